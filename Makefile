@@ -1,0 +1,43 @@
+# Everything a newcomer or a machine needs: `make demo`, `make test`.
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+
+.PHONY: demo test lint types unit bench screenshots packages clean
+
+$(VENV)/.installed: pyproject.toml
+	$(PYTHON) -c 'import sys; sys.exit("Nightlatch needs Python 3.11 or newer, this is " + sys.version.split()[0]) if sys.version_info < (3, 11) else None'
+	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -e .
+	touch $@
+
+$(VENV)/.installed-test: $(VENV)/.installed
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[test]'
+	touch $@
+
+demo: $(VENV)/.installed
+	$(BIN)/nightlatch demo
+
+packages:
+	sh tools/system-packages.sh
+
+test: $(VENV)/.installed-test packages lint types unit
+
+lint: $(VENV)/.installed-test
+	$(BIN)/ruff check src tests benchmarks tools
+	$(BIN)/ruff format --check src tests benchmarks tools
+
+types: $(VENV)/.installed-test
+	$(BIN)/mypy
+
+unit: $(VENV)/.installed-test
+	$(BIN)/pytest
+
+bench: $(VENV)/.installed-test packages
+	$(BIN)/python benchmarks/run.py
+
+screenshots: $(VENV)/.installed-test
+	sh tools/screenshots.sh
+
+clean:
+	rm -rf $(VENV) build dist .pytest_cache .mypy_cache .ruff_cache .hypothesis

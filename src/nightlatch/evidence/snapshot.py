@@ -1,0 +1,147 @@
+"""A guest's files in memory, as they were read: content, mode, owner, links. Immutable.
+
+Paths are the guest's own, absolute and without "." or "..". Links are kept as links: `resolve` follows them inside the
+snapshot, so no path ever leaves the guest.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from enum import StrEnum
+from functools import cached_property
+
+MOST_LINKS = 40  # as the kernel's own limit (path_resolution(7))
+
+
+class Kind(StrEnum):
+    """What stands at a path."""
+
+    FILE = "file"
+    FOLDER = "folder"
+    LINK = "link"
+    OTHER = "other"  # a device, socket or pipe: never opened
+    ABSENT = "absent"  # looked for, not there
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One path. `content` is None for all but files, and for files that were not read (`note` says why).
+
+    `mode` holds the permission bits (0o7777); `size` is in bytes; `reduced` says that secrets were taken out.
+    """
+
+    kind: Kind
+    mode: int = 0
+    uid: int = 0
+    gid: int = 0
+    size: int = 0
+    content: bytes | None = None
+    target: str = ""
+    note: str = ""
+    reduced: bool = False
+
+    @property
+    def digest(self) -> str:
+        """SHA-256 of the content in hexadecimal, empty where there is none."""
+        return "" if self.content is None else hashlib.sha256(self.content).hexdigest()
+
+
+ABSENT = Entry(Kind.ABSENT)
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """Where a path leads: the real `path`, its `entry`, and the folders walked through on the way.
+
+    `entry` is None when the snapshot never looked there. `problem` is set where the walk broke (a loop of links, a
+    file in the middle of the path).
+    """
+
+    path: str
+    entry: Entry | None
+    folders: tuple[str, ...] = ()
+    problem: str = ""
+
+    @property
+    def is_file(self) -> bool:
+        """Whether a regular file stands there."""
+        return self.entry is not None and self.entry.kind is Kind.FILE
+
+
+@dataclass(frozen=True)
+class Snapshot:
+    """All that was read of one guest. `listed` names the folders whose every child is in `entries`."""
+
+    guest: str
+    entries: Mapping[str, Entry]
+    listed: frozenset[str] = frozenset()
+    notes: tuple[str, ...] = ()
+    facts: Mapping[str, str] = field(default_factory=dict)
+
+    @cached_property
+    def _children(self) -> dict[str, list[str]]:
+        out: dict[str, list[str]] = {}
+        for path, entry in self.entries.items():
+            if entry.kind is not Kind.ABSENT and path != "/":
+                folder, _, name = path.rpartition("/")
+                out.setdefault(folder or "/", []).append(name)
+        return {folder: sorted(names) for folder, names in out.items()}
+
+    def children(self, folder: str) -> list[str]:
+        """The names known in a real folder, sorted by character code."""
+        return self._children.get(folder, [])
+
+    def resolve(self, path: str, *, follow_last: bool = True) -> Found:
+        """Walk `path` from the root as the kernel would, links included (path_resolution(7))."""
+        parts = [p for p in path.split("/") if p]
+        real = ""
+        folders = ["/"]
+        links = 0
+        while parts:
+            part = parts.pop(0)
+            if part == ".":
+                continue
+            if part == "..":
+                real = real.rpartition("/")[0]
+                continue
+            here = f"{real}/{part}"
+            entry = self.entries.get(here)
+            if entry is None:
+                known_absent = (real or "/") in self.listed or self._absent_above(real)
+                return Found("/".join([here, *parts]), ABSENT if known_absent else None, tuple(folders))
+            if entry.kind is Kind.LINK and (parts or follow_last):
+                links += 1
+                if links > MOST_LINKS:
+                    return Found(here, entry, tuple(folders), "too many links, or a loop of them")
+                if entry.target.startswith("/"):
+                    real = ""
+                parts = [p for p in entry.target.split("/") if p] + parts
+                continue
+            if entry.kind is Kind.ABSENT:
+                return Found("/".join([here, *parts]), entry, tuple(folders))
+            if parts and entry.kind is not Kind.FOLDER:
+                return Found(here, entry, tuple(folders), "not a folder")
+            real = here
+            if entry.kind is Kind.FOLDER:
+                folders.append(here)
+        return Found(real or "/", self.entries.get(real or "/"), tuple(folders))
+
+    def _absent_above(self, folder: str) -> bool:
+        while folder:
+            entry = self.entries.get(folder)
+            if entry is not None:
+                return entry.kind is Kind.ABSENT
+            folder = folder.rpartition("/")[0]
+        return False
+
+    def content(self, path: str) -> bytes | None:
+        """The content of the file that `path` leads to, or None."""
+        entry = self.resolve(path).entry
+        return entry.content if entry is not None and entry.kind is Kind.FILE else None
+
+    def with_files(self, files: Mapping[str, Entry]) -> Snapshot:
+        """The same guest with some entries replaced or added; folders above them are added where they are missing."""
+        entries = {**self.entries, **files}
+        return Snapshot(self.guest, entries, self.listed, self.notes, self.facts)

@@ -1,0 +1,80 @@
+"""Errors meant for people: what is wrong, where, what was expected, what to do next.
+
+The parts are fields; `Fault.text` is the one place that makes them into words.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from difflib import get_close_matches
+
+from nightlatch.origin import Origin
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """One thing that is wrong: `what`, where (`origin`, `excerpt` is that line's text), `expected`, the `nearest` word."""
+
+    what: str
+    origin: Origin | None = None
+    expected: str = ""
+    nearest: str = ""
+    excerpt: str = ""
+    width: int = 1
+
+    def text(self) -> str:
+        """The fault as lines of text, without a final line end."""
+        head = f"{self.origin}: {self.what}" if self.origin else self.what
+        lines = [head]
+        if self.excerpt and self.origin and self.origin.column:
+            start = max(0, self.origin.column - 60)
+            lines.append("      " + self.excerpt[start : start + 100])
+            lines.append("      " + " " * (self.origin.column - 1 - start) + "^" * max(1, min(self.width, 40)))
+        hint = f"expected {self.expected}" if self.expected else ""
+        if self.nearest:
+            hint += (". " if hint else "") + f'Did you mean "{self.nearest}"?'
+        if hint:
+            lines.append("    " + hint)
+        return "\n".join(lines)
+
+
+class NightlatchError(Exception):
+    """Something the caller has to put right; `faults` says what. `exit_code` is what the command line ends with."""
+
+    exit_code = 2
+
+    def __init__(self, faults: Iterable[Fault] | str) -> None:
+        self.faults: tuple[Fault, ...] = (Fault(faults),) if isinstance(faults, str) else tuple(faults)
+        super().__init__("\n".join(f.text() for f in self.faults))
+
+
+class EstateError(NightlatchError):
+    """The estate file can't be used as it stands."""
+
+
+class UnreadableError(NightlatchError):
+    """A guest, folder or archive could not be read."""
+
+    exit_code = 3
+
+
+class RefusedError(NightlatchError):
+    """A change was refused; nothing was written."""
+
+    exit_code = 4
+
+
+class PutBackError(NightlatchError):
+    """A change failed halfway and was taken back."""
+
+    exit_code = 5
+
+
+def nearest(word: str, words: Sequence[str]) -> str:
+    """The valid word most like `word`, or an empty text when none is near."""
+    found = get_close_matches(word, words, n=1, cutoff=0.6)
+    if not found:
+        lowered = {w.lower(): w for w in words}
+        found = [lowered[m] for m in get_close_matches(word.lower(), list(lowered), n=1, cutoff=0.6)]
+    return found[0] if found else ""

@@ -1,0 +1,230 @@
+"""SSH key material: public halves in all common spellings, and what kind of private half a file holds.
+
+RFC 4253, 6.6; RFC 5656; RFC 8709; PROTOCOL.key and PROTOCOL.u2f of OpenSSH. Private halves are never returned: only
+what may be told about them.
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import hashlib
+import re
+import struct
+from dataclasses import dataclass
+from functools import lru_cache
+
+CURVES = {"nistp256": 256, "nistp384": 384, "nistp521": 521}
+TYPES = {
+    "ssh-rsa": "RSA", "ssh-dss": "DSA", "ssh-ed25519": "Ed25519", "sk-ssh-ed25519@openssh.com": "Ed25519-SK",
+    "sk-ecdsa-sha2-nistp256@openssh.com": "ECDSA-SK",
+    **{f"ecdsa-sha2-{curve}": "ECDSA" for curve in CURVES},
+}  # fmt: skip
+MOST_BLOB = 16384
+_BASE64 = re.compile(r"[A-Za-z0-9+/]+={0,3}")
+
+
+class KeyFault(ValueError):
+    """The text holds no public key; the message says what it holds instead."""
+
+
+@dataclass(frozen=True, slots=True)
+class PublicKey:
+    """A public key: its algorithm name as on the wire, the blob, and a comment."""
+
+    algorithm: str
+    blob: bytes
+    comment: str = ""
+
+    @property
+    def fingerprint(self) -> str:
+        """SHA256 fingerprint as OpenSSH prints it (`SHA256:` and base64 without padding)."""
+        return fingerprint(self.blob)
+
+    @property
+    def kind(self) -> str:
+        """The family name, such as RSA or Ed25519; the algorithm itself when it is not known."""
+        return TYPES.get(self.algorithm, self.algorithm)
+
+    @property
+    def bits(self) -> int:
+        """Key size in bits, 0 when the type is not known."""
+        return _bits(self.algorithm, self.blob)
+
+    @property
+    def line(self) -> str:
+        """The key as one line of an authorized_keys file."""
+        text = f"{self.algorithm} {base64.b64encode(self.blob).decode()}"
+        return f"{text} {self.comment}" if self.comment else text
+
+
+@lru_cache(maxsize=8192)
+def fingerprint(blob: bytes) -> str:
+    """SHA256 fingerprint of a key blob."""
+    return "SHA256:" + base64.b64encode(hashlib.sha256(blob).digest()).decode().rstrip("=")
+
+
+def _fields(blob: bytes) -> list[bytes]:
+    out: list[bytes] = []
+    at = 0
+    while at < len(blob):
+        if at + 4 > len(blob):
+            raise KeyFault("a length is cut short")
+        (size,) = struct.unpack_from(">I", blob, at)
+        if size > len(blob) - at - 4:
+            raise KeyFault("a field is longer than the key")
+        out.append(blob[at + 4 : at + 4 + size])
+        at += 4 + size
+    return out
+
+
+@lru_cache(maxsize=8192)
+def _bits(algorithm: str, blob: bytes) -> int:
+    if algorithm in ("ssh-rsa", "ssh-dss"):
+        fields = _fields(blob)
+        number = fields[2] if algorithm == "ssh-rsa" else fields[1]
+        return int.from_bytes(number, "big").bit_length()
+    if "ed25519" in algorithm:
+        return 256
+    return next((bits for curve, bits in CURVES.items() if curve in algorithm), 0)
+
+
+_FIELD_COUNT = {"ssh-rsa": 3, "ssh-dss": 5, "ssh-ed25519": 2, "sk-ssh-ed25519@openssh.com": 3}
+
+
+@lru_cache(maxsize=8192)
+def decode(algorithm: str, text: str) -> PublicKey:
+    """The key of the two words of a key line; raises KeyFault (sshkey.c, sshkey_read and sshkey_from_blob)."""
+    if algorithm not in TYPES:
+        raise KeyFault(f'"{algorithm[:40]}" is no key type')
+    if not _BASE64.fullmatch(text) or len(text) > MOST_BLOB:
+        raise KeyFault("the key is not base64")
+    try:
+        blob = base64.b64decode(text, validate=True)
+    except (binascii.Error, ValueError):
+        raise KeyFault("the key is not base64") from None
+    fields = _fields(blob)
+    if not fields or fields[0] != algorithm.encode():
+        raise KeyFault("the type inside the key differs from the one written before it")
+    wanted = _FIELD_COUNT.get(algorithm, 4 if algorithm.startswith("sk-") else 3)
+    if len(fields) != wanted:
+        raise KeyFault("the key is cut short or has something after its end")
+    if algorithm.endswith("ed25519") and len(fields[1]) != 32:
+        raise KeyFault("an Ed25519 key has 32 bytes")
+    return PublicKey(algorithm, blob)
+
+
+def parse_public(raw: bytes) -> PublicKey:
+    """The public key of a file: one OpenSSH line, or an RFC 4716 block. Raises KeyFault, which names a private half."""
+    private = private_kind(raw)
+    if private is not None:
+        raise KeyFault(f"this is a private key ({private.text}), not its public half")
+    text = raw.decode("utf-8", "replace").strip()
+    if text.startswith("---- BEGIN SSH2 PUBLIC KEY ----"):
+        return _rfc4716(text)
+    lines = [line for line in text.splitlines() if line.strip() and not line.startswith("#")]
+    if len(lines) != 1:
+        raise KeyFault(f"one key on one line is expected, here are {len(lines)} lines")
+    words = lines[0].split(None, 2)
+    if len(words) < 2:
+        raise KeyFault("a key line has a type and the key in base64")
+    key = decode(words[0], words[1])
+    return PublicKey(key.algorithm, key.blob, words[2] if len(words) > 2 else "")
+
+
+def _rfc4716(text: str) -> PublicKey:
+    comment = ""
+    body: list[str] = []
+    for line in text.splitlines()[1:]:
+        if line.startswith("----"):
+            break
+        name, colon, value = line.partition(":")
+        if colon:
+            comment = value.strip().strip('"') if name.lower() == "comment" else comment
+        else:
+            body.append(line.strip())
+    try:
+        blob = base64.b64decode("".join(body), validate=True)
+    except (binascii.Error, ValueError):
+        raise KeyFault("the key is not base64") from None
+    fields = _fields(blob)
+    name = fields[0].decode("ascii", "replace") if fields else ""
+    return PublicKey(name, decode(name, base64.b64encode(blob).decode()).blob, comment)
+
+
+@dataclass(frozen=True, slots=True)
+class PrivateHalf:
+    """What may be told about a private key: its format, whether it has a passphrase (None: can't tell), its public part."""
+
+    format: str
+    encrypted: bool | None
+    fingerprint: str = ""
+    kind: str = ""
+    bits: int = 0
+
+    @property
+    def text(self) -> str:
+        """The facts in a few words."""
+        lock = {True: "with a passphrase", False: "without a passphrase", None: "passphrase unknown"}[self.encrypted]
+        return " ".join(part for part in (self.format, self.kind, str(self.bits or ""), lock, self.fingerprint) if part)
+
+
+_PEM = re.compile(rb"-----BEGIN ((?:[A-Z0-9]+ )*)PRIVATE KEY-----\r?\n(.*?)(?:-----END |\Z)", re.DOTALL)
+_PPK = re.compile(rb"PuTTY-User-Key-File-[0-9]+: ([A-Za-z0-9@.-]+)\r?\n(?:Encryption: ([a-z0-9-]+))?")
+
+
+def private_kind(raw: bytes) -> PrivateHalf | None:
+    """What kind of private half is in `raw`, or None when there is none."""
+    if b"PRIVATE KEY-----" not in raw and b"PuTTY-User-Key-File-" not in raw:
+        return None
+    found = _PEM.search(raw)
+    if found:
+        label = found[1].decode().strip()
+        if label == "OPENSSH":
+            return _openssh_private(found[2])
+        kind = label.removesuffix(" ENCRYPTED").removeprefix("ENCRYPTED")
+        locked = b"ENCRYPTED" in found[1] or b"Proc-Type: 4,ENCRYPTED" in found[2]
+        return PrivateHalf("PEM", locked, kind={"EC": "ECDSA"}.get(kind, kind))
+    putty = _PPK.search(raw)
+    if putty:
+        kind = TYPES.get(putty[1].decode(), putty[1].decode())
+        return PrivateHalf("PPK", putty[2] not in (b"none", None) if putty[2] else None, kind=kind)
+    return PrivateHalf("PEM", None) if b"-----BEGIN " in raw else None
+
+
+def _openssh_private(body: bytes) -> PrivateHalf:
+    """PROTOCOL.key: magic, cipher, kdf, options, count, then the public blob in the clear."""
+    try:
+        raw = base64.b64decode(re.sub(rb"\s", b"", body))
+        if not raw.startswith(b"openssh-key-v1\0"):
+            return PrivateHalf("OpenSSH", None)
+        at = 15
+        cipher, at = _string(raw, at)
+        _, at = _string(raw, at)
+        _, at = _string(raw, at)
+        blob, _ = _string(raw, at + 4)
+        name, _ = _string(blob, 0)
+        algorithm = name.decode("ascii", "replace")
+        kind = TYPES.get(algorithm, algorithm)
+        return PrivateHalf("OpenSSH", cipher != b"none", fingerprint(blob), kind, _bits(algorithm, blob))
+    except (binascii.Error, ValueError, struct.error, IndexError):
+        return PrivateHalf("OpenSSH", None)
+
+
+def _string(raw: bytes, at: int) -> tuple[bytes, int]:
+    (size,) = struct.unpack_from(">I", raw, at)
+    if size > len(raw) - at - 4:
+        raise ValueError("cut short")
+    return raw[at + 4 : at + 4 + size], at + 4 + size
+
+
+REDUCED = b"nightlatch: private key reduced: "
+
+
+def reduce_private(raw: bytes) -> bytes:
+    """`raw` with everything secret in private keys taken out and a line of facts in its place."""
+    half = private_kind(raw)
+    if half is None:
+        return raw
+    # Whatever surrounds a private key is dropped with it: in a key file there is nothing else to keep.
+    return REDUCED + half.text.encode() + b"\n"

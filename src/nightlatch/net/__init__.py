@@ -1,0 +1,1 @@
+"""Exact sets of addresses, and the texts that name them."""

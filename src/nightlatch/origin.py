@@ -1,0 +1,43 @@
+"""Where a fact comes from. Every reading, hop of a path and finding carries one."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+
+class Kind(StrEnum):
+    """What sort of source a fact has."""
+
+    FILE = "file"
+    DEFAULT = "built-in default"
+    ABSENT = "absent file"
+    ESTATE = "estate file"
+
+
+@dataclass(frozen=True, slots=True)
+class Origin:
+    """A place in a file. Line and column count from 1 (a column is one character, a tab too); 0 means the whole file.
+
+    `path` is the guest's own path for `Kind.FILE` and `Kind.ABSENT`, the keyword for `Kind.DEFAULT`, and the estate
+    file's path for `Kind.ESTATE`.
+    """
+
+    path: str
+    line: int = 0
+    column: int = 0
+    kind: Kind = Kind.FILE
+
+    def __str__(self) -> str:
+        if self.kind is Kind.DEFAULT:
+            return f"built-in default of {self.path}"
+        if self.kind is Kind.ABSENT:
+            return f"{self.path} (there is no such file)"
+        if not self.line:
+            return self.path
+        return f"{self.path}:{self.line}" + (f":{self.column}" if self.column else "")
+
+
+def default(keyword: str) -> Origin:
+    """The origin of a value that no file sets."""
+    return Origin(keyword, kind=Kind.DEFAULT)

@@ -1,0 +1,16 @@
+"""Gaps: what could not be read or decided, where, and why. They widen bounds; they are never a guess."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from nightlatch.origin import Origin
+
+
+@dataclass(frozen=True, slots=True)
+class Gap:
+    """Something undecided in one `area` (such as "packet filter"), because of what stands at `origin`."""
+
+    area: str
+    because: str
+    origin: Origin

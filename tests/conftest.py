@@ -1,0 +1,26 @@
+"""What all tests share: judges are required in CI and skipped elsewhere with the reason; seeds are printed."""
+
+from __future__ import annotations
+
+import os
+import shutil
+
+import pytest
+from hypothesis import settings
+
+settings.register_profile("nightlatch", deadline=None, print_blob=True, max_examples=150)
+settings.load_profile("nightlatch")
+
+SBIN = os.environ.get("PATH", "") + os.pathsep + "/usr/sbin:/sbin"
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Skip judges whose program is not here, unless every judge is required: then they run, and fail."""
+    required = bool(os.environ.get("NIGHTLATCH_REQUIRE_JUDGES"))
+    for item in items:
+        for mark in item.iter_markers("judge"):
+            missing = [p for p in mark.args if not shutil.which(p, path=SBIN)]
+            if "root" in mark.kwargs and os.geteuid() != 0:
+                missing.append("root's rights")
+            if missing and not required:
+                item.add_marker(pytest.mark.skip(reason=f"needs {', '.join(missing)}"))
