@@ -22,6 +22,7 @@ class Passwd:
     gid: int
     home: str
     shell: str
+    password: str = "x"
 
 
 @dataclass(frozen=True, slots=True)
@@ -113,7 +114,7 @@ def reduce_passwd(raw: bytes) -> bytes:
 @lru_cache(maxsize=1024)
 def passwd(raw: bytes) -> Records:
     """The records of passwd(5)."""
-    return _records(raw, 7, lambda n, f: Passwd(n, f[0], int(f[2]), int(f[3]), f[5], f[6]))
+    return _records(raw, 7, lambda n, f: Passwd(n, f[0], int(f[2]), int(f[3]), f[5], f[6], f[1]))
 
 
 @lru_cache(maxsize=1024)

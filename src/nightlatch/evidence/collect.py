@@ -1,0 +1,228 @@
+"""What is collected from a guest about SSH, and how secrets are reduced on the way in.
+
+Nothing is run and nothing is followed out of the guest: links are resolved here, step by step, as the guest's own
+kernel would, and the source only ever sees real paths.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from nightlatch.evidence.snapshot import ABSENT, MOST_LINKS, Entry, Kind, Snapshot
+from nightlatch.evidence.source import Source
+from nightlatch.faults import UnreadableError
+from nightlatch.formats import accounts, dpkg_status, keys, paths, sshd_config, sshd_tokens
+from nightlatch.formats.sshd_values import Refused, expand_home
+
+LARGEST = 1 << 20
+LARGEST_STATUS = 64 << 20
+MOST_BYTES = 64 << 20
+MOST_NAMES = 4096
+MOST_ACCOUNTS = 5000
+MOST_CONFIG_FILES = 500
+
+FILES = (
+    "/etc/os-release", "/etc/hostname", "/etc/passwd", "/etc/group", "/etc/shadow", "/etc/nsswitch.conf",
+    "/etc/nologin", "/etc/default/ssh", "/etc/sysconfig/sshd", "/etc/sudoers", "/etc/security/access.conf",
+    "/etc/hosts.allow", "/etc/hosts.deny", "/etc/nftables.conf", "/etc/sysconfig/nftables.conf",
+    "/etc/iptables/rules.v4", "/etc/iptables/rules.v6", "/etc/sysconfig/iptables", "/etc/sysconfig/ip6tables",
+    "/etc/ufw/ufw.conf", "/etc/firewalld/firewalld.conf", "/var/lib/dpkg/status",
+    "/lib/systemd/system/ssh.service", "/etc/systemd/system/ssh.service", "/lib/systemd/system/sshd.service",
+    "/usr/lib/systemd/system/sshd.service", "/etc/systemd/system/sshd.service",
+)  # fmt: skip
+LOOKED_AT = (
+    "/usr/sbin/sshd", "/etc/systemd/system/multi-user.target.wants/ssh.service", "/etc/ssh/sshd_not_to_be_run",
+    "/etc/systemd/system/multi-user.target.wants/firewalld.service",
+    "/etc/systemd/system/sysinit.target.wants/nftables.service", "/usr/bin/sudo", "/bin/su",
+)  # fmt: skip
+FOLDERS = (
+    "/etc/ssh", "/etc/ssh/sshd_config.d", "/etc/ssh/ssh_config.d", "/etc/sudoers.d", "/etc/pam.d",
+    "/etc/systemd/system/ssh.service.d", "/etc/systemd/system/sshd.service.d",
+)  # fmt: skip
+PATH_KEYWORDS = ("trustedusercakeys", "revokedkeys", "hostcertificate", "hostkey", "banner")
+ACCOUNT_PATHS = ("authorizedkeysfile", "authorizedprincipalsfile", "chrootdirectory")
+
+
+def collect(source: Source, guest: str) -> Snapshot:
+    """Read one guest. Raises UnreadableError when even its root can't be read; all else becomes a note."""
+    collector = _Collector(source)
+    collector.look("/")
+    if collector.entries["/"].kind is not Kind.FOLDER:
+        raise UnreadableError(f"{guest}: there is no folder to read")
+    collector.everything()
+    return Snapshot(guest, collector.entries, frozenset(collector.listed), tuple(collector.notes))
+
+
+class _Collector:
+    def __init__(self, source: Source) -> None:
+        self.source = source
+        self.entries: dict[str, Entry] = {}
+        self.listed: set[str] = set()
+        self.notes: list[str] = []
+        self.bytes = 0
+
+    def everything(self) -> None:
+        for path in LOOKED_AT:
+            self.visit(path, content=False)
+        for path in FILES:
+            self.visit(path)
+        for folder in FOLDERS:
+            self.folder(folder)
+        wanted = self._configuration("/etc/ssh/sshd_config")
+        for keyword, text in wanted:
+            if keyword in PATH_KEYWORDS and text.startswith("/"):
+                self.visit(text)
+        self._accounts([text for keyword, text in wanted if keyword in ACCOUNT_PATHS])
+
+    def look(self, path: str) -> Entry:
+        if path not in self.entries:
+            self.entries[path] = self._safely(path, lambda: self.source.look(path))
+        return self.entries[path]
+
+    def _safely(self, path: str, act: object) -> Entry:
+        try:
+            return act()  # type: ignore[operator, no-any-return]
+        except OSError as error:
+            note = f"could not be read: {error.strerror or error}"
+            self.notes.append(f"{path} {note}")
+            return Entry(Kind.OTHER, note=note)
+
+    def visit(self, path: str, *, content: bool = True) -> str | None:
+        """Walk to `path`, noting every part of the way; returns the real path, or None when it leads nowhere."""
+        parts = [p for p in path.split("/") if p]
+        real, links = "", 0
+        while parts:
+            part = parts.pop(0)
+            if part in (".", ".."):
+                real = real.rpartition("/")[0] if part == ".." else real
+                continue
+            here = f"{real}/{part}"
+            entry = self.look(here)
+            if entry.kind is Kind.LINK:
+                links += 1
+                if links > MOST_LINKS:
+                    self.notes.append(f"{path} is a loop of links")
+                    return None
+                real = "" if entry.target.startswith("/") else real
+                parts = [p for p in entry.target.split("/") if p] + parts
+                continue
+            if entry.kind is Kind.ABSENT or (parts and entry.kind is not Kind.FOLDER):
+                return None
+            real = here
+        if content and self.entries.get(real or "/", ABSENT).kind is Kind.FILE:
+            self._content(real)
+        return real or "/"
+
+    def _content(self, path: str) -> None:
+        before = self.entries[path]
+        if before.content is not None or before.note:
+            return
+        limit = LARGEST_STATUS if path == "/var/lib/dpkg/status" else LARGEST
+        if self.bytes > MOST_BYTES:
+            entry = Entry(Kind.FILE, before.mode, before.uid, before.gid, before.size, note="is beyond the total limit")
+        else:
+            entry = self._safely(path, lambda: self.source.read(path, limit))
+        if entry.content is not None:
+            self.bytes += len(entry.content)
+            entry = reduced(path, entry)
+        elif entry.note:
+            self.notes.append(f"{path} {entry.note}")
+        self.entries[path] = entry
+
+    def folder(self, path: str, *, skip: Iterable[str] = ()) -> None:
+        """List a folder and read its files."""
+        for name in self.names(path):
+            if name not in skip:
+                self.visit(f"{path}/{name}")
+
+    def names(self, path: str) -> list[str]:
+        real = self.visit(path, content=False)
+        if real is None or self.entries[real].kind is not Kind.FOLDER:
+            return []
+        if real not in self.listed:
+            try:
+                found = self.source.names(real, MOST_NAMES)
+            except (OSError, UnreadableError) as error:
+                self.notes.append(f"{real} could not be listed: {error}")
+                return []
+            self.listed.add(real)
+            for name in found:
+                self.look(f"{real.rstrip('/')}/{name}")
+        prefix = real.rstrip("/") + "/"
+        return sorted(p[len(prefix) :] for p in self.entries if p.startswith(prefix) and "/" not in p[len(prefix) :])
+
+    def _configuration(self, main: str) -> list[tuple[str, str]]:
+        """Follow every Include, whatever condition it stands under; the paths that any line names."""
+        out: list[tuple[str, str]] = []
+        waiting, seen = [main], {main}
+        while waiting and len(seen) <= MOST_CONFIG_FILES:
+            real = self.visit(waiting.pop(0))
+            content = self.entries[real].content if real else None
+            if content is None:
+                continue
+            for line in sshd_config.parse(content).lines:
+                words = [word.text for word in line.words]
+                if line.keyword == "include":
+                    fresh = [path for word in words for path in self._expand(word) if path not in seen]
+                    seen.update(fresh)
+                    waiting.extend(fresh)
+                elif line.keyword in PATH_KEYWORDS + ACCOUNT_PATHS:
+                    out.extend((line.keyword, _homed(word)) for word in words)
+        return out
+
+    def _expand(self, pattern: str) -> list[str]:
+        if not pattern.startswith("/"):
+            pattern = f"/etc/ssh/{pattern}"
+        return paths.expand(pattern, self.names, lambda path: self.visit(path, content=False) is not None)
+
+    def _accounts(self, per_account: list[str]) -> None:
+        content = self.entries.get("/etc/passwd", ABSENT).content
+        if content is None:
+            return
+        files = [*per_account, ".ssh/authorized_keys", ".ssh/authorized_keys2"]
+        shells: set[str] = {"/bin/sh"}
+        for record in _first(accounts.passwd(content), MOST_ACCOUNTS):
+            shells.add(record.shell or "/bin/sh")
+            for text in files:
+                path = sshd_tokens.file_for(text, user=record.name, uid=record.uid, home=record.home)
+                if path and path.startswith("/"):
+                    self.visit(path)
+            if record.home.startswith("/") and self.visit(f"{record.home}/.ssh", content=False):
+                self.folder(f"{record.home}/.ssh", skip=("known_hosts", "known_hosts.old"))
+        for shell in sorted(shells):
+            if shell.startswith("/"):
+                self.visit(shell, content=False)
+
+
+def _homed(word: str) -> str:
+    try:
+        return expand_home(word)
+    except Refused:
+        return word
+
+
+def _first(records: accounts.Records, most: int) -> Iterator[accounts.Passwd]:
+    count = 0
+    for record in records:
+        if isinstance(record, accounts.Passwd):
+            count += 1
+            if count > most:
+                return
+            yield record
+
+
+def reduced(path: str, entry: Entry) -> Entry:
+    """The entry with secrets taken out: password hashes, private keys, and what is needed of the package list only."""
+    assert entry.content is not None
+    content = entry.content
+    if path in ("/etc/shadow", "/etc/gshadow"):
+        content = accounts.reduce_shadow(content)
+    elif path in ("/etc/passwd", "/etc/group"):
+        content = accounts.reduce_passwd(content)
+    elif path == "/var/lib/dpkg/status":
+        content = dpkg_status.only(content)
+    else:
+        content = keys.reduce_private(content)
+    if content == entry.content:
+        return entry
+    return Entry(entry.kind, entry.mode, entry.uid, entry.gid, entry.size, content, entry.target, entry.note, True)

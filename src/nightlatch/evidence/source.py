@@ -1,0 +1,22 @@
+"""What a transport offers the collector: single steps on real paths, never through a link."""
+
+from __future__ import annotations
+
+from typing import Protocol
+
+from nightlatch.evidence.snapshot import Entry
+
+
+class Source(Protocol):
+    """A guest's files. All paths are real: no part of them but the last may be a link."""
+
+    kind: str
+
+    def look(self, path: str) -> Entry:
+        """What stands at `path`, without its content; `Kind.ABSENT` when there is nothing."""
+
+    def read(self, path: str, limit: int) -> Entry:
+        """A regular file with its content; with a `note` and no content when it has more than `limit` bytes."""
+
+    def names(self, folder: str, limit: int) -> list[str]:
+        """The names in a real folder; raises UnreadableError when there are more than `limit`."""

@@ -1,0 +1,125 @@
+"""Accounts and groups of a guest, as its own files list them (passwd(5), group(5), shadow(5))."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+
+from nightlatch.evidence.snapshot import Snapshot
+from nightlatch.formats import accounts as formats
+from nightlatch.formats.accounts import Group, Passwd, Shadow
+from nightlatch.origin import Origin
+from nightlatch.readings.gaps import Gap
+
+
+@dataclass(frozen=True, slots=True)
+class Account:
+    """One account. `groups` are names, the primary one first; `password` is the reduced field of shadow(5).
+
+    `expires` and `changed` are days since 1970; `origin` is the line of passwd, `password_origin` that of shadow.
+    """
+
+    name: str
+    uid: int
+    gid: int
+    home: str
+    shell: str
+    groups: tuple[str, ...]
+    password: str
+    origin: Origin
+    password_origin: Origin
+    expires: int | None = None
+    changed: int | None = None
+    longest: int | None = None
+    inactive: int | None = None
+
+    @property
+    def hash_method(self) -> str:
+        """The method of a password hash that can open, empty where none can."""
+        return formats.method(self.password)
+
+    @property
+    def has_empty_password(self) -> bool:
+        """Whether no password at all is asked of this account."""
+        return self.password == ""
+
+
+@dataclass(frozen=True, slots=True)
+class Accounts:
+    """All accounts by name (the first line of a name counts, as for getpwnam(3)), and all groups."""
+
+    by_name: dict[str, Account] = field(default_factory=dict)
+    groups: tuple[Group, ...] = ()
+    gaps: tuple[Gap, ...] = ()
+
+    def private_group_of(self, gid: int, uid: int) -> bool:
+        """Whether no other account than those of `uid` is in the group `gid`: Debian's sshd trusts such groups."""
+        group = next((g for g in self.groups if g.gid == gid), None)
+        if group is None:
+            return False
+        primary = [a for a in self.by_name.values() if a.gid == gid]
+        if any(account.uid != uid for account in primary):
+            return False
+        own = {a.name for a in self.by_name.values() if a.uid == uid}
+        if group.members and (group.members[0] not in own or len(group.members) > 1):
+            return False
+        return bool(primary or group.members)
+
+
+def read(snapshot: Snapshot) -> Accounts:
+    """The accounts of the snapshot; what can't be read becomes a gap."""
+    gaps: list[Gap] = []
+    users = _of(snapshot, "/etc/passwd", formats.passwd, gaps)
+    groups = tuple(g for g in _of(snapshot, "/etc/group", formats.group, gaps) if isinstance(g, Group))
+    shadows = {s.name: s for s in _of(snapshot, "/etc/shadow", formats.shadow, gaps) if isinstance(s, Shadow)}
+    by_gid = {}
+    for group in groups:
+        by_gid.setdefault(group.gid, group.name)
+    member_of: dict[str, list[str]] = {}
+    for group in groups:
+        for member in group.members:
+            member_of.setdefault(member, []).append(group.name)
+    out: dict[str, Account] = {}
+    for record in users:
+        if isinstance(record, Passwd) and record.name not in out:
+            primary = by_gid.get(record.gid)
+            names = dict.fromkeys([*([primary] if primary else []), *member_of.get(record.name, [])])
+            out[record.name] = _account(record, shadows.get(record.name), tuple(names))
+    gaps.extend(_directories(snapshot))
+    return Accounts(out, groups, tuple(gaps))
+
+
+def _account(record: Passwd, shadow: Shadow | None, groups: tuple[str, ...]) -> Account:
+    origin = Origin("/etc/passwd", record.line)
+    common = (record.name, record.uid, record.gid, record.home, record.shell, groups)
+    if record.password != "x":
+        return Account(*common, record.password, origin, origin)
+    if shadow is None:
+        return Account(*common, "*", origin, Origin("/etc/shadow"))
+    at = Origin("/etc/shadow", shadow.line)
+    return Account(
+        *common, shadow.password, origin, at, shadow.expires, shadow.changed, shadow.longest, shadow.inactive
+    )  # fmt: skip
+
+
+def _of(snapshot: Snapshot, path: str, parse: object, gaps: list[Gap]) -> Sequence[object]:
+    found = snapshot.resolve(path)
+    if found.entry is None or found.entry.content is None:
+        why = found.entry.note if found.entry and found.entry.note else "is not there"
+        gaps.append(Gap("accounts", f"this file {why}", Origin(path)))
+        return ()
+    return parse(found.entry.content)  # type: ignore[operator, no-any-return]
+
+
+def _directories(snapshot: Snapshot) -> Iterator[Gap]:
+    """Other sources of accounts than files (nsswitch.conf(5))."""
+    content = snapshot.content("/etc/nsswitch.conf") or b""
+    for number, line in enumerate(content.split(b"\n"), 1):
+        found = re.match(rb"passwd:\s*([^#]*)", line)
+        if found:
+            words = re.sub(rb"\[[^\]]*\]", b"", found[1]).decode("utf-8", "replace").split()
+            others = [word for word in words if word not in ("files", "compat", "systemd", "altfiles")]
+            if others:
+                because = f"accounts also come from {', '.join(others)}, which no file here lists"
+                yield Gap("accounts", because, Origin("/etc/nsswitch.conf", number))

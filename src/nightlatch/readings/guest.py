@@ -1,0 +1,118 @@
+"""Everything read of one guest about SSH, in one value."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+from nightlatch.evidence.snapshot import Kind, Snapshot
+from nightlatch.formats import dpkg_status, keys
+from nightlatch.formats import pam as pam_format
+from nightlatch.origin import Origin
+from nightlatch.readings import accounts, filters, sshd, sudo
+from nightlatch.readings.gaps import Gap
+
+HOST_KEY_NAME = re.compile(r"ssh_host_[a-z0-9]+_key\.pub")
+
+
+@dataclass(frozen=True, slots=True)
+class PamLine:
+    """One line of a PAM stack, with the file it stands in."""
+
+    line: pam_format.Line
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
+class HostKey:
+    """A host key by its public half, or by what its reduced private half tells."""
+
+    path: str
+    kind: str
+    fingerprint: str
+
+
+@dataclass(frozen=True)
+class GuestReading:
+    """All readings of a guest. `pam` maps a service name to its lines; `system` is the ID of os-release(5)."""
+
+    guest: str
+    snapshot: Snapshot
+    installed: bool
+    system: str
+    version: str
+    accounts: accounts.Accounts
+    sshd: sshd.SshdReading
+    sudo: sudo.SudoReading
+    pam: dict[str, tuple[PamLine, ...]]
+    host_keys: tuple[HostKey, ...]
+    filter_gaps: tuple[Gap, ...]
+
+    @property
+    def debian_like(self) -> bool:
+        """Whether the guest's sshd has Debian's patches."""
+        return self.system in ("debian", "ubuntu", "raspbian", "linuxmint", "devuan", "debian-like")
+
+
+def read(snapshot: Snapshot) -> GuestReading:
+    """All readings of a snapshot."""
+    program = snapshot.resolve("/usr/sbin/sshd").entry
+    installed = program is not None and program.kind is Kind.FILE
+    status = snapshot.content("/var/lib/dpkg/status") or b""
+    return GuestReading(
+        snapshot.guest,
+        snapshot,
+        installed,
+        _system(snapshot),
+        dpkg_status.version(status, "openssh-server"),
+        accounts.read(snapshot),
+        sshd.read(snapshot, options=_options(snapshot)) if installed else sshd.SshdReading(),
+        sudo.read(snapshot),
+        _pam(snapshot),
+        _host_keys(snapshot),
+        filters.read(snapshot),
+    )
+
+
+def _system(snapshot: Snapshot) -> str:
+    content = snapshot.content("/etc/os-release") or snapshot.content("/usr/lib/os-release") or b""
+    found = re.search(rb"(?m)^ID=[\"']?([a-z0-9._-]{1,40})", content)
+    like = re.search(rb"(?m)^ID_LIKE=.*debian", content)
+    name = found[1].decode() if found else ""
+    return "debian-like" if like and name not in ("ubuntu", "raspbian", "linuxmint", "devuan") else name
+
+
+def _options(snapshot: Snapshot) -> tuple[tuple[str, Origin], ...]:
+    """`-o` options that the service starts sshd with: they come before the file (sshd(8); /etc/default/ssh)."""
+    out: list[tuple[str, Origin]] = []
+    for path in ("/etc/default/ssh", "/etc/sysconfig/sshd"):
+        for number, line in enumerate((snapshot.content(path) or b"").split(b"\n"), 1):
+            found = re.match(rb"\s*(?:SSHD_OPTS|OPTIONS)=(.*)", line)
+            if found:
+                words = found[1].decode("utf-8", "surrogateescape").strip().strip("\"'").split()
+                pairs = re.findall(r"-o\s*(\S+)|-p\s*(\d+)", " ".join(words))
+                out += [(option or f"Port {port}", Origin(path, number)) for option, port in pairs]
+    return tuple(out)
+
+
+def _pam(snapshot: Snapshot) -> dict[str, tuple[PamLine, ...]]:
+    out: dict[str, tuple[PamLine, ...]] = {}
+    for name in snapshot.children(snapshot.resolve("/etc/pam.d").path):
+        path = f"/etc/pam.d/{name}"
+        content = snapshot.content(path)
+        if content is not None:
+            out[name] = tuple(PamLine(line, Origin(path, line.number)) for line in pam_format.parse(content))
+    return out
+
+
+def _host_keys(snapshot: Snapshot) -> tuple[HostKey, ...]:
+    out: list[HostKey] = []
+    for name in snapshot.children("/etc/ssh"):
+        if HOST_KEY_NAME.fullmatch(name):
+            content = snapshot.content(f"/etc/ssh/{name}")
+            try:
+                key = keys.parse_public(content or b"")
+            except keys.KeyFault:
+                continue
+            out.append(HostKey(f"/etc/ssh/{name}", key.kind, key.fingerprint))
+    return tuple(out)

@@ -1,0 +1,97 @@
+"""Surplus and missing: what is open and not granted, what is granted and not open.
+
+Plain equality would be wrong: the two need opposite inclusions. A path is covered by a grant when it asks for no less
+and gives no more; it serves a grant when it asks for no more and really gives at least that.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+
+from nightlatch.reason.access import (
+    AccessPath,
+    Gives,
+    Grant,
+    Power,
+    Sources,
+    implied,
+    joined,
+    without,
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Surplus:
+    """Sources that a path lets in and no grant does. `granted` are the grants that cover the path for other sources."""
+
+    path: AccessPath
+    certain: Sources
+    possible: Sources
+    granted: tuple[Grant, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Missing:
+    """Sources that a grant lets in and no path does, for one power; `served` are the paths that serve other sources."""
+
+    grant: Grant
+    power: Power
+    certain: Sources
+    possible: Sources
+    served: tuple[AccessPath, ...] = ()
+
+
+def covers(grant: Grant, path: AccessPath) -> bool:
+    """Whether the path lets in no more than the grant allows."""
+    return (
+        grant.place == path.place
+        and any(need <= path.need for need in grant.asked(path.power))
+        and any(path.power.within(power) for power in implied(grant.gives))
+    )
+
+
+def serves(path: AccessPath, grant: Grant, power: Power) -> bool:
+    """Whether the path asks no more than one of the grant's proofs and really offers at least `power`."""
+    return (
+        grant.place == path.place
+        and any(path.need <= need for need in grant.asked(power))
+        and _offers(path.power, power)
+    )
+
+
+def _offers(offered: Power, wanted: Power) -> bool:
+    # A shell on which a command is granted gives that command too; that it gives more is surplus, not missing.
+    if wanted.gives is Gives.COMMAND and offered.gives is Gives.SHELL:
+        return True
+    return wanted.within(offered)
+
+
+def surplus(paths: Iterable[AccessPath], grants: Iterable[Grant]) -> Iterator[Surplus]:
+    """For every path what no grant covers; paths that are wholly covered are left out."""
+    by_place: dict[object, list[Grant]] = {}
+    for grant in grants:
+        by_place.setdefault(grant.place, []).append(grant)
+    for path in paths:
+        covering = [grant for grant in by_place.get(path.place, ()) if covers(grant, path)]
+        certain = without(path.callers.surely, joined(g.callers.perhaps for g in covering))
+        left = without(path.callers.perhaps, joined(g.callers.surely for g in covering))
+        possible = without(left, certain)
+        if certain or possible:
+            yield Surplus(path, certain, possible, tuple(covering))
+
+
+def missing(paths: Iterable[AccessPath], grants: Iterable[Grant]) -> Iterator[Missing]:
+    """For every grant and every power it gives, the sources that no path serves."""
+    by_place: dict[object, list[AccessPath]] = {}
+    for path in paths:
+        by_place.setdefault(path.place, []).append(path)
+    for grant in grants:
+        here = by_place.get(grant.place, ())
+        for power in sorted(grant.gives, key=lambda p: (p.gives.value, p.what)):
+            serving = [path for path in here if serves(path, grant, power)]
+            certain = without(grant.callers.surely, joined(p.callers.perhaps for p in serving))
+            left = without(grant.callers.perhaps, joined(p.callers.surely for p in serving))
+            possible = without(left, certain)
+            if certain or possible:
+                yield Missing(grant, power, certain, possible, tuple(serving))

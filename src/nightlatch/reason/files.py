@@ -1,0 +1,116 @@
+"""Whether sshd accepts a file that an account brings along: owner and mode of it and of every folder above it.
+
+sshd_config(5), StrictModes; misc.c, safe_path; Debian's patch for private groups (a group that holds nobody else may
+write). Whether the account itself can read the file counts too: sshd opens it with the account's rights.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from nightlatch.evidence.snapshot import Entry, Found, Kind, Snapshot
+from nightlatch.origin import Origin
+from nightlatch.readings.accounts import Account, Accounts
+
+
+@dataclass(frozen=True, slots=True)
+class Refused:
+    """Why sshd does not use a file; `absent` when it simply isn't there. `mend` is the mode or owner that would do."""
+
+    because: str
+    origin: Origin
+    absent: bool = False
+    path: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Judge:
+    """The rules of one guest for files of accounts."""
+
+    snapshot: Snapshot
+    accounts: Accounts
+    strict: bool
+    private_groups: bool
+
+    def accepts(self, path: str, account: Account) -> tuple[Found, Refused | None]:
+        """Where `path` leads, and why sshd would not use it (None when it would)."""
+        found = self.snapshot.resolve(path)
+        entry = found.entry
+        if found.problem:
+            return found, Refused(found.problem, Origin(found.path), path=found.path)
+        if entry is None or entry.kind is Kind.ABSENT:
+            return found, Refused("there is no such file", Origin(found.path), absent=True, path=found.path)
+        if entry.kind is not Kind.FILE:
+            return found, Refused("it is no regular file", Origin(found.path), path=found.path)
+        unreadable = self._unreadable(path, found, account)
+        if unreadable:
+            return found, unreadable
+        return found, self._unsafe(found, entry, account) if self.strict else None
+
+    def _unreadable(self, path: str, found: Found, account: Account) -> Refused | None:
+        if account.uid == 0:
+            return None
+        for folder in found.folders:
+            entry = self.snapshot.entries.get(folder)
+            if entry is not None and not self._may(entry, account, 0o1):
+                because = f"{account.name} may not enter this folder (mode {entry.mode:04o})"
+                return Refused(because, Origin(folder), path=folder)
+        assert found.entry is not None
+        if not self._may(found.entry, account, 0o4):
+            because = f"{account.name} can't read it (mode {found.entry.mode:04o})"
+            return Refused(because, Origin(found.path), path=found.path)
+        return None
+
+    def _may(self, entry: Entry, account: Account, bit: int) -> bool:
+        if entry.uid == account.uid:
+            return bool(entry.mode & (bit << 6))
+        gids = {account.gid} | {g.gid for g in self.accounts.groups if account.name in g.members}
+        if entry.gid in gids:
+            return bool(entry.mode & (bit << 3))
+        return bool(entry.mode & bit)
+
+    def _unsafe(self, found: Found, entry: Entry, account: Account) -> Refused | None:
+        problem = self._loose(entry, account)
+        if problem:
+            return Refused(f"{problem}: sshd refuses the file (StrictModes)", Origin(found.path), path=found.path)
+        home = self.snapshot.resolve(account.home).path
+        folder = found.path.rpartition("/")[0] or "/"
+        while True:
+            above = self.snapshot.entries.get(folder)
+            problem = self._loose(above, account) if above is not None else ""
+            if problem:
+                because = f"{problem}: sshd refuses every key file below it (StrictModes)"
+                return Refused(because, Origin(folder), path=folder)
+            if folder in (home, "/"):
+                return None
+            folder = folder.rpartition("/")[0] or "/"
+
+    def _loose(self, entry: Entry, account: Account) -> str:
+        if entry.uid not in (0, account.uid):
+            owner = next((a.name for a in self.accounts.by_name.values() if a.uid == entry.uid), f"user {entry.uid}")
+            return f"owned by {owner}, who is neither root nor {account.name}"
+        if entry.mode & 0o002:
+            return f"mode {entry.mode:04o}, anyone may write it"
+        if entry.mode & 0o020 and not self._trusted_group(entry, account):
+            group = next((g.name for g in self.accounts.groups if g.gid == entry.gid), str(entry.gid))
+            return f"mode {entry.mode:04o}, group {group} may write it"
+        return ""
+
+    def _trusted_group(self, entry: Entry, account: Account) -> bool:
+        return self.private_groups and self.accounts.private_group_of(entry.gid, account.uid)
+
+
+def chroot_refused(snapshot: Snapshot, path: str) -> tuple[str, Origin] | None:
+    """Why sshd would not change root to `path`: every part must be root's and not writable by others (session.c)."""
+    if not path.startswith("/"):
+        return "the path does not begin at /", Origin(path)
+    at = ""
+    for part in ["", *[p for p in path.split("/") if p]]:
+        at = f"{at}/{part}" if part else "/"
+        entry = snapshot.resolve(at).entry
+        if entry is None or entry.kind is not Kind.FOLDER:
+            return "there is no such folder", Origin(at)
+        if entry.uid != 0 or entry.mode & 0o022:
+            return f"mode {entry.mode:04o}, owner {entry.uid}: it must be root's, and nobody else may write it", Origin(at)
+        at = "" if at == "/" else at
+    return None

@@ -1,0 +1,385 @@
+"""What opens an account over SSH, apart from where the caller is: keys, certificates, passwords; and what shuts it.
+
+auth.c, auth2-pubkey.c, auth2-pubkeyfile.c, auth-passwd.c, auth-pam.c of OpenSSH 9.2. Each offer carries the sources it
+is limited to and the lines it follows from; each refusal says why somebody who holds the secret still isn't let in.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from datetime import datetime, timezone
+
+from nightlatch.evidence.snapshot import Kind
+from nightlatch.formats import authorized_keys, sshd_tokens
+from nightlatch.formats.authorized_keys import Broken, Entry, Options
+from nightlatch.formats.keys import KeyFault, PublicKey, decode
+from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet
+from nightlatch.origin import Origin
+from nightlatch.readings import address_lists
+from nightlatch.readings.accounts import Account
+from nightlatch.readings.gaps import Gap
+from nightlatch.readings.guest import GuestReading
+from nightlatch.reason import pam
+from nightlatch.reason.access import Certificate, Key, Proof, Secret, Unknown
+from nightlatch.reason.files import Judge, Refused
+from nightlatch.reason.settings import Settings
+
+NOT_SHELLS = ("nologin", "false")
+SHELLS = ("sh", "bash", "dash", "zsh", "ksh", "mksh", "ash", "fish", "tcsh", "csh", "rbash", "busybox", "pwsh", "xonsh")
+
+
+@dataclass(frozen=True, slots=True)
+class Offer:
+    """One key or certificate that is accepted: from `surely` for certain, from `perhaps` maybe."""
+
+    secret: Secret
+    options: Options
+    surely: AddressSet
+    perhaps: AddressSet
+    proofs: tuple[Proof, ...]
+    gaps: tuple[Gap, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Turned:
+    """A key that stands in a file and isn't accepted, and why."""
+
+    account: str
+    fingerprint: str
+    because: str
+    origin: Origin
+    path: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Offers:
+    """All keys of one account under one set of settings."""
+
+    offers: tuple[Offer, ...] = ()
+    turned: tuple[Turned, ...] = ()
+    gaps: tuple[Gap, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Door:
+    """Whether an account may log in at all: `shut` says why not; `must_change` that only a new password may be set."""
+
+    shut: Proof | None = None
+    must_change: bool = False
+    gaps: tuple[Gap, ...] = ()
+
+
+@dataclass
+class Logins:
+    """The login rules of one guest at one moment (`at` is aware)."""
+
+    reading: GuestReading
+    at: datetime
+    names_looked_up: bool
+    uses_pam: bool
+    judge: Judge
+    _cache: dict[tuple[str, ...], Offers] = field(default_factory=dict)
+
+    def today(self) -> int:
+        """Days since 1970, as shadow(5) counts."""
+        return int(self.at.timestamp() // 86400)
+
+    def door(self, account: Account, settings: Settings) -> Door:
+        """Account, shell and expiry, before any proof is looked at (auth.c, allowed_user)."""
+        if not self.uses_pam and account.password.startswith("!"):
+            return Door(Proof("the account is locked (! in shadow), and sshd runs without PAM", account.password_origin))
+        if settings["chrootdirectory"].word.lower() == "none":
+            shell = self._shell_missing(account)
+            if shell:
+                return Door(shell)
+        nologin = self.reading.snapshot.resolve("/etc/nologin").entry
+        blocked = nologin is not None and nologin.kind is not Kind.ABSENT and account.uid != 0
+        if self.uses_pam:
+            return self._pam_door(account, blocked)
+        if account.expires is not None and account.expires < self.today():
+            return Door(Proof("the account has expired", account.password_origin))
+        if blocked:
+            return Door(Proof("/etc/nologin lets only root in", Origin("/etc/nologin")))
+        return Door(must_change=account.changed == 0)
+
+    def _shell_missing(self, account: Account) -> Proof | None:
+        shell = account.shell or "/bin/sh"
+        entry = self.reading.snapshot.resolve(shell).entry
+        if entry is None:
+            return None
+        if entry.kind is Kind.ABSENT:
+            return Proof(f"the shell {shell} does not exist", account.origin)
+        if entry.kind is not Kind.FILE or not entry.mode & 0o111:
+            return Proof(f"the shell {shell} can't be run", account.origin)
+        return None
+
+    def _pam_door(self, account: Account, blocked: bool) -> Door:
+        def answers(module: str, arguments: tuple[str, ...]) -> str | None:
+            if module == "pam_nologin.so":
+                return "auth_err" if blocked else "ignore"
+            if module == "pam_unix.so":
+                return self._unix_account(account)
+            if module == "pam_access.so":
+                return self._access_file()
+            return None
+
+        verdict = pam.run(self.reading.pam, "sshd", "account", answers)
+        gaps = (verdict.gap,) if verdict.gap else ()
+        if verdict.outcome is pam.Outcome.SHUT:
+            if blocked:
+                return Door(Proof("/etc/nologin lets only root in", Origin("/etc/nologin")))
+            expired = self._unix_account(account) != "success"
+            because = "the account or its password has expired" if expired else "PAM refuses the account"
+            return Door(Proof(because, account.password_origin if expired else (verdict.origin or account.origin)))
+        return Door(None, verdict.outcome is pam.Outcome.CHANGE, gaps)
+
+    def _access_file(self) -> str | None:
+        content = self.reading.snapshot.content("/etc/security/access.conf") or b""
+        rules = [line for line in content.split(b"\n") if line.strip() and not line.lstrip().startswith(b"#")]
+        return None if rules else "success"
+
+    def _unix_account(self, account: Account) -> str:
+        """pam_unix(8), account phase: expiry of the account, then of the password (shadow(5))."""
+        today = self.today()
+        if account.expires is not None and today >= account.expires:
+            return "acct_expired"
+        if account.changed == 0:
+            return "new_authtok_reqd"
+        if account.changed is None or account.longest is None or account.changed > today:
+            return "success"
+        over = today - account.changed - account.longest
+        if over > 0:
+            if account.inactive is not None and over > account.inactive:
+                return "acct_expired"
+            return "new_authtok_reqd"
+        return "success"
+
+    def password_opens(self, account: Account) -> bool:
+        """Whether there is a password that would be accepted at all (no hash, or a locked one, accepts none)."""
+        return bool(account.hash_method) or account.has_empty_password
+
+    def pam_password(self, account: Account, *, empty_allowed: bool) -> tuple[str, Gap | None]:
+        """What PAM asks for a password: "password", "nothing" (an empty one is enough), "shut", or "unknown"."""
+        asked = {"value": "password"}
+
+        def answers(module: str, arguments: tuple[str, ...]) -> str | None:
+            if module == "pam_nologin.so":
+                return "ignore"
+            if module != "pam_unix.so":
+                return None
+            if account.has_empty_password:
+                if not empty_allowed or not {"nullok", "nullok_secure"} & set(arguments):
+                    return "auth_err"
+                asked["value"] = "nothing"
+                return "success"
+            return "success" if account.hash_method else "auth_err"
+
+        verdict = pam.run(self.reading.pam, "sshd", "auth", answers)
+        if verdict.outcome is pam.Outcome.UNKNOWN:
+            return "unknown", verdict.gap
+        return (asked["value"] if verdict.outcome is pam.Outcome.OPEN else "shut"), None
+
+    def offers(self, account: Account, settings: Settings) -> Offers:
+        """All keys and certificates that open the account under these settings."""
+        names = (
+            "authorizedkeysfile", "trustedusercakeys", "authorizedprincipalsfile", "authorizedkeyscommand",
+            "authorizedprincipalscommand", "revokedkeys", "pubkeyacceptedalgorithms", "requiredrsasize",
+            "casignaturealgorithms",
+        )  # fmt: skip
+        key = (account.name, *(" ".join(settings[name].value) for name in names))
+        if key not in self._cache:
+            self._cache[key] = self._offers(account, settings)
+        return self._cache[key]
+
+    def _offers(self, account: Account, settings: Settings) -> Offers:
+        offers: list[Offer] = []
+        turned: list[Turned] = []
+        gaps: list[Gap] = []
+        revoked = self._revoked(settings, gaps)
+        for name in settings["authorizedkeysfile"].value:
+            if name.lower() == "none":
+                continue
+            path = sshd_tokens.file_for(name, user=account.name, uid=account.uid, home=account.home)
+            if path is None:
+                gaps.append(Gap("authorized keys", f'"{name}" has an unknown token', settings["authorizedkeysfile"].origin))
+                continue
+            self._file(path, account, settings, revoked, offers, turned, gaps)
+        offers.extend(self._authority(account, settings, gaps))
+        for keyword, what in (("authorizedkeyscommand", "keys"), ("authorizedprincipalscommand", "principals")):
+            command = settings[keyword]
+            if command.word.lower() != "none":
+                gap = Gap("authorized keys", f"{command.word} would have to run to say which {what} count", command.origin)
+                gaps.append(gap)
+                unknown = Unknown("a key that a program names", command.origin)
+                proof = Proof(f"{keyword} {command.word}", command.origin)
+                offers.append(Offer(unknown, Options(), NO_ADDRESS, EVERY_ADDRESS, (proof,), (gap,)))
+        return Offers(tuple(offers), tuple(turned), tuple(gaps))
+
+    def _file(
+        self, path: str, account: Account, settings: Settings, revoked: frozenset[str] | None,
+        offers: list[Offer], turned: list[Turned], gaps: list[Gap],
+    ) -> None:  # fmt: skip
+        found, refused = self.judge.accepts(path, account)
+        entry = found.entry
+        if entry is not None and entry.kind is Kind.FILE and entry.content is None:
+            gaps.append(Gap("authorized keys", f"this file {entry.note or 'was not read'}", Origin(found.path)))
+            return
+        if entry is None and refused and refused.absent:
+            gaps.append(Gap("authorized keys", "this file was not collected", Origin(found.path)))
+            return
+        if entry is None or entry.content is None:
+            if refused and not refused.absent:
+                turned.append(Turned(account.name, "", refused.because, refused.origin, refused.path))
+            return
+        for line in authorized_keys.parse(entry.content):
+            origin = Origin(found.path, line.number)
+            if isinstance(line, Broken):
+                turned.append(Turned(account.name, line.key.fingerprint if line.key else "", line.because, origin))
+                continue
+            because = self._turned_down(line, settings, revoked, refused)
+            if because:
+                at = refused.origin if refused else origin
+                turned.append(Turned(account.name, line.key.fingerprint, because, at, refused.path if refused else ""))
+                continue
+            offers.extend(self._line(line, account, origin))
+
+    def _turned_down(
+        self, line: Entry, settings: Settings, revoked: frozenset[str] | None, refused: Refused | None
+    ) -> str:  # fmt: skip
+        if refused:
+            return refused.because
+        if revoked is None or line.key.fingerprint in revoked:
+            return "the key is revoked (RevokedKeys)" if revoked else "RevokedKeys can't be read, so every key is refused"
+        if line.options.expires and self._expired(line.options.expires):
+            return f"its expiry-time {line.options.expires} has passed"
+        if line.options.authority:
+            return ""
+        return self.too_weak(line.key, settings)
+
+    def too_weak(self, key: PublicKey, settings: Settings) -> str:
+        """Why a key of this kind is not accepted, or an empty text."""
+        accepted = settings["pubkeyacceptedalgorithms"].word.split(",")
+        signs = {key.algorithm}
+        if key.kind == "RSA":
+            signs = {"ssh-rsa", "rsa-sha2-256", "rsa-sha2-512"}
+            least = int(settings["requiredrsasize"].word)
+            if key.bits < least:
+                return f"an RSA key of {key.bits} bits, at least {least} are required"
+        if not signs & set(accepted):
+            return f"keys of type {key.algorithm} are not accepted (PubkeyAcceptedAlgorithms)"
+        return ""
+
+    def _expired(self, text: str) -> bool:
+        """expiry-time is local time of the guest unless it ends with Z; which zone that is is not known: UTC is taken."""
+        digits = text.rstrip("Z").ljust(14, "0")
+        try:
+            when = datetime.strptime(digits, "%Y%m%d%H%M%S").replace(tzinfo=timezone.utc)
+        except ValueError:
+            return True
+        return self.at >= when
+
+    def _line(self, line: Entry, account: Account, origin: Origin) -> Iterator[Offer]:
+        sources = AddressPair(EVERY_ADDRESS, EVERY_ADDRESS)
+        gaps: tuple[Gap, ...] = ()
+        if line.options.source is not None:
+            matched = address_lists.host_list(line.options.source, names_looked_up=self.names_looked_up)
+            sources = AddressPair(matched.yes, matched.yes | matched.unsure)
+            if matched.unsure:
+                gaps = (Gap("authorized keys", "the host names in from= would have to be looked up", origin),)
+        proof = Proof(_shown(line), origin)
+        if not line.options.authority:
+            yield Offer(Key(line.key.fingerprint), line.options, sources.surely, sources.perhaps, (proof,), gaps)
+            return
+        if line.options.principals is None:
+            principals: list[str | None] = [account.name, None]
+        else:
+            principals = [p for p in line.options.principals.split(",") if p]
+        for principal in principals:
+            secret = Certificate(line.key.fingerprint, principal)
+            yield Offer(secret, line.options, sources.surely, sources.perhaps, (proof,), gaps)
+
+    def _authority(self, account: Account, settings: Settings, gaps: list[Gap]) -> Iterator[Offer]:
+        trusted = settings["trustedusercakeys"]
+        if trusted.word.lower() == "none":
+            return
+        content = self._key_file(trusted.word, gaps)
+        principals = self._principals(account, settings, gaps)
+        for entry in authorized_keys.parse(content or b""):
+            if isinstance(entry, Entry):
+                for principal, options, more in principals:
+                    proofs = (Proof(f"TrustedUserCAKeys {trusted.word}", trusted.origin), *more)
+                    matched = address_lists.host_list(options.source) if options.source is not None else None
+                    surely = matched.yes if matched else EVERY_ADDRESS
+                    perhaps = matched.yes | matched.unsure if matched else EVERY_ADDRESS
+                    yield Offer(Certificate(entry.key.fingerprint, principal), options, surely, perhaps, proofs)
+
+    def _principals(
+        self, account: Account, settings: Settings, gaps: list[Gap]
+    ) -> list[tuple[str, Options, tuple[Proof, ...]]]:  # fmt: skip
+        stated = settings["authorizedprincipalsfile"]
+        by_command = settings["authorizedprincipalscommand"].word.lower() != "none"
+        if stated.word.lower() == "none":
+            return [] if by_command else [(account.name, Options(), ())]
+        path = sshd_tokens.file_for(stated.word, user=account.name, uid=account.uid, home=account.home)
+        found, refused = self.judge.accepts(path or "", account)
+        if refused or found.entry is None or found.entry.content is None:
+            if found.entry is None:
+                gaps.append(Gap("authorized keys", "this file was not collected", Origin(found.path)))
+            return []
+        out: list[tuple[str, Options, tuple[Proof, ...]]] = []
+        for number, raw in enumerate(found.entry.content.decode("utf-8", "surrogateescape").split("\n"), 1):
+            text = raw.split("#")[0].strip()
+            if not text:
+                continue
+            option_text, _, name = text.rpartition(" ")
+            try:
+                options = authorized_keys.parse_options(option_text.strip()) if option_text.strip() else Options()
+            except authorized_keys.OptionFault:
+                continue
+            out.append((name, options, (Proof(f"principal {name}", Origin(found.path, number)),)))
+        return out
+
+    def _revoked(self, settings: Settings, gaps: list[Gap]) -> frozenset[str] | None:
+        """Fingerprints that are revoked; None when the file can't be read, and sshd then refuses every key."""
+        stated = settings["revokedkeys"]
+        if stated.word.lower() == "none":
+            return frozenset()
+        content = self._key_file(stated.word, gaps)
+        if content is None:
+            return None
+        if content.startswith(b"SSHKRL\n"):
+            gaps.append(Gap("authorized keys", "a key revocation list in binary form is not read yet", Origin(stated.word)))
+            return frozenset()
+        out: set[str] = set()
+        for line in content.decode("utf-8", "surrogateescape").split("\n"):
+            words = line.split()
+            if len(words) >= 2 and not words[0].startswith("#"):
+                try:
+                    out.add(decode(words[0], words[1]).fingerprint)
+                except KeyFault:
+                    continue
+        return frozenset(out)
+
+    def _key_file(self, path: str, gaps: list[Gap]) -> bytes | None:
+        found = self.reading.snapshot.resolve(path)
+        if found.entry is None:
+            gaps.append(Gap("authorized keys", "this file was not collected", Origin(path)))
+        return found.entry.content if found.entry is not None else None
+
+
+@dataclass(frozen=True, slots=True)
+class AddressPair:
+    """Two bounds of one set of addresses at the guest."""
+
+    surely: AddressSet
+    perhaps: AddressSet
+
+    def both(self, other: AddressPair) -> AddressPair:
+        """The bounds of the intersection."""
+        return AddressPair(self.surely & other.surely, self.perhaps & other.perhaps)
+
+
+def _shown(line: Entry) -> str:
+    name = f"{line.key.kind} key {line.key.comment or line.key.fingerprint}"
+    return f"authority {name}" if line.options.authority else name

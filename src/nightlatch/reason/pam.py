@@ -1,0 +1,103 @@
+"""What a PAM stack comes to (pam.conf(5)), for the modules whose answer follows from files.
+
+A module that is not known here has to run before anybody can tell: the answer is then unknown, and says at which line.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from enum import StrEnum
+
+from nightlatch.origin import Origin
+from nightlatch.readings.gaps import Gap
+from nightlatch.readings.guest import PamLine
+
+MOST_DEPTH = 8
+# Modules that answer "success" or "ignore" to everybody, whatever they do besides.
+HARMLESS = frozenset(
+    "pam_permit.so pam_env.so pam_cap.so pam_loginuid.so pam_keyinit.so pam_limits.so pam_motd.so pam_mail.so "
+    "pam_selinux.so pam_systemd.so pam_umask.so pam_lastlog.so pam_faildelay.so pam_warn.so pam_echo.so "
+    "pam_gnome_keyring.so pam_console.so pam_namespace.so pam_sepermit.so pam_localuser.so pam_rootok.so".split()
+)
+
+
+class Outcome(StrEnum):
+    """What a stack says in the end."""
+
+    OPEN = "success"
+    CHANGE = "new_authtok_reqd"
+    SHUT = "failure"
+    UNKNOWN = "unknown"
+
+
+@dataclass(frozen=True, slots=True)
+class Verdict:
+    """An outcome with the line that decided it."""
+
+    outcome: Outcome
+    gap: Gap | None = None
+    origin: Origin | None = None
+
+
+Answers = Callable[[str, tuple[str, ...]], str | None]
+
+
+def run(stacks: dict[str, tuple[PamLine, ...]], service: str, facility: str, answers: Answers) -> Verdict:
+    """Walk the stack of a service. `answers` gives a module's answer (success, ignore, acct_expired, ...), or None."""
+    name = service if service in stacks else "other"
+    if name not in stacks:
+        origin = Origin(f"/etc/pam.d/{service}")
+        return Verdict(Outcome.UNKNOWN, Gap("PAM", "no PAM configuration for sshd was found", origin))
+    return _walk(list(_lines(stacks, name, facility, 0)), answers)
+
+
+def _lines(stacks: dict[str, tuple[PamLine, ...]], name: str, facility: str, depth: int) -> Iterator[PamLine]:
+    for each in stacks.get(name, ()) if depth <= MOST_DEPTH else ():
+        if each.line.include and each.line.facility in ("", facility):
+            yield from _lines(stacks, each.line.include, facility, depth + 1)
+        elif each.line.facility == facility or each.line.fault:
+            yield each
+
+
+def _walk(lines: list[PamLine], answers: Answers) -> Verdict:
+    status: str | None = None
+    failed: PamLine | None = None
+    at = 0
+    while at < len(lines):
+        each = lines[at]
+        at += 1
+        control = dict(each.line.control)
+        answer = None if each.line.fault else _answer(each, answers)
+        if answer is None:
+            if not each.line.fault and set(control.values()) <= {"ignore", "ok"}:
+                continue  # whatever it answers, it can't shut the door
+            because = each.line.fault or f"{each.line.module} would have to run"
+            return Verdict(Outcome.UNKNOWN, Gap("PAM", because, each.origin))
+        action = control.get(answer, "ignore" if answer == "ignore" else control.get("default", "bad"))
+        if action.isdigit():
+            at += int(action)
+            if status is None and answer in ("success", "new_authtok_reqd"):
+                status = answer
+        elif action in ("ok", "done"):
+            if failed is None and status in (None, "success"):
+                status = answer
+            if action == "done" and failed is None:
+                break
+        elif action in ("bad", "die"):
+            failed = failed or each
+            if action == "die":
+                break
+        elif action == "reset":
+            status, failed = None, None
+    if failed is not None or status is None:
+        return Verdict(Outcome.SHUT, None, failed.origin if failed else None)
+    return Verdict(Outcome.CHANGE if status == "new_authtok_reqd" else Outcome.OPEN)
+
+
+def _answer(each: PamLine, answers: Answers) -> str | None:
+    if each.line.module == "pam_deny.so":
+        return "auth_err"
+    if each.line.module == "pam_permit.so":
+        return "success"
+    return "ignore" if each.line.module in HARMLESS else answers(each.line.module, each.line.arguments)

@@ -1,0 +1,382 @@
+"""Access paths of one guest over SSH: every account, every proof, every power, with exact source sets.
+
+For each account and listening socket the sources are split into classes (`settings.py`); within a class everything is
+decided concretely. What can't be decided makes several worlds, and the bounds are what holds in all and in some.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from itertools import product
+
+from nightlatch.formats.authorized_keys import Options
+from nightlatch.formats.patterns import matches
+from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
+from nightlatch.origin import Origin
+from nightlatch.readings import address_lists
+from nightlatch.readings.accounts import Account
+from nightlatch.readings.gaps import Gap
+from nightlatch.readings.guest import GuestReading
+from nightlatch.reason.access import (
+    ADMINISTER,
+    COMMON,
+    SHELL,
+    AccessPath,
+    Bounds,
+    Gives,
+    Need,
+    Password,
+    Power,
+    Proof,
+    Sources,
+    Unknown,
+)
+from nightlatch.reason.files import Judge, chroot_refused
+from nightlatch.reason.logins import AddressPair, Logins, Turned
+from nightlatch.reason.powers import powers, root_folder
+from nightlatch.reason.privilege import Sudo
+from nightlatch.reason.settings import MOST_UNSURE, Caller, Effective, Listener, Settings, listeners, usable
+
+EVERYBODY = AddressPair(EVERY_ADDRESS, EVERY_ADDRESS)
+
+
+@dataclass(frozen=True, slots=True)
+class Realms:
+    """Where callers may be: besides the common realm, the inside of every place behind a translation of its own.
+
+    `inside` maps a realm to its own addresses and to those it is seen as.
+    """
+
+    inside: tuple[tuple[str, AddressSet, AddressSet], ...] = ()
+
+    def lift(self, seen: AddressPair, gaps: tuple[Gap, ...]) -> Bounds:
+        """Callers from what the guest sees: surely where all images are let in, perhaps where some image is."""
+        surely = {COMMON: seen.surely} if seen.surely else {}
+        perhaps = {COMMON: seen.perhaps} if seen.perhaps else {}
+        more: list[Gap] = []
+        for realm, own, seen_as in self.inside:
+            if seen_as <= seen.surely:
+                surely[realm] = own
+            if seen_as & seen.perhaps:
+                perhaps[realm] = own
+                if not seen_as <= seen.perhaps:
+                    because = f"who calls from {realm} may be seen as several addresses, not all of which are let in"
+                    more.append(Gap("address translation", because, Origin(realm)))
+        return Bounds(surely, perhaps, gaps + tuple(more))
+
+
+@dataclass(frozen=True)
+class GuestAccess:
+    """What one guest lets in, with all that was undecided and every key that was turned down."""
+
+    guest: str
+    reading: GuestReading
+    effective: Effective
+    listeners: tuple[Listener, ...]
+    paths: tuple[AccessPath, ...]
+    turned: tuple[Turned, ...]
+    gaps: tuple[Gap, ...]
+    shut: tuple[tuple[str, Proof], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class _Way:
+    """One way in within a class of sources: what is shown, from where, and what limits the session."""
+
+    need: Need
+    seen: AddressPair
+    options: Options
+    proofs: tuple[Proof, ...]
+    gaps: tuple[Gap, ...] = ()
+
+
+_Merged = dict[tuple[str, Need, Power], "_Sum"]
+
+
+@dataclass
+class _Sum:
+    surely: list[AddressSet]
+    perhaps: list[AddressSet]
+    proofs: dict[Proof, None]
+    gaps: dict[Gap, None]
+
+
+def guest_access(reading: GuestReading, at: datetime, realms: Realms | None = None) -> GuestAccess:
+    """All access paths of a guest at a moment (aware)."""
+    effective = Effective(reading.sshd)
+    if not reading.installed or effective.refusal is not None:
+        return GuestAccess(reading.guest, reading, effective, (), (), (), reading.accounts.gaps, ())
+    return _Work(reading, effective, at, realms or Realms()).done()
+
+
+class _Work:
+    def __init__(self, reading: GuestReading, effective: Effective, at: datetime, realms: Realms) -> None:
+        self.reading, self.effective, self.realms = reading, effective, realms
+        top = effective.top
+        judge = Judge(reading.snapshot, reading.accounts, top["strictmodes"].word == "yes", reading.debian_like)
+        by_name = top["usedns"].word == "yes"
+        self.logins = Logins(reading, at, by_name, top["usepam"].word == "yes", judge)
+        self.sudo = Sudo(reading.sudo)
+        self.turned: dict[Turned, None] = {}
+        self.gaps: dict[Gap, None] = dict.fromkeys([*reading.accounts.gaps, *reading.sshd.gaps, *self.sudo.gaps])
+        self.shut: dict[tuple[str, Proof], None] = {}
+
+    def done(self) -> GuestAccess:
+        sockets = listeners(self.effective.top)
+        paths: list[AccessPath] = []
+        for account in self.reading.accounts.by_name.values():
+            for socket in sockets:
+                paths.extend(self._paths(account, socket))
+        self.gaps.update(dict.fromkeys(self.reading.filter_gaps))
+        return GuestAccess(
+            self.reading.guest, self.reading, self.effective, sockets, tuple(paths), tuple(self.turned),
+            tuple(self.gaps), tuple(self.shut),
+        )  # fmt: skip
+
+    def _paths(self, account: Account, socket: Listener) -> Iterator[AccessPath]:
+        worlds, gaps = self.effective.worlds(Caller(account.name, account.groups, socket))
+        self.gaps.update(dict.fromkeys(gaps))
+        whole: list[_Merged] = []
+        for world in worlds:
+            merged: _Merged = {}
+            for part in world:
+                if self.effective.ends(part.truth):
+                    continue
+                settings = self.effective.settings(part.truth)
+                seen = AddressPair(part.sources, part.sources).both(AddressPair(socket.admits(), socket.admits()))
+                for way in self._ways(account, settings, seen):
+                    self._add(merged, account, settings, way)
+            whole.append(merged)
+        unread = tuple(self.reading.sshd.gaps) + self.reading.filter_gaps
+        if len(gaps) > MOST_UNSURE:
+            unread += (Gap("SSH server", f"more than {MOST_UNSURE} Match lines can't be decided", gaps[0].origin),)
+        yield from self._bounded(account, socket, whole, unread, gaps)
+
+    def _bounded(
+        self, account: Account, socket: Listener, whole: list[_Merged], unread: tuple[Gap, ...], undecided: tuple[Gap, ...]
+    ) -> Iterator[AccessPath]:  # fmt: skip
+        keys = dict.fromkeys(key for merged in whole for key in merged)
+        for key in keys:
+            sums = [merged.get(key) for merged in whole]
+            perhaps = union(a for s in sums if s for a in s.perhaps)
+            surely = EVERY_ADDRESS
+            for each in sums:
+                surely &= union(each.surely) if each else NO_ADDRESS
+            if unread:
+                surely = NO_ADDRESS
+            proofs = dict.fromkeys(p for s in sums if s for p in s.proofs)
+            gaps = dict.fromkeys([*unread, *(g for s in sums if s for g in s.gaps)])
+            if surely != perhaps:
+                gaps.update(dict.fromkeys(undecided))
+            if perhaps:
+                bounds = self.realms.lift(AddressPair(surely, perhaps), tuple(gaps) if surely != perhaps else ())
+                _, need, power = key
+                yield AccessPath(
+                    self.reading.guest, account.name, need, power, bounds, tuple(proofs), f"port {socket.port}"
+                )  # fmt: skip
+        if self.reading.sshd.gaps:
+            first = self.reading.sshd.gaps[0]
+            need = frozenset([Unknown(first.because, first.origin)])
+            bounds = self.realms.lift(AddressPair(NO_ADDRESS, socket.admits()), unread)
+            yield AccessPath(
+                self.reading.guest, account.name, need, SHELL, bounds, (Proof(first.because, first.origin),),
+                f"port {socket.port}",
+            )  # fmt: skip
+
+    def _add(self, merged: _Merged, account: Account, settings: Settings, way: _Way) -> None:
+        door = self.logins.door(account, settings)
+        granted = powers(settings, way.options, account, must_change=door.must_change)
+        seen, gaps = way.seen, way.gaps + door.gaps
+        if door.gaps:
+            seen = AddressPair(NO_ADDRESS, seen.perhaps)
+            self.gaps.update(dict.fromkeys(door.gaps))
+        for power in granted:
+            self._sum(merged, (account.name, way.need, power), seen, way.proofs, gaps)
+        if account.uid != 0 and SHELL in granted:
+            up = self.sudo.way(account)
+            if up is not None:
+                asked = frozenset([Password(self.reading.guest, up.password)]) if up.password else frozenset()
+                proofs = (*way.proofs, Proof("sudo lets it run any command as root", up.origin))
+                if not up.password or self._password_known(up.password):
+                    self._sum(merged, (account.name, way.need | asked, ADMINISTER), seen, proofs, gaps)
+
+    def _password_known(self, name: str) -> bool:
+        account = self.reading.accounts.by_name.get(name)
+        return account is not None and self.logins.password_opens(account)
+
+    @staticmethod
+    def _sum(
+        merged: _Merged, key: tuple[str, Need, Power], seen: AddressPair, proofs: Sequence[Proof], gaps: Sequence[Gap]
+    ) -> None:  # fmt: skip
+        each = merged.setdefault(key, _Sum([], [], {}, {}))
+        each.surely.append(seen.surely)
+        each.perhaps.append(seen.perhaps)
+        each.proofs.update(dict.fromkeys(proofs))
+        each.gaps.update(dict.fromkeys(gaps))
+
+    def _ways(self, account: Account, settings: Settings, seen: AddressPair) -> Iterator[_Way]:
+        """Every combination of proofs that AuthenticationMethods accepts in this class of sources."""
+        allowed, because = self._allowed(account, settings)
+        seen = seen.both(allowed)
+        if because:
+            self.shut[(account.name, because)] = None
+        if not seen.perhaps:
+            return
+        door = self.logins.door(account, settings)
+        if door.shut is not None:
+            self.shut[(account.name, door.shut)] = None
+            return
+        root = root_folder(settings, account)
+        if root != "/":
+            refused = chroot_refused(self.reading.snapshot, root)
+            if refused:
+                text = f"ChrootDirectory {root}: {refused[0]}"
+                self.shut[(account.name, Proof(text, settings["chrootdirectory"].origin))] = None
+                return
+        single = {"publickey": list(self._keys(account, settings, seen))}
+        single["password"] = list(self._passwords(account, settings, seen, "passwordauthentication"))
+        single["keyboard-interactive"] = list(
+            self._passwords(account, settings, seen, "kbdinteractiveauthentication")
+        )  # fmt: skip
+        lists = settings["authenticationmethods"]
+        if lists.value == ("any",):
+            for ways in single.values():
+                yield from ways
+            return
+        proof = Proof(f"AuthenticationMethods {' '.join(lists.value)}", lists.origin)
+        for each in lists.value:
+            if usable(each, settings):
+                yield from self._combined(each, single, settings, seen, proof)
+
+    def _combined(
+        self, methods: str, single: dict[str, list[_Way]], settings: Settings, seen: AddressPair, proof: Proof
+    ) -> Iterator[_Way]:  # fmt: skip
+        names = [name.partition(":")[0] for name in methods.split(",")]
+        if names == ["none"]:
+            # The method "none" tries an empty password (auth2-none.c).
+            if settings["passwordauthentication"].word == "yes":
+                yield from (way for way in single["password"] if not way.need)
+            return
+        seen_needs: set[tuple[Need, Options]] = set()
+        for ways in product(*(single.get(name, []) for name in names)):
+            keys = [way.need for way, name in zip(ways, names, strict=True) if name == "publickey"]
+            if len(keys) != len(set(keys)):
+                continue  # the same key does not count twice (auth2.c, auth2_key_already_used)
+            need: Need = frozenset().union(*(way.need for way in ways))
+            options = next((w.options for w, n in zip(ways, names, strict=True) if n == "publickey"), Options())
+            if (need, options) in seen_needs:
+                continue
+            seen_needs.add((need, options))
+            pair = seen
+            for way in ways:
+                pair = pair.both(way.seen)
+            if pair.perhaps:
+                proofs = dict.fromkeys([p for way in ways for p in way.proofs] + [proof])
+                yield _Way(need, pair, options, tuple(proofs), tuple(g for way in ways for g in way.gaps))
+
+    def _allowed(self, account: Account, settings: Settings) -> tuple[AddressPair, Proof | None]:
+        """DenyUsers, AllowUsers, DenyGroups, AllowGroups, and root's own setting, as far as sources go."""
+        by_name = self.logins.names_looked_up
+        denied = _user_list(settings["denyusers"].value, account.name, by_name)
+        pair = AddressPair(EVERY_ADDRESS - denied.perhaps, EVERY_ADDRESS - denied.surely)
+        if not pair.perhaps:
+            return pair, Proof("DenyUsers", settings["denyusers"].origin)
+        if settings["allowusers"].value:
+            pair = pair.both(_user_list(settings["allowusers"].value, account.name, by_name))
+            if not pair.perhaps:
+                return pair, Proof("AllowUsers does not name it", settings["allowusers"].origin)
+        nobody = AddressPair(NO_ADDRESS, NO_ADDRESS)
+        deny, allow = settings["denygroups"], settings["allowgroups"]
+        if (deny.value or allow.value) and not account.groups:
+            return nobody, Proof("the account is in no group", account.origin)
+        if any(matches(group, pattern) for group in account.groups for pattern in deny.value):
+            return nobody, Proof("DenyGroups", deny.origin)
+        if allow.value and not any(matches(group, pattern) for group in account.groups for pattern in allow.value):
+            return nobody, Proof("AllowGroups names none of its groups", allow.origin)
+        if account.uid == 0 and settings["permitrootlogin"].word == "no":
+            return nobody, Proof("PermitRootLogin no", settings["permitrootlogin"].origin)
+        return pair, None
+
+    def _keys(self, account: Account, settings: Settings, seen: AddressPair) -> Iterator[_Way]:
+        if settings["pubkeyauthentication"].word != "yes":
+            return
+        found = self.logins.offers(account, settings)
+        self.turned.update(dict.fromkeys(found.turned))
+        self.gaps.update(dict.fromkeys(found.gaps))
+        forced_only = account.uid == 0 and settings["permitrootlogin"].word == "forced-commands-only"
+        taken: dict[object, AddressPair] = {}
+        for offer in found.offers:
+            if forced_only and not offer.options.command:
+                continue
+            pair = seen.both(AddressPair(offer.surely, offer.perhaps))
+            # The first line of a key that lets a source in is the one that counts for it.
+            before = taken.get(offer.secret)
+            if before is not None:
+                pair = AddressPair(pair.surely - before.perhaps, pair.perhaps - before.surely)
+            taken[offer.secret] = _either(before, AddressPair(offer.surely, offer.perhaps))
+            if pair.perhaps:
+                yield _Way(frozenset([offer.secret]), pair, offer.options, offer.proofs, offer.gaps)
+
+    def _passwords(self, account: Account, settings: Settings, seen: AddressPair, keyword: str) -> Iterator[_Way]:
+        """Password and keyboard-interactive, which ask for the same secret (RFC 4252, 8; RFC 4256)."""
+        setting = settings[keyword]
+        if setting.word != "yes" or (account.uid == 0 and settings["permitrootlogin"].word != "yes"):
+            return
+        if keyword == "kbdinteractiveauthentication" and not self.logins.uses_pam:
+            return  # without PAM there is nothing that could ask (measured: the method always fails)
+        names = {"passwordauthentication": "PasswordAuthentication", "kbdinteractiveauthentication": "KbdInteractiveAuthentication"}
+        proof = Proof(f"{names[keyword]} yes", setting.origin)
+        empty = settings["permitemptypasswords"]
+        need: Need = frozenset([Password(self.reading.guest, account.name)])
+        if self.logins.uses_pam:
+            asked, gap = self.logins.pam_password(account, empty_allowed=empty.word == "yes")
+            if gap is not None:
+                self.gaps[gap] = None
+                unknown: Need = frozenset([Unknown(gap.because, gap.origin)])
+                yield _Way(unknown, AddressPair(NO_ADDRESS, seen.perhaps), Options(), (proof,), (gap,))
+                return
+        else:
+            asked = "shut"
+            if account.has_empty_password:
+                asked = "nothing" if empty.word == "yes" else "shut"
+            elif account.hash_method:
+                asked = "password"
+        if asked == "password":
+            yield _Way(need, seen, Options(), (proof,))
+        elif asked == "nothing":
+            proofs = (proof, Proof("PermitEmptyPasswords yes", empty.origin), Proof("no password set", account.password_origin))
+            yield _Way(frozenset(), seen, Options(), proofs)
+
+
+def _either(a: AddressPair | None, b: AddressPair) -> AddressPair:
+    return b if a is None else AddressPair(a.surely | b.surely, a.perhaps | b.perhaps)
+
+
+def _user_list(patterns: tuple[str, ...], name: str, names_looked_up: bool) -> AddressPair:
+    """AllowUsers and DenyUsers: patterns of a user, or of a user and where from (match_user)."""
+    surely: list[AddressSet] = []
+    perhaps: list[AddressSet] = []
+    for pattern in patterns:
+        user, at, host = pattern.rpartition("@")
+        if not at:
+            if matches(name, pattern):
+                return EVERYBODY
+        elif matches(name, user):
+            found = address_lists.host_list(host, names_looked_up=names_looked_up)
+            surely.append(found.yes)
+            perhaps.append(found.yes | found.unsure)
+    return AddressPair(union(surely), union(perhaps))
+
+
+def strongest(paths: Sequence[AccessPath]) -> AccessPath:
+    """The path that gives most, for telling one story of several powers."""
+    order = list(Gives)
+    ranks = {gives: rank for rank, gives in enumerate([Gives.ADMINISTER, *[g for g in order if g is not Gives.ADMINISTER]])}
+    return min(paths, key=lambda path: ranks[path.power.gives])
+
+
+def reaches(sources: Sources) -> bool:
+    """Whether the set holds any address."""
+    return any(sources.values())

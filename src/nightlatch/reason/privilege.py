@@ -1,0 +1,111 @@
+"""Who may become root by sudo, and what is asked on top (sudoers(5): the last matching rule counts).
+
+Root's rights here mean: may run any command as root. Rules for single commands are not counted. Not considered: su
+with root's password, groups that amount to root (containers, disks), setuid programs of the guest's own.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from nightlatch.formats import sudoers
+from nightlatch.formats.patterns import matches
+from nightlatch.origin import Origin
+from nightlatch.readings.accounts import Account
+from nightlatch.readings.gaps import Gap
+from nightlatch.readings.sudo import SudoReading
+
+MOST_ALIAS_DEPTH = 16
+
+
+@dataclass(frozen=True, slots=True)
+class Way:
+    """A way to root: `password` says whose password is asked ("" for none)."""
+
+    password: str
+    origin: Origin
+
+
+class Sudo:
+    """The rules of one guest, asked account by account."""
+
+    def __init__(self, reading: SudoReading) -> None:
+        self.reading = reading
+        self.aliases: dict[tuple[str, str], tuple[str, ...]] = {}
+        self.gaps: list[Gap] = list(reading.gaps)
+        for path, item in reading.items:
+            if isinstance(item, sudoers.Alias):
+                self.aliases[(item.kind, item.name)] = item.members
+            elif isinstance(item, sudoers.Unread):
+                self.gaps.append(Gap("privilege", f"sudo: {item.because}", Origin(path, item.line)))
+
+    def way(self, account: Account) -> Way | None:
+        """How this account becomes root, or None."""
+        found: tuple[str, sudoers.Rule] | None = None
+        for path, item in self.reading.items:
+            if isinstance(item, sudoers.Rule) and item.command == "ALL" and self._applies(item, account):
+                found = (path, item)
+            elif isinstance(item, sudoers.Rule) and item.command == "!ALL" and self._applies(item, account):
+                found = None
+        if found is None:
+            return None
+        path, rule = found
+        asked = rule.password
+        whose = account.name
+        for scope, text in self._defaults(account):
+            if "!authenticate" in text and asked is None:
+                asked = False
+            if "rootpw" in text and "!rootpw" not in text:
+                whose = "root"
+            if "targetpw" in text and "!targetpw" not in text:
+                whose = "root"
+            del scope
+        if account.uid == 0:
+            asked = False
+        return Way(whose if asked is not False else "", Origin(path, rule.line))
+
+    def _defaults(self, account: Account) -> Iterator[tuple[str, str]]:
+        for _, item in self.reading.items:
+            if isinstance(item, sudoers.Defaults):
+                scope = item.scope.strip()
+                if not scope or (scope.startswith(":") and self._who((scope[1:],), account)):
+                    yield scope, item.text
+
+    def _applies(self, rule: sudoers.Rule, account: Account) -> bool:
+        return (
+            self._who(rule.who, account)
+            and self._listed("Host", rule.hosts, ("ALL",))
+            and self._listed("Runas", rule.runas, ("ALL", "root", "#0"))
+        )
+
+    def _who(self, names: tuple[str, ...], account: Account, depth: int = 0) -> bool:
+        held = False
+        for name in names:
+            negated = name.startswith("!")
+            body = name.lstrip("!").strip('"')
+            if body == "ALL" or body == account.name or body == f"#{account.uid}":
+                hit = True
+            elif body.startswith("%"):
+                group = body[1:]
+                hit = group in account.groups or group == f"#{account.gid}"
+            elif ("User", body) in self.aliases and depth < MOST_ALIAS_DEPTH:
+                hit = self._who(self.aliases[("User", body)], account, depth + 1)
+            else:
+                hit = any(char in body for char in "*?") and matches(account.name, body)
+            held = (not negated) if hit else held
+        return held
+
+    def _listed(self, kind: str, names: tuple[str, ...], wanted: tuple[str, ...], depth: int = 0) -> bool:
+        held = False
+        for name in names:
+            negated = name.startswith("!")
+            body = name.lstrip("!")
+            hit = body in wanted
+            if (kind, body) in self.aliases and depth < MOST_ALIAS_DEPTH:
+                hit = self._listed(kind, self.aliases[(kind, body)], wanted, depth + 1)
+            elif kind == "Host" and body != "ALL":
+                # Which name the guest has for itself is not known from here: a rule for one host is taken to be for it.
+                hit = True
+            held = (not negated) if hit else held
+        return held

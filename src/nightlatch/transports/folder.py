@@ -1,0 +1,131 @@
+"""A guest as a folder: a mounted image or an unpacked root.
+
+Every part of every path is opened without following links, starting at a descriptor of the root, so that nothing
+outside the folder is ever touched, even while somebody changes it (open(2), O_NOFOLLOW; openat(2)).
+"""
+
+from __future__ import annotations
+
+import errno
+import os
+import stat
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from nightlatch.evidence.snapshot import ABSENT, Entry, Kind
+from nightlatch.faults import UnreadableError
+
+
+class Folder:
+    """Read access to one folder guest; also what the enacting side uses to get at parents of files."""
+
+    kind = "folder"
+
+    def __init__(self, root: Path) -> None:
+        """Open the root. Raises UnreadableError when it is no readable folder."""
+        self.root = root
+        try:
+            self._fd = os.open(root, os.O_PATH | os.O_DIRECTORY)
+        except FileNotFoundError:
+            raise UnreadableError(f"{root}: there is no such folder") from None
+        except NotADirectoryError:
+            raise UnreadableError(f"{root} is no folder") from None
+        except OSError as error:
+            raise UnreadableError(f"{root} can't be opened: {error.strerror}") from None
+
+    def close(self) -> None:
+        """Let go of the root."""
+        os.close(self._fd)
+
+    def __enter__(self) -> Folder:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    @contextmanager
+    def parent(self, path: str) -> Iterator[tuple[int, str]]:
+        """A descriptor of the folder above a real path, and the last name. Raises OSError when a part is a link."""
+        *folders, name = [p for p in path.split("/") if p] or ["."]
+        here = self._fd
+        try:
+            for part in folders:
+                deeper = os.open(part, os.O_PATH | os.O_NOFOLLOW | os.O_DIRECTORY, dir_fd=here)
+                if here != self._fd:
+                    os.close(here)
+                here = deeper
+            yield here, name
+        finally:
+            if here != self._fd:
+                os.close(here)
+
+    def look(self, path: str) -> Entry:
+        """What stands at a real path."""
+        try:
+            with self.parent(path) as (folder, name):
+                status = os.stat(name, dir_fd=folder, follow_symlinks=False)
+                target = os.readlink(name, dir_fd=folder) if stat.S_ISLNK(status.st_mode) else ""
+        except FileNotFoundError:
+            return ABSENT
+        except OSError as error:
+            if error.errno in (errno.ENOTDIR, errno.ELOOP, errno.ENAMETOOLONG):
+                return ABSENT
+            raise
+        return _entry(status, target)
+
+    def read(self, path: str, limit: int) -> Entry:
+        """A regular file with its content, at most `limit` bytes of it."""
+        with self.parent(path) as (folder, name):
+            descriptor = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=folder)
+        with os.fdopen(descriptor, "rb", buffering=0) as stream:
+            status = os.fstat(stream.fileno())
+            entry = _entry(status, "")
+            if entry.kind is not Kind.FILE:
+                return entry
+            if status.st_size > limit:
+                return _noted(entry, f"is too large: {status.st_size} bytes, at most {limit} are read")
+            content = _exactly(stream.fileno(), status.st_size)
+            if len(content) != status.st_size:
+                return _noted(entry, "changed while it was read")
+            return Entry(entry.kind, entry.mode, entry.uid, entry.gid, entry.size, content)
+
+    def names(self, folder: str, limit: int) -> list[str]:
+        """The names in a real folder, sorted."""
+        with self.parent(folder) as (above, name):
+            descriptor = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_DIRECTORY, dir_fd=above)
+        try:
+            out: list[str] = []
+            with os.scandir(descriptor) as found:
+                for each in found:
+                    if len(out) == limit:
+                        raise UnreadableError(f"more than {limit} names")
+                    out.append(each.name)
+        finally:
+            os.close(descriptor)
+        return sorted(out)
+
+
+def _exactly(descriptor: int, size: int) -> bytes:
+    parts: list[bytes] = []
+    left = size
+    while left:
+        part = os.read(descriptor, min(left, 1 << 20))
+        if not part:
+            break
+        parts.append(part)
+        left -= len(part)
+    return b"".join(parts)
+
+
+def _entry(status: os.stat_result, target: str) -> Entry:
+    kinds = {stat.S_IFREG: Kind.FILE, stat.S_IFDIR: Kind.FOLDER, stat.S_IFLNK: Kind.LINK}
+    kind = kinds.get(stat.S_IFMT(status.st_mode), Kind.OTHER)
+    note = "is a device, socket or pipe" if kind is Kind.OTHER else ""
+    mode = stat.S_IMODE(status.st_mode)
+    size = status.st_size if kind is Kind.FILE else 0
+    return Entry(kind, mode, status.st_uid, status.st_gid, size, None, target, note)
+
+
+def _noted(entry: Entry, note: str) -> Entry:
+    return Entry(entry.kind, entry.mode, entry.uid, entry.gid, entry.size, None, entry.target, note)
