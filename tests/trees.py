@@ -95,9 +95,20 @@ ANYWHERE: dict[str, Value] = {
 TOP_ONLY: dict[str, Value] = {
     **dict.fromkeys(
         (
-            "UsePAM", "KerberosOrLocalPasswd", "KerberosTicketCleanup", "GSSAPICleanupCredentials",
-            "GSSAPIKeyExchange", "GSSAPIStrictAcceptorCheck", "GSSAPIStoreCredentialsOnRekey", "PrintMotd",
-            "PrintLastLog", "IgnoreUserKnownHosts", "StrictModes", "TCPKeepAlive", "UseDNS", "DSAAuthentication",
+            "UsePAM",
+            "KerberosOrLocalPasswd",
+            "KerberosTicketCleanup",
+            "GSSAPICleanupCredentials",
+            "GSSAPIKeyExchange",
+            "GSSAPIStrictAcceptorCheck",
+            "GSSAPIStoreCredentialsOnRekey",
+            "PrintMotd",
+            "PrintLastLog",
+            "IgnoreUserKnownHosts",
+            "StrictModes",
+            "TCPKeepAlive",
+            "UseDNS",
+            "DSAAuthentication",
         ),
         FLAG,
     ),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sys
-from datetime import datetime, timezone
+from datetime import UTC, datetime
 from pathlib import Path
 
 from nightlatch.evidence.collect import collect
@@ -57,12 +57,19 @@ def main(work: str, part: int, parts: int, seed: int, count: int) -> None:
             continue
         guest.set_up(scene)
         reading = readings.read(collect(Folder(Path("/")), "judged"))
-        access = guest_access(reading, datetime.now(timezone.utc))
+        access = guest_access(reading, datetime.now(UTC))
         for account, how, where in tries:
             guess = predicted(access, account, shown(guest, account, how), SOURCES[where], how)
             real = guest.attempt(account, how, where)
             log = "" if guess == ("yes" if real else "no") else guest.log()[-1500:]
-            out = {"scene": name, "pam": scene.pam, "try": f"{account} {how} from {where}", "said": guess, "real": real, "log": log}
+            out = {
+                "scene": name,
+                "pam": scene.pam,
+                "try": f"{account} {how} from {where}",
+                "said": guess,
+                "real": real,
+                "log": log,
+            }
             print(json.dumps(out), flush=True)
     guest.stop()
 

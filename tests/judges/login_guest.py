@@ -108,7 +108,9 @@ class Guest:
                 shutil.rmtree(f"{folder}/{name}")
         run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", "/etc/ssh/ssh_host_ed25519_key")
         head = "HostKey /etc/ssh/ssh_host_ed25519_key\nMaxStartups 100\nMaxAuthTries 20\n"
-        Path("/etc/ssh/sshd_config").write_text(head + f"UsePAM {'yes' if scene.pam else 'no'}\n" + self.fill(scene.config))
+        Path("/etc/ssh/sshd_config").write_text(
+            head + f"UsePAM {'yes' if scene.pam else 'no'}\n" + self.fill(scene.config)
+        )
         self._accounts(scene.people)
         for name, text in scene.files.items():
             Path(name).parent.mkdir(parents=True, exist_ok=True)
@@ -123,7 +125,11 @@ class Guest:
         return text
 
     def _accounts(self, people: Iterable[Person]) -> None:
-        passwd = ["root:x:0:0:root:/home/root:/bin/bash", "sshd:x:101:65534::/run/sshd:/usr/sbin/nologin", "daemon:x:1:1::/:/usr/sbin/nologin"]
+        passwd = [
+            "root:x:0:0:root:/home/root:/bin/bash",
+            "sshd:x:101:65534::/run/sshd:/usr/sbin/nologin",
+            "daemon:x:1:1::/:/usr/sbin/nologin",
+        ]
         shadow = [f"root:{self.hash}:19800:0:99999:7:::", "sshd:!:19800::::::", "daemon:*:19800:0:99999:7:::"]
         group = ["root:x:0:", "daemon:x:1:", "nogroup:x:65534:", "shadow:x:42:"]
         extra: dict[str, list[str]] = {}
@@ -199,7 +205,12 @@ class Guest:
         env.pop("SSH_AUTH_SOCK", None)
         done = subprocess.run(words, capture_output=True, text=True, env=env, timeout=20, stdin=subprocess.DEVNULL)
         # "Authenticated" alone is not enough: a bad ChrootDirectory ends the connection right after it.
-        return "Authenticated to" in done.stderr and "Entering interactive session" in done.stderr and (
-            "Sending command" in done.stderr and "Connection closed by" not in done.stderr.split("Authenticated to")[1]
-            or done.returncode != 255
+        return (
+            "Authenticated to" in done.stderr
+            and "Entering interactive session" in done.stderr
+            and (
+                ("Sending command" in done.stderr
+                and "Connection closed by" not in done.stderr.split("Authenticated to")[1])
+                or done.returncode != 255
+            )
         )

@@ -91,8 +91,12 @@ def test_settings_agree_with_sshd(tmp_path: Path) -> None:
         if not reading.refusal and reason.Effective(reading).top["usedns"].word == "yes":
             host = r.choice((address, "boat.skerry.example"))
         theirs = real(folder, user, address, port, host)
-        return tree, theirs, ours(reading, user, address, port), f"tree {number}, {user} from {address} ({host})", (
-            reading.refusal.because if reading.refusal else ""
+        return (
+            tree,
+            theirs,
+            ours(reading, user, address, port),
+            f"tree {number}, {user} from {address} ({host})",
+            (reading.refusal.because if reading.refusal else ""),
         )
 
     with ThreadPoolExecutor(2) as pool:

@@ -19,7 +19,17 @@ ROOT = Path(__file__).parents[2]
 
 def drive(work: Path, part: int) -> list[dict[str, object]]:
     work.mkdir()
-    words = ["unshare", "--mount", "--net", "--pid", "--fork", "--kill-child", "--mount-proc", "--propagation", "private"]
+    words = [
+        "unshare",
+        "--mount",
+        "--net",
+        "--pid",
+        "--fork",
+        "--kill-child",
+        "--mount-proc",
+        "--propagation",
+        "private",
+    ]
     words += [sys.executable, "-m", "tests.judges.login_driver", str(work), str(part), "2", str(SEED), str(MIXTURES)]
     done = subprocess.run(words, capture_output=True, text=True, cwd=ROOT, timeout=600)
     assert done.returncode == 0, done.stderr[-3000:]
@@ -34,7 +44,9 @@ def test_predicted_logins_are_the_real_ones(tmp_path: Path) -> None:
     count["undecided"] = sum(r["said"] == "undecided" for r in results)
     print(f"\nseed {SEED}: {len(results)} real logins, " + ", ".join(f"{n} {c}" for n, c in sorted(count.items())))
     wrong = [r for r in results if r["said"] not in ("undecided", "yes" if r["real"] else "no")]
-    text = "\n".join(f"{r['scene']} (PAM {r['pam']}): {r['try']}: said {r['said']}, was {r['real']}\n{r['log']}" for r in wrong)
+    text = "\n".join(
+        f"{r['scene']} (PAM {r['pam']}): {r['try']}: said {r['said']}, was {r['real']}\n{r['log']}" for r in wrong
+    )
     assert not wrong, f"{len(wrong)} of {len(results)} wrong\n{text[:6000]}"
     assert len(results) >= 200
     assert not count["undecided"], [r["scene"] for r in results if r["said"] == "undecided"]

@@ -209,3 +209,48 @@ def _expiry(value: str) -> None:
 def quote(value: str) -> str:
     """A value as it stands between quotes in an option."""
     return '"' + value.replace('"', '\\"') + '"'
+
+
+def split_options(text: str) -> list[str]:
+    """The options as written, one text each; commas inside quotes don't split."""
+    out: list[str] = [""]
+    quoted = False
+    at = 0
+    while at < len(text):
+        if text[at] == "\\" and text[at + 1 : at + 2] == '"':
+            out[-1] += text[at : at + 2]
+            at += 2
+            continue
+        quoted = quoted != (text[at] == '"')
+        if text[at] == "," and not quoted:
+            out.append("")
+        else:
+            out[-1] += text[at]
+        at += 1
+    return [part for part in out if part]
+
+
+def with_options(line: str, entry: Entry, changes: dict[str, str | None]) -> str:
+    """The text of a line with some options changed: a value sets one, "" sets a flag, None takes it away.
+
+    Everything else on the line stays as written; new options come first. Doing it twice is doing it once.
+    """
+    indent = line[: entry.column - 1]
+    rest = line[entry.column - 1 + len(entry.option_text) :].lstrip(" \t")
+    kept: list[str] = []
+    waiting = dict(changes)
+    for part in split_options(entry.option_text):
+        name = part.partition("=")[0].lower()
+        if name not in waiting:
+            kept.append(part)
+            continue
+        value = waiting.pop(name)
+        if value is not None:
+            kept.append(_option(name, value))
+    fresh = [_option(name, value) for name, value in waiting.items() if value is not None]
+    options = ",".join([*fresh, *kept])
+    return f"{indent}{options} {rest}" if options else f"{indent}{rest}"
+
+
+def _option(name: str, value: str) -> str:
+    return name if value == "" else f"{name}={quote(value)}"

@@ -15,8 +15,8 @@ from nightlatch.formats import paths, sshd_config
 from nightlatch.formats import sshd_values as values
 from nightlatch.formats.sshd_config import Document, Line
 from nightlatch.formats.sshd_keywords import ALIASES, IGNORED, KEYWORDS, NEWER, TOP_ONLY_ALIASES, Wins
-from nightlatch.origin import Origin
 from nightlatch.origin import Kind as OriginKind
+from nightlatch.origin import Origin
 from nightlatch.readings import address_lists
 from nightlatch.readings.gaps import Gap
 
@@ -252,5 +252,3 @@ def _check_patterns(name: str, value: tuple[str, ...]) -> None:
             _, at, host = pattern.rpartition("@")
             if at and not address_lists.valid(host):
                 raise values.Refused(f'"{pattern}" has no valid host pattern behind the @')
-
-

@@ -204,6 +204,12 @@ class Grant:
         """What must be the same for a path to serve this grant."""
         return (self.guest, self.service, self.shape, self.account)
 
+    @property
+    def allows(self) -> frozenset[Power]:
+        """All that the grant allows. The own door and emergency accounts may become root: that is what they are for."""
+        more = frozenset() if self.kind is GrantKind.GRANT else frozenset([ADMINISTER])
+        return implied(self.gives) | more
+
     def asked(self, power: Power) -> frozenset[Need]:
         """What has to be shown for a power: root's rights ask for `after` as well."""
         if power.gives is Gives.ADMINISTER:

@@ -15,7 +15,6 @@ from nightlatch.reason.access import (
     Grant,
     Power,
     Sources,
-    implied,
     joined,
     without,
 )
@@ -47,7 +46,7 @@ def covers(grant: Grant, path: AccessPath) -> bool:
     return (
         grant.place == path.place
         and any(need <= path.need for need in grant.asked(path.power))
-        and any(path.power.within(power) for power in implied(grant.gives))
+        and any(path.power.within(power) for power in grant.allows)
     )
 
 

@@ -111,6 +111,8 @@ def chroot_refused(snapshot: Snapshot, path: str) -> tuple[str, Origin] | None:
         if entry is None or entry.kind is not Kind.FOLDER:
             return "there is no such folder", Origin(at)
         if entry.uid != 0 or entry.mode & 0o022:
-            return f"mode {entry.mode:04o}, owner {entry.uid}: it must be root's, and nobody else may write it", Origin(at)
+            return f"mode {entry.mode:04o}, owner {entry.uid}: it must be root's, and nobody else may write it", Origin(
+                at
+            )
         at = "" if at == "/" else at
     return None

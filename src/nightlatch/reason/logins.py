@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from datetime import datetime, timezone
+from datetime import UTC, datetime
 
 from nightlatch.evidence.snapshot import Kind
 from nightlatch.formats import authorized_keys, sshd_tokens
@@ -88,7 +88,9 @@ class Logins:
     def door(self, account: Account, settings: Settings) -> Door:
         """Account, shell and expiry, before any proof is looked at (auth.c, allowed_user)."""
         if not self.uses_pam and account.password.startswith("!"):
-            return Door(Proof("the account is locked (! in shadow), and sshd runs without PAM", account.password_origin))
+            return Door(
+                Proof("the account is locked (! in shadow), and sshd runs without PAM", account.password_origin)
+            )
         if settings["chrootdirectory"].word.lower() == "none":
             shell = self._shell_missing(account)
             if shell:
@@ -202,14 +204,18 @@ class Logins:
                 continue
             path = sshd_tokens.file_for(name, user=account.name, uid=account.uid, home=account.home)
             if path is None:
-                gaps.append(Gap("authorized keys", f'"{name}" has an unknown token', settings["authorizedkeysfile"].origin))
+                gaps.append(
+                    Gap("authorized keys", f'"{name}" has an unknown token', settings["authorizedkeysfile"].origin)
+                )
                 continue
             self._file(path, account, settings, revoked, offers, turned, gaps)
         offers.extend(self._authority(account, settings, gaps))
         for keyword, what in (("authorizedkeyscommand", "keys"), ("authorizedprincipalscommand", "principals")):
             command = settings[keyword]
             if command.word.lower() != "none":
-                gap = Gap("authorized keys", f"{command.word} would have to run to say which {what} count", command.origin)
+                gap = Gap(
+                    "authorized keys", f"{command.word} would have to run to say which {what} count", command.origin
+                )
                 gaps.append(gap)
                 unknown = Unknown("a key that a program names", command.origin)
                 proof = Proof(f"{keyword} {command.word}", command.origin)
@@ -250,7 +256,9 @@ class Logins:
         if refused:
             return refused.because
         if revoked is None or line.key.fingerprint in revoked:
-            return "the key is revoked (RevokedKeys)" if revoked else "RevokedKeys can't be read, so every key is refused"
+            return (
+                "the key is revoked (RevokedKeys)" if revoked else "RevokedKeys can't be read, so every key is refused"
+            )
         if line.options.expires and self._expired(line.options.expires):
             return f"its expiry-time {line.options.expires} has passed"
         if line.options.authority:
@@ -274,7 +282,7 @@ class Logins:
         """expiry-time is local time of the guest unless it ends with Z; which zone that is is not known: UTC is taken."""
         digits = text.rstrip("Z").ljust(14, "0")
         try:
-            when = datetime.strptime(digits, "%Y%m%d%H%M%S").replace(tzinfo=timezone.utc)
+            when = datetime.strptime(digits, "%Y%m%d%H%M%S").replace(tzinfo=UTC)
         except ValueError:
             return True
         return self.at >= when
@@ -349,7 +357,9 @@ class Logins:
         if content is None:
             return None
         if content.startswith(b"SSHKRL\n"):
-            gaps.append(Gap("authorized keys", "a key revocation list in binary form is not read yet", Origin(stated.word)))
+            gaps.append(
+                Gap("authorized keys", "a key revocation list in binary form is not read yet", Origin(stated.word))
+            )
             return frozenset()
         out: set[str] = set()
         for line in content.decode("utf-8", "surrogateescape").split("\n"):

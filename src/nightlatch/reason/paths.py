@@ -326,7 +326,10 @@ class _Work:
             return
         if keyword == "kbdinteractiveauthentication" and not self.logins.uses_pam:
             return  # without PAM there is nothing that could ask (measured: the method always fails)
-        names = {"passwordauthentication": "PasswordAuthentication", "kbdinteractiveauthentication": "KbdInteractiveAuthentication"}
+        names = {
+            "passwordauthentication": "PasswordAuthentication",
+            "kbdinteractiveauthentication": "KbdInteractiveAuthentication",
+        }
         proof = Proof(f"{names[keyword]} yes", setting.origin)
         empty = settings["permitemptypasswords"]
         need: Need = frozenset([Password(self.reading.guest, account.name)])
@@ -346,7 +349,11 @@ class _Work:
         if asked == "password":
             yield _Way(need, seen, Options(), (proof,))
         elif asked == "nothing":
-            proofs = (proof, Proof("PermitEmptyPasswords yes", empty.origin), Proof("no password set", account.password_origin))
+            proofs = (
+                proof,
+                Proof("PermitEmptyPasswords yes", empty.origin),
+                Proof("no password set", account.password_origin),
+            )
             yield _Way(frozenset(), seen, Options(), proofs)
 
 
@@ -373,7 +380,9 @@ def _user_list(patterns: tuple[str, ...], name: str, names_looked_up: bool) -> A
 def strongest(paths: Sequence[AccessPath]) -> AccessPath:
     """The path that gives most, for telling one story of several powers."""
     order = list(Gives)
-    ranks = {gives: rank for rank, gives in enumerate([Gives.ADMINISTER, *[g for g in order if g is not Gives.ADMINISTER]])}
+    ranks = {
+        gives: rank for rank, gives in enumerate([Gives.ADMINISTER, *[g for g in order if g is not Gives.ADMINISTER]])
+    }
     return min(paths, key=lambda path: ranks[path.power.gives])
 
 

@@ -347,4 +347,3 @@ def _dump_one(name: str, keyword: Keyword, value: tuple[str, ...]) -> Iterator[s
         yield f"{name} none"
     elif value:
         yield f"{name} {' '.join(value)}"
-

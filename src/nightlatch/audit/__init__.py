@@ -1,0 +1,1 @@
+"""The two differences and the checks of hygiene, as findings. Pure."""

@@ -1,0 +1,11 @@
+"""The checks of hygiene. Each stands in one place, with its id, severity, reason and reference.
+
+The catalogue, `nightlatch checks` and the spelling check of waivers all come from the registrations here.
+"""
+
+from __future__ import annotations
+
+from nightlatch.audit.checks import accounts, estate, files, keys, settings
+from nightlatch.audit.checks.registry import CATALOGUE, Check, Context, FleetCheck, hygiene
+
+__all__ = ["CATALOGUE", "Check", "Context", "FleetCheck", "accounts", "estate", "files", "hygiene", "keys", "settings"]

@@ -1,0 +1,125 @@
+"""Checks of keys: strength, owners, halves, shared host keys."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from nightlatch.audit.checks.registry import Context, Identities, Told, check, fleet_check
+from nightlatch.audit.findings import Severity
+from nightlatch.audit.naming import listed
+from nightlatch.evidence.snapshot import Kind
+from nightlatch.formats import authorized_keys, keys
+from nightlatch.formats.authorized_keys import Entry
+from nightlatch.origin import Origin
+from nightlatch.reason.access import GrantKind, Key, Proof
+
+FLOOR, TODAY = 2048, 3072  # bits: refused by most guidance below the one, ssh-keygen's own default is the other
+
+
+def authorised(context: Context) -> Iterator[tuple[str, Entry, Origin]]:
+    """Every key line in the files that sshd looks at: account, line, place."""
+    snapshot = context.access.reading.snapshot
+    seen: set[str] = set()
+    for path in context.access.paths:
+        for proof in path.proofs:
+            if proof.origin.path in seen or " key " not in proof.text:
+                continue
+            seen.add(proof.origin.path)
+            for line in authorized_keys.parse(snapshot.content(proof.origin.path) or b""):
+                if isinstance(line, Entry):
+                    yield path.account, line, Origin(proof.origin.path, line.number)
+
+
+@check("ssh.weak-key", Severity.HIGH, source="RFC 8332; RFC 9142; ssh-keygen(1) -b")
+def weak_key(context: Context) -> Iterator[Told]:
+    """A key that opens an account, or proves the guest, is of a weak kind or too short."""
+    for account, line, origin in authorised(context):
+        told = _weak(line.key)
+        if told:
+            text = f"The key {context.names.key(line.key.fingerprint)} that opens {account} is {told[0]}."
+            yield Told(text, (Proof(f"{line.key.kind} {line.key.bits} bits", origin),), (account,), told[1])
+    snapshot = context.access.reading.snapshot
+    for key in context.access.reading.host_keys:
+        public = keys.parse_public(snapshot.content(key.path) or b"")
+        told = _weak(public)
+        if told:
+            yield Told(
+                f"The guest's own {key.kind} key is {told[0]}.",
+                (Proof(f"{public.bits} bits", Origin(key.path)),),
+                (),
+                told[1],
+            )
+
+
+def _weak(key: keys.PublicKey) -> tuple[str, Severity] | None:
+    if key.kind == "DSA":
+        return "a DSA key, which no current sshd accepts", Severity.HIGH
+    if key.kind == "RSA" and key.bits < FLOOR:
+        return f"an RSA key of {key.bits} bits, below {FLOOR}", Severity.HIGH
+    if key.kind == "RSA" and key.bits < TODAY:
+        return f"an RSA key of {key.bits} bits, below today's {TODAY}", Severity.LOW
+    return None
+
+
+@check("ssh.orphan-key", Severity.HIGH, source="design: each key has a living owner")
+def orphan_key(context: Context) -> Iterator[Told]:
+    """A key opens an account and belongs to nobody in the estate."""
+    if context.estate is None:
+        return
+    for account, line, origin in authorised(context):
+        known = context.names.authorities if line.options.authority else context.names.owners
+        if line.key.fingerprint not in known:
+            what = "authority" if line.options.authority else "key"
+            text = f"The {what} {line.key.comment or line.key.fingerprint} opens {account} and belongs to nobody in the estate."
+            yield Told(text, (Proof(f"{line.key.kind} {line.key.fingerprint}", origin),), (account,))
+
+
+@check("ssh.shared-account", Severity.MEDIUM, source="design: each human has an account of their own")
+def shared_account(context: Context) -> Iterator[Told]:
+    """Several people come in by one account, and no grant says why they share it."""
+    if context.estate is None:
+        return
+    excused = {
+        g.account
+        for g in context.grants
+        if g.kind is not GrantKind.GRANT or any(s.shared and g.origin == s.origin for s in context.estate.grants)
+    }
+    people: dict[str, dict[str, Proof]] = {}
+    for path in context.access.paths:
+        for secret in path.need:
+            owner = context.names.owners.get(secret.fingerprint) if isinstance(secret, Key) else None
+            person = context.estate.principals.get(owner or "")
+            if person is not None and not person.is_robot:
+                people.setdefault(path.account, {}).setdefault(person.name, path.proofs[0])
+    for account, found in people.items():
+        if len(found) > 1 and account not in excused:
+            text = f"{listed(found)} share the account {account}, so the log can't tell them apart."
+            yield Told(text, tuple(found.values()), (account,))
+
+
+@check("key.private-under-public-name", Severity.CRITICAL, source="ssh-keygen(1): the public half ends in .pub")
+def private_under_public_name(context: Context) -> Iterator[Told]:
+    """A file that looks like the public half of a key holds the private one, and is passed on as if it were harmless."""
+    for path, entry in context.access.reading.snapshot.entries.items():
+        if entry.kind is Kind.FILE and path.endswith(".pub") and (entry.content or b"").startswith(keys.REDUCED):
+            facts = (entry.content or b"")[len(keys.REDUCED) :].decode("utf-8", "replace").strip()
+            yield Told(f"{path} holds a private key.", (Proof(f"{facts}, mode {entry.mode:04o}", Origin(path)),))
+
+
+@fleet_check("ssh.shared-host-key", Severity.HIGH, source="sshd(8), SSH_KNOWN_HOSTS: a host key names one host")
+def shared_host_key(guests: list[Identities]) -> Iterator[tuple[str, Told]]:
+    """Two guests prove themselves with the same host key, as clones of one image do."""
+    holders: dict[str, list[tuple[str, str, str]]] = {}
+    for guest in guests:
+        for path, kind, fingerprint in guest.host_keys:
+            holders.setdefault(fingerprint, []).append((guest.guest, path, kind))
+    together: dict[tuple[str, ...], list[tuple[str, str, str]]] = {}
+    for fingerprint, found in holders.items():
+        if len(found) > 1:
+            names = tuple(sorted(name for name, _, _ in found))
+            together.setdefault(names, []).append((found[0][1], found[0][2], fingerprint))
+    for names, keys_found in together.items():
+        kinds = listed(kind for _, kind, _ in keys_found)
+        text = f"{listed(names)} have the same host key ({kinds}): whoever holds one can pose as the other."
+        proofs = tuple(Proof(fingerprint, Origin(path)) for path, _, fingerprint in keys_found)
+        yield names[0], Told(text, proofs, names)

@@ -1,0 +1,127 @@
+"""How a check is registered, and what it gets to see."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from nightlatch.audit.findings import Finding, Group, Severity
+from nightlatch.audit.naming import Names
+from nightlatch.estate.model import Estate
+from nightlatch.reason.access import Grant, Proof
+from nightlatch.reason.paths import GuestAccess
+
+
+@dataclass(frozen=True)
+class Context:
+    """What a check of one guest sees; `estate` is None for a first look without one. `at` is aware."""
+
+    access: GuestAccess
+    names: Names
+    at: datetime
+    estate: Estate | None = None
+    grants: tuple[Grant, ...] = ()
+
+    @property
+    def guest(self) -> str:
+        """The guest's name."""
+        return self.access.guest
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """What a check yields; the rest of the finding comes from the registration."""
+
+    text: str
+    proofs: tuple[Proof, ...]
+    subjects: tuple[str, ...] = ()
+    severity: Severity | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Identities:
+    """What the fleet checks keep of each guest: small, so that estates of any size fit."""
+
+    guest: str
+    host_keys: tuple[tuple[str, str, str], ...] = field(default=())  # path, kind, fingerprint
+
+
+CheckBody = Callable[[Context], Iterable[Told]]
+FleetBody = Callable[[list[Identities]], Iterable[tuple[str, Told]]]
+
+
+@dataclass(frozen=True, slots=True)
+class Check:
+    """One check: `reason` is the first line of its docstring, `source` where the rule comes from."""
+
+    id: str
+    severity: Severity
+    reason: str
+    source: str
+    body: CheckBody | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class FleetCheck:
+    """One check over all guests; it yields (guest, what it tells)."""
+
+    id: str
+    severity: Severity
+    reason: str
+    source: str
+    body: FleetBody
+
+
+CATALOGUE: dict[str, Check | FleetCheck] = {}
+
+
+def check(id: str, severity: Severity, *, source: str) -> Callable[[CheckBody], CheckBody]:
+    """Register a check of one guest."""
+
+    def register(body: CheckBody) -> CheckBody:
+        assert id not in CATALOGUE, f"{id} is registered twice"
+        CATALOGUE[id] = Check(id, severity, _reason(body), source, body)
+        return body
+
+    return register
+
+
+def fleet_check(id: str, severity: Severity, *, source: str) -> Callable[[FleetBody], FleetBody]:
+    """Register a check over all guests."""
+
+    def register(body: FleetBody) -> FleetBody:
+        assert id not in CATALOGUE, f"{id} is registered twice"
+        CATALOGUE[id] = FleetCheck(id, severity, _reason(body), source, body)
+        return body
+
+    return register
+
+
+def difference(id: str, severity: Severity, reason: str) -> None:
+    """Enter one of the differences into the catalogue, so that it can be listed and waived."""
+    CATALOGUE[id] = Check(id, severity, reason, "reasoning of the two differences")
+
+
+def _reason(body: object) -> str:
+    return (getattr(body, "__doc__", "") or "").strip().split("\n")[0]
+
+
+def hygiene(context: Context) -> Iterator[Finding]:
+    """All findings of all checks of one guest."""
+    for each in CATALOGUE.values():
+        if isinstance(each, Check) and each.body is not None:
+            for told in each.body(context):
+                yield finding(each, context.guest, told)
+
+
+def finding(each: Check | FleetCheck, guest: str, told: Told) -> Finding:
+    """A finding from what a check tells and what it is registered as."""
+    severity = told.severity or each.severity
+    return Finding(each.id, severity, guest, Group.HYGIENE, told.text, told.proofs, told.subjects, each.source)
+
+
+difference("surplus", Severity.HIGH, "A way in is open that nobody asked for.")
+difference("surplus.possible", Severity.LOW, "A way in may be open that nobody asked for.")
+difference("missing", Severity.HIGH, "Somebody who is granted a way in can't get in.")
+difference("missing.possible", Severity.LOW, "Somebody who is granted a way in may not get in.")

@@ -1,0 +1,85 @@
+"""Findings: what is wrong, with its evidence, as finished values that a report only has to print."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+from nightlatch.reason.access import Proof
+
+
+class Severity(StrEnum):
+    """How bad a finding is."""
+
+    CRITICAL = "critical"
+    HIGH = "high"
+    MEDIUM = "medium"
+    LOW = "low"
+    NOTE = "note"
+
+    @property
+    def rank(self) -> int:
+        """0 for the worst."""
+        return list(Severity).index(self)
+
+    def at_least(self, other: Severity) -> bool:
+        """Whether this is as bad as `other` or worse."""
+        return self.rank <= other.rank
+
+
+class Group(StrEnum):
+    """The parts of an audit, in the order in which they are told."""
+
+    HOLE = "hole"
+    SHUT_OUT = "shut out"
+    UNDECIDED = "undecided"
+    DOOR = "own door"
+    HYGIENE = "hygiene"
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """One finding on one guest. `text` is a whole sentence; `proofs` are its evidence; `waived` the reason it is accepted.
+
+    `subjects` are accounts, people or files that it touches, for machines.
+    """
+
+    check: str
+    severity: Severity
+    guest: str
+    group: Group
+    text: str
+    proofs: tuple[Proof, ...] = ()
+    subjects: tuple[str, ...] = ()
+    reference: str = ""
+    waived: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class WayIn:
+    """One line of the list of ways in: who, with what, from where, what it gives."""
+
+    account: str
+    shown: str
+    gives: str
+    where: str
+    proofs: tuple[Proof, ...]
+    kind: str = ""
+
+
+@dataclass(frozen=True)
+class GuestAudit:
+    """All about one guest. `ways` are all ways in; `unread` says why nothing could be read at all."""
+
+    guest: str
+    findings: tuple[Finding, ...] = ()
+    ways: tuple[WayIn, ...] = ()
+    undecided: tuple[Proof, ...] = ()
+    notes: tuple[str, ...] = ()
+    unread: str = ""
+    service: str = ""
+    doors: tuple[WayIn, ...] = field(default=())
+
+    def count(self, group: Group) -> int:
+        """How many findings of a group are not waived."""
+        return sum(f.group is group and not f.waived for f in self.findings)

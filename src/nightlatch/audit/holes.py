@@ -1,0 +1,142 @@
+"""Surplus as findings: one for each cause, with all accounts, keys and powers that it opens."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+
+from nightlatch.audit.findings import Finding, Group, Severity
+from nightlatch.audit.naming import Names, listed, powers
+from nightlatch.reason.access import (
+    AccessPath,
+    Certificate,
+    Gives,
+    Key,
+    Password,
+    Proof,
+    Sources,
+    Unknown,
+    joined,
+    without,
+)
+from nightlatch.reason.differences import Surplus
+
+REFERENCE = "reasoning: what is open minus what is granted"
+STRONG = (Gives.SHELL, Gives.ADMINISTER)
+
+
+@dataclass
+class Hole:
+    """All surplus with one cause. `granted` says that the same login is granted, only less of it."""
+
+    cause: Proof
+    kind: str
+    items: list[Surplus] = field(default_factory=list)
+
+    @property
+    def paths(self) -> list[AccessPath]:
+        """The paths behind it."""
+        return [item.path for item in self.items]
+
+
+def kind_of(path: AccessPath) -> str:
+    """What opens a path: nothing, a password, a key, both, a certificate, or something unknown."""
+    kinds = {type(secret) for secret in path.need}
+    if not path.need:
+        return "nothing"
+    if Unknown in kinds:
+        return "unknown"
+    if kinds == {Password}:
+        return "password"
+    if Certificate in kinds:
+        return "certificate"
+    return "key" if Key in kinds else "password"
+
+
+def cause_of(path: AccessPath) -> Proof:
+    """The line to which the path is owed: the one that lets root's rights be had, else the first of its proofs."""
+    if path.power.gives is Gives.ADMINISTER and path.proofs[-1].text.startswith("sudo"):
+        return path.proofs[-1]
+    return path.proofs[0]
+
+
+def holes(items: Iterable[Surplus]) -> list[Hole]:
+    """Surplus grouped by cause. What a surplus shell implies anyhow is not told again."""
+    found = list(items)
+    whole = {(s.path.account, s.path.need): s for s in found if s.path.power.gives is Gives.SHELL}
+    out: dict[tuple[Proof, str, bool], Hole] = {}
+    for each in found:
+        path = each.path
+        cause = cause_of(path)
+        for (account, need), shell in whole.items():
+            if account == path.account and need <= path.need and path is not shell.path and _inside(each, shell):
+                cause = cause_of(shell.path)
+                break
+        key = (cause, kind_of(path), bool(each.granted) and path.power.gives not in STRONG)
+        out.setdefault(key, Hole(cause, kind_of(path))).items.append(each)
+    return list(out.values())
+
+
+def _inside(a: Surplus, b: Surplus) -> bool:
+    return not without(joined([a.certain, a.possible]), joined([b.certain, b.possible]))
+
+
+def findings(items: Iterable[Surplus], guest: str, names: Names) -> Iterator[Finding]:
+    """One finding a hole; holes that are only possible are undecided."""
+    for hole in holes(items):
+        certain = joined(item.certain for item in hole.items)
+        possible = joined(item.possible for item in hole.items)
+        if any(certain.values()):
+            proofs = _proofs(hole)
+            yield Finding(
+                "surplus", _severity(hole), guest, Group.HOLE, sentence(hole, certain, names), proofs,
+                tuple(dict.fromkeys(p.account for p in hole.paths)), REFERENCE,
+            )  # fmt: skip
+        elif any(possible.values()):
+            gaps = dict.fromkeys(Proof(g.because, g.origin) for p in hole.paths for g in p.callers.because)
+            yield Finding(
+                "surplus.possible", Severity.LOW, guest, Group.UNDECIDED,
+                "Possibly: " + sentence(hole, possible, names), (*_proofs(hole), *gaps),
+                tuple(dict.fromkeys(p.account for p in hole.paths)), REFERENCE,
+            )  # fmt: skip
+
+
+def _proofs(hole: Hole) -> tuple[Proof, ...]:
+    out = dict.fromkeys([hole.cause])
+    for path in hole.paths:
+        if len(out) < 6:
+            out.update(dict.fromkeys(path.proofs))
+    return tuple(out)[:6]
+
+
+def _severity(hole: Hole) -> Severity:
+    strong = any(path.power.gives in STRONG or path.power.gives is Gives.COMMAND for path in hole.paths)
+    if hole.kind == "nothing":
+        return Severity.CRITICAL
+    if any(path.account == "root" for path in hole.paths) and hole.kind == "password":
+        return Severity.CRITICAL
+    return Severity.HIGH if strong or any(p.power.gives is Gives.FILES for p in hole.paths) else Severity.MEDIUM
+
+
+def sentence(hole: Hole, sources: Sources, names: Names) -> str:
+    """The hole as a sentence a person could say."""
+    accounts = list(dict.fromkeys(path.account for path in hole.paths))
+    where = names.where(sources)
+    gives = powers(hole.paths)
+    if hole.kind == "nothing":
+        return f"Anyone gets {gives} as {listed(accounts)} without showing anything, from {where}."
+    if hole.kind == "password":
+        if hole.cause.text.startswith("sudo"):
+            return f"{listed(accounts)} gets root's rights by sudo, from {where}."
+        return f"Anyone with the password of {_either(accounts)} gets {gives}, from {where}."
+    shown = listed(dict.fromkeys(names.need(path.need) for path in hole.paths), 4)
+    verb = "also gets" if all(item.granted for item in hole.items) or _more(hole) else "gets"
+    return f"{shown[0].upper()}{shown[1:]} {verb} {gives} as {listed(accounts)}, from {where}."
+
+
+def _more(hole: Hole) -> bool:
+    return hole.cause.text.startswith("sudo")
+
+
+def _either(accounts: list[str]) -> str:
+    return listed(accounts).replace(" and ", " or ") if len(accounts) <= 6 else listed(accounts)

@@ -1,0 +1,178 @@
+"""How sources, secrets and people are named in sentences."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+
+from nightlatch.estate.model import Estate
+from nightlatch.formats import authorized_keys
+from nightlatch.formats.authorized_keys import Entry
+from nightlatch.net.addresses import EVERY_ADDRESS
+from nightlatch.reason.access import (
+    COMMON,
+    AccessPath,
+    Certificate,
+    Gives,
+    Key,
+    Need,
+    Password,
+    Secret,
+    Sources,
+    Unknown,
+    common_to,
+    joined,
+    without,
+)
+from nightlatch.reason.paths import GuestAccess
+
+MOST_PREFIXES = 4
+
+
+@dataclass(frozen=True)
+class Names:
+    """Names of places, keys and authorities; empty without an estate."""
+
+    places: Mapping[str, Sources] = field(default_factory=dict)
+    owners: Mapping[str, str] = field(default_factory=dict)
+    comments: Mapping[str, str] = field(default_factory=dict)
+    authorities: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def everywhere(self) -> Sources:
+        """All addresses in all realms."""
+        return joined([{COMMON: EVERY_ADDRESS}, *self.places.values()])
+
+    def where(self, sources: Sources) -> str:
+        """A source set in words: place names where they fit, prefixes for the rest."""
+        everything = self.everywhere
+        if not without(everything, sources):
+            return "anywhere"
+        outside = without(everything, sources)
+        but = self._named(outside)
+        if but is not None:
+            return f"anywhere but {_and(but)}"
+        names, rest = self._taken(sources)
+        names += _prefixes(rest)
+        if len(names) > MOST_PREFIXES + 2 and without(outside, sources):
+            few = _prefixes(outside)
+            if len(few) < len(names) and len(few) <= MOST_PREFIXES:
+                return f"anywhere but {_and(few)}"
+        return _and(names) if names else "nowhere"
+
+    def _named(self, sources: Sources) -> list[str] | None:
+        names, rest = self._taken(sources)
+        return names if names and not rest else None
+
+    def _taken(self, sources: Sources) -> tuple[list[str], Sources]:
+        names: list[str] = []
+        rest = sources
+        for name, place in self.places.items():
+            if place and not without(place, sources) and common_to(place, rest):
+                names.append(name)
+                rest = without(rest, place)
+        return names, rest
+
+    def need(self, need: Need) -> str:
+        """What is shown, in words."""
+        if not need:
+            return "nothing at all"
+        return " and ".join(sorted(self.secret(secret) for secret in need))
+
+    def secret(self, secret: Secret) -> str:
+        """One secret in words, without anything secret in it."""
+        match secret:
+            case Key(fingerprint):
+                return f"the key {self.key(fingerprint)}"
+            case Certificate(authority, principal):
+                of = self.authorities.get(authority, self.comments.get(authority, authority))
+                return (
+                    f"a certificate of {of} for {principal}"
+                    if principal
+                    else f"a certificate of {of} that names nobody"
+                )
+            case Password(_, account):
+                return f"the password of {account}"
+            case Unknown(why, _):
+                return f"something unknown ({why})"
+        raise AssertionError(secret)
+
+    def key(self, fingerprint: str) -> str:
+        """A key by its comment or fingerprint, with its owner."""
+        name = self.comments.get(fingerprint) or fingerprint
+        owner = self.owners.get(fingerprint)
+        return f"{name} ({owner}'s)" if owner else name
+
+
+def comments_of(access: GuestAccess) -> dict[str, str]:
+    """The comments of all keys that open the guest, by fingerprint."""
+    out: dict[str, str] = {}
+    files = dict.fromkeys(p.origin.path for path in access.paths for p in path.proofs)
+    for file in files:
+        content = access.reading.snapshot.content(file)
+        if content is not None and b" AAAA" in content:
+            for line in authorized_keys.parse(content):
+                if isinstance(line, Entry) and line.key.comment:
+                    out.setdefault(line.key.fingerprint, line.key.comment)
+    return out
+
+
+def names_of(estate: Estate | None, comments: Mapping[str, str]) -> Names:
+    """The names that an estate and the comments of keys give."""
+    if estate is None:
+        return Names(comments=comments)
+    places: dict[str, Sources] = {}
+    for place in estate.places.values():
+        sources: dict[str, object] = {COMMON: place.seen}
+        if place.inside is not None:
+            sources[place.name] = place.inside
+        places[place.name] = sources  # type: ignore[assignment]
+    owners: dict[str, str] = {}
+    known = dict(comments)
+    for person in estate.principals.values():
+        for key in person.keys:
+            owners[key.fingerprint] = person.name
+            if key.comment:
+                known[key.fingerprint] = key.comment
+    for kept in estate.emergency:
+        owners.update({key.fingerprint: kept.account for key in kept.keys})
+    for guest in estate.guests.values():
+        if guest.via.key is not None:
+            owners.setdefault(guest.via.key.fingerprint, "nightlatch")
+    authorities = {key.fingerprint: name for name, key in estate.authorities.items()}
+    return Names(places, owners, known, authorities)
+
+
+def listed(names: Iterable[str], most: int = 6) -> str:
+    """Names joined for a sentence, shortened when there are many."""
+    unique = list(dict.fromkeys(names))
+    if len(unique) > most:
+        return ", ".join(unique[: most - 1]) + f" and {len(unique) - most + 1} more"
+    return _and(unique)
+
+
+def powers(paths: Iterable[AccessPath]) -> str:
+    """What several paths give, the strongest alone where it holds the rest."""
+    found = {path.power for path in paths}
+    kinds = {power.gives for power in found}
+    if Gives.ADMINISTER in kinds:
+        return "a root shell" if Gives.SHELL in kinds else "root's rights"
+    if Gives.SHELL in kinds:
+        return "a shell"
+    shown = sorted(str(power) for power in found)
+    return _and(shown[:3]) if len(shown) <= 3 else f"{shown[0]}, {shown[1]} and more"
+
+
+def _and(names: list[str]) -> str:
+    return names[0] if len(names) == 1 else ", ".join(names[:-1]) + f" and {names[-1]}"
+
+
+def _prefixes(sources: Sources) -> list[str]:
+    out: list[str] = []
+    for realm, addresses in sources.items():
+        behind = f" behind {realm}" if realm else ""
+        found = addresses.prefixes(MOST_PREFIXES + 1)
+        out += [text + behind for text in found[:MOST_PREFIXES]]
+        if len(found) > MOST_PREFIXES:
+            out.append(f"more addresses{behind}")
+    return out

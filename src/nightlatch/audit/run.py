@@ -1,0 +1,139 @@
+"""One guest's audit: differences, checks, waivers, and the list of ways in."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import replace
+from datetime import datetime
+
+from nightlatch.audit import holes, shut_out
+from nightlatch.audit.checks import CATALOGUE, Context, FleetCheck, hygiene
+from nightlatch.audit.checks.registry import Identities, finding
+from nightlatch.audit.findings import Finding, Group, GuestAudit, WayIn
+from nightlatch.audit.naming import Names, comments_of, names_of, powers
+from nightlatch.estate.model import Estate
+from nightlatch.faults import EstateError, Fault, nearest
+from nightlatch.reason.access import AccessPath, Grant, GrantKind, Need, Proof, joined
+from nightlatch.reason.differences import covers, missing, surplus
+from nightlatch.reason.grants import expand
+from nightlatch.reason.paths import GuestAccess
+
+
+def check_waivers(estate: Estate) -> None:
+    """Raise EstateError when a waiver names a finding that does not exist."""
+    faults = [
+        Fault(
+            f'there is no finding "{w.finding}"',
+            w.origin,
+            "an id that nightlatch checks lists",
+            nearest(w.finding, list(CATALOGUE)),
+        )
+        for w in estate.waivers
+        if w.finding not in CATALOGUE
+    ]
+    if faults:
+        raise EstateError(faults)
+
+
+def guest_audit(access: GuestAccess, at: datetime, estate: Estate | None = None) -> GuestAudit:
+    """The audit of one guest; without an estate, ways in and hygiene only."""
+    names = names_of(estate, comments_of(access))
+    grants = tuple(expand(estate, access.guest, at)) if estate is not None else ()
+    found: list[Finding] = []
+    if estate is not None:
+        found += holes.findings(surplus(access.paths, grants), access.guest, names)
+        found += shut_out.findings(missing(access.paths, grants), access, names)
+    found += hygiene(Context(access, names, at, estate, grants))
+    found = [_waived(each, estate, at) for each in _once(found)]
+    found.sort(key=lambda f: (bool(f.waived), list(Group).index(f.group), f.severity.rank))
+    undecided = tuple(dict.fromkeys(Proof(f"{g.area}: {g.because}", g.origin) for g in access.gaps))
+    return GuestAudit(
+        access.guest, tuple(found), tuple(ways(access.paths, names)), undecided, access.reading.snapshot.notes,
+        service=_service(access), doors=tuple(doors(access.paths, grants, names)),
+    )  # fmt: skip
+
+
+def _service(access: GuestAccess) -> str:
+    if not access.reading.installed:
+        return "no SSH server is installed"
+    if access.effective.refusal is not None:
+        return "sshd does not start"
+    sockets = dict.fromkeys(f"{s.address or 'all addresses'} port {s.port}" for s in access.listeners)
+    version = access.reading.version
+    return f"sshd{' ' + version if version else ''} on {', '.join(sockets)}"
+
+
+def _once(found: Iterable[Finding]) -> Iterator[Finding]:
+    """A cause that stands among the holes already is not told again as hygiene."""
+    told: set[tuple[str, int]] = set()
+    subjects: set[tuple[str, int]] = set()
+    for each in found:
+        if each.group is not Group.HYGIENE:
+            told.update((p.origin.path, p.origin.line) for p in each.proofs[:1])
+            subjects.update((p.origin.path, p.origin.line) for p in each.proofs)
+            yield each
+        elif each.check in (
+            "ssh.password-login",
+            "ssh.empty-password",
+            "ssh.orphan-key",
+            "ssh.key-file-refused",
+            "ssh.key-line-skipped",
+        ):
+            if not all((p.origin.path, p.origin.line) in subjects for p in each.proofs[:1]):
+                yield each
+        else:
+            yield each
+
+
+def _waived(each: Finding, estate: Estate | None, at: datetime) -> Finding:
+    for waiver in estate.waivers if estate else ():
+        if (
+            waiver.finding == each.check
+            and each.guest in waiver.guests
+            and estate
+            and not estate.over(waiver.until, at)
+        ):
+            return replace(each, waived=f"{waiver.because} ({waiver.owner}, until {waiver.until})")
+    return each
+
+
+def ways(paths: Iterable[AccessPath], names: Names) -> Iterator[WayIn]:
+    """Every way in, one line for each account and proof."""
+    grouped: dict[tuple[str, Need], list[AccessPath]] = {}
+    for path in paths:
+        grouped.setdefault((path.account, path.need), []).append(path)
+    for (account, need), found in grouped.items():
+        sources = joined(p.callers.surely for p in found)
+        where = names.where(sources)
+        if not any(sources.values()):
+            where = f"perhaps {names.where(joined(p.callers.perhaps for p in found))}"
+        proofs = dict.fromkeys(p for path in found for p in path.proofs)
+        yield WayIn(account, names.need(need), powers(found), where, tuple(proofs))
+
+
+def doors(paths: Iterable[AccessPath], grants: tuple[Grant, ...], names: Names) -> Iterator[WayIn]:
+    """The own door and the emergency accounts, as they stand."""
+    found = list(paths)
+    for grant in grants:
+        if grant.kind is GrantKind.GRANT:
+            continue
+        serving = [p for p in found if covers(grant, p)]
+        where = names.where(joined(p.callers.perhaps for p in serving)) if serving else "shut"
+        shown = names.need(next(iter(grant.proofs))) if grant.proofs else ""
+        proofs = tuple(dict.fromkeys(p for path in serving for p in path.proofs))
+        yield WayIn(grant.account, shown, powers(serving) if serving else "nothing", where, proofs, grant.kind.value)
+
+
+def identities(access: GuestAccess) -> Identities:
+    """What the fleet checks keep of a guest."""
+    return Identities(access.guest, tuple((k.path, k.kind, k.fingerprint) for k in access.reading.host_keys))
+
+
+def fleet(guests: list[Identities], estate: Estate | None, at: datetime) -> dict[str, list[Finding]]:
+    """Findings over all guests, by the guest they are told with."""
+    out: dict[str, list[Finding]] = {}
+    for each in CATALOGUE.values():
+        if isinstance(each, FleetCheck):
+            for guest, told in each.body(guests):
+                out.setdefault(guest, []).append(_waived(finding(each, guest, told), estate, at))
+    return out

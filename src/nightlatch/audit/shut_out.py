@@ -1,0 +1,215 @@
+"""Missing as findings: who is granted and can't get in, and the line that stands in the way."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+
+from nightlatch.audit.findings import Finding, Group, Severity
+from nightlatch.audit.naming import Names, listed
+from nightlatch.origin import Kind, Origin
+from nightlatch.reason.access import (
+    Certificate,
+    Gives,
+    Grant,
+    GrantKind,
+    Key,
+    Password,
+    Power,
+    Proof,
+    joined,
+)
+from nightlatch.reason.differences import Missing
+from nightlatch.reason.paths import GuestAccess
+
+REFERENCE = "reasoning: what is granted minus what is open"
+
+
+@dataclass(frozen=True, slots=True)
+class Cause:
+    """Why a grant is not served: a stable name of the kind, the words, and the evidence."""
+
+    kind: str
+    text: str
+    proofs: tuple[Proof, ...]
+
+
+def cause_of(missing: Missing, access: GuestAccess) -> Cause:
+    """The first thing that stands in the way of a grant."""
+    grant = missing.grant
+    for find in (_service, _account, _shut, _turned, _password, _elsewhere, _unlisted):
+        found = find(missing, access)
+        if found is not None:
+            return found
+    if missing.served:
+        text = f"only {missing.power} is open to some of these addresses"
+        return Cause("narrow", text, missing.served[0].proofs)
+    return Cause("unexplained", "no way in gives what is granted", (Proof("granted here", grant.origin),))
+
+
+def _service(missing: Missing, access: GuestAccess) -> Cause | None:
+    refusal = access.effective.refusal
+    if not access.reading.installed:
+        return Cause(
+            "no service",
+            "there is no SSH server",
+            (Proof("not installed", Origin("/usr/sbin/sshd", kind=Kind.ABSENT)),),
+        )
+    if refusal is not None:
+        return Cause("refused", f"sshd does not start: {refusal.because}", (Proof(refusal.because, refusal.origin),))
+    return None
+
+
+def _account(missing: Missing, access: GuestAccess) -> Cause | None:
+    name = missing.grant.account
+    if name in access.reading.accounts.by_name:
+        return None
+    proof = Proof(f"no line for {name}", Origin("/etc/passwd"))
+    return Cause("no account", f"there is no account {name}", (proof,))
+
+
+def _shut(missing: Missing, access: GuestAccess) -> Cause | None:
+    if missing.served:
+        return None
+    for account, proof in access.shut:
+        if account == missing.grant.account:
+            return Cause(f"shut {proof.origin}", f"{account} may not log in: {proof.text}", (proof,))
+    return None
+
+
+def _held_keys(grant: Grant) -> set[str]:
+    return {s.fingerprint for need in grant.proofs for s in need if isinstance(s, Key)}
+
+
+def _turned(missing: Missing, access: GuestAccess) -> Cause | None:
+    grant = missing.grant
+    keys = _held_keys(grant)
+    for turned in access.turned:
+        if turned.account == grant.account and (turned.fingerprint in keys or (keys and not turned.fingerprint)):
+            proof = Proof(turned.because, turned.origin)
+            return Cause(f"turned {turned.origin}", f"the key is there, but {turned.because}", (proof,))
+    return None
+
+
+def _password(missing: Missing, access: GuestAccess) -> Cause | None:
+    grant = missing.grant
+    if not all(any(isinstance(s, Password) for s in need) for need in grant.proofs):
+        return None
+    account = access.reading.accounts.by_name[grant.account]
+    if not account.hash_method and not account.has_empty_password:
+        proof = Proof(f"password field {account.password or 'empty'}", account.password_origin)
+        return Cause(f"no password {grant.account}", f"{grant.account} has no password that opens", (proof,))
+    top = access.effective.top
+    switch = top["passwordauthentication"]
+    challenge = top["kbdinteractiveauthentication"]
+    off = switch.word == "no" and (challenge.word == "no" or top["usepam"].word == "no")
+    if off:
+        return Cause(
+            "passwords off", "passwords are switched off", (Proof("PasswordAuthentication no", switch.origin),)
+        )
+    return None
+
+
+def _elsewhere(missing: Missing, access: GuestAccess) -> Cause | None:
+    """The proof opens the account, but from other places, or for less than is granted, or together with something else."""
+    grant = missing.grant
+    same = [
+        p for p in access.paths if p.account == grant.account and any(n <= p.need for n in grant.asked(missing.power))
+    ]
+    more = [p for p in same if not any(p.need <= n for n in grant.asked(missing.power))]
+    exact = [p for p in same if any(p.need <= n for n in grant.asked(missing.power))]
+    wanted = [p for p in exact if missing.power.within(p.power)]
+    if wanted:
+        return Cause(f"narrow {wanted[0].proofs[0].origin}", "the way in is narrower than the grant", wanted[0].proofs)
+    if exact:
+        given = listed(str(p.power) for p in exact)
+        return Cause(f"less {exact[0].proofs[0].origin}", f"the login gives only {given}", exact[0].proofs)
+    if more:
+        proof = more[0].proofs[-1]
+        return Cause(f"more {proof.origin}", "more is asked than the grant says", (proof, *more[0].proofs[:-1]))
+    if missing.power.gives is Gives.ADMINISTER:
+        return _no_sudo(missing, access)
+    return None
+
+
+def _no_sudo(missing: Missing, access: GuestAccess) -> Cause | None:
+    paths = [p for p in access.paths if p.account == missing.grant.account and p.power.gives is Gives.SHELL]
+    if not paths:
+        return None
+    text = f"no rule lets {missing.grant.account} run everything as root with what the grant asks"
+    return Cause(f"sudo {missing.grant.account}", text, (Proof(text, Origin("/etc/sudoers")),))
+
+
+def _unlisted(missing: Missing, access: GuestAccess) -> Cause | None:
+    grant = missing.grant
+    top = access.effective.top
+    keys, certificates = _held_keys(grant), any(isinstance(s, Certificate) for need in grant.proofs for s in need)
+    switch = top["pubkeyauthentication"]
+    if (keys or certificates) and switch.word == "no":
+        return Cause("keys off", "keys are switched off", (Proof("PubkeyAuthentication no", switch.origin),))
+    account = access.reading.accounts.by_name[grant.account]
+    listed_in = top["authorizedkeysfile"]
+    if keys:
+        path = f"{account.home}/{listed_in.word}" if not listed_in.word.startswith(("/", "%")) else listed_in.word
+        entry = access.reading.snapshot.resolve(path).entry
+        absent = entry is None or entry.kind.value == "absent"
+        origin = Origin(path, kind=Kind.ABSENT if absent else Kind.FILE)
+        return Cause(
+            f"unlisted {path}", "no key of theirs is authorised there", (Proof("keys are looked for here", origin),)
+        )
+    if certificates:
+        trusted = top["trustedusercakeys"]
+        return Cause(
+            "no authority",
+            "no authority of theirs is trusted there",
+            (Proof(f"TrustedUserCAKeys {trusted.word}", trusted.origin),),
+        )
+    return None
+
+
+def findings(items: Iterable[Missing], access: GuestAccess, names: Names) -> Iterator[Finding]:
+    """One finding for each cause and what is missing because of it."""
+    grouped: dict[tuple[str, bool, bool], list[tuple[Missing, Cause]]] = {}
+    for item in items:
+        cause = cause_of(item, access)
+        certain = any(item.certain.values())
+        door = item.grant.kind is not GrantKind.GRANT
+        grouped.setdefault((cause.kind, certain, door), []).append((item, cause))
+    for (_, certain, door), pairs in grouped.items():
+        yield _finding([item for item, _ in pairs], pairs[0][1], access, names, certain=certain, door=door)
+
+
+def _finding(
+    items: list[Missing], cause: Cause, access: GuestAccess, names: Names, *, certain: bool, door: bool
+) -> Finding:  # fmt: skip
+    whom = list(dict.fromkeys(item.grant.who for item in items))
+    sources = joined((item.certain if certain else item.possible) for item in items)
+    wanted = listed(dict.fromkeys(_wanted(item.power, item.grant) for item in items), 3)
+    where = names.where(sources)
+    text = f"{listed(whom)} can't get {wanted} from {where}: {cause.text}."
+    if not certain:
+        gaps = dict.fromkeys(Proof(g.because, g.origin) for i in items for p in i.served for g in p.callers.because)
+        text = (
+            f"Possibly, {text[0].lower() + text[1:]}"
+            if not gaps
+            else f"Whether {listed(whom)} gets {wanted} from {where} can't be decided."
+        )
+        return Finding(
+            "missing.possible", Severity.LOW, access.guest, Group.UNDECIDED, text, (*gaps, *cause.proofs)[:6],
+            tuple(whom), REFERENCE,
+        )  # fmt: skip
+    group = Group.DOOR if door else Group.SHUT_OUT
+    granted = tuple(Proof(item.grant.text, item.grant.origin) for item in items[:2])
+    return Finding(
+        "missing", Severity.HIGH, access.guest, group, text, (*cause.proofs[:4], *dict.fromkeys(granted)), tuple(whom), REFERENCE
+    )  # fmt: skip
+
+
+def _wanted(power: Power, grant: Grant) -> str:
+    account = f" as {grant.account}" if grant.account != grant.who else ""
+    return {
+        Gives.SHELL: f"a shell{account}",
+        Gives.COMMAND: f"the command {power.what}{account}",
+        Gives.FILES: f"the files under {power.what}{account}",
+        Gives.ADMINISTER: f"root's rights{account}",
+    }.get(power.gives, f"{power}{account}")

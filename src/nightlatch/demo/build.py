@@ -1,0 +1,166 @@
+"""Write the four guests of Skerry Point as folders: small Debian roots with what SSH needs, and one story each."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+
+HERE = Path(__file__).parent / "skerry"
+HASH = "$y$j9T$c2tlcnJ5cG9pbnQ1$Zm9yLWRlbW8tb25seS1ub3QtYS1yZWFsLWhhc2gtMTIzNA"
+PEOPLE = {"keeper": 1000, "mara": 1001, "joon": 1002, "charts": 1003, "copier": 1004, "lantern": 1010}
+PAM = {
+    "sshd": "@include common-auth\naccount required pam_nologin.so\n@include common-account\n@include common-session\n",
+    "common-auth": "auth [success=1 default=ignore] pam_unix.so nullok\nauth requisite pam_deny.so\nauth required pam_permit.so\n",
+    "common-account": (
+        "account [success=1 new_authtok_reqd=done default=ignore] pam_unix.so\n"
+        "account requisite pam_deny.so\naccount required pam_permit.so\n"
+    ),
+    "common-session": "session required pam_unix.so\n",
+}
+
+
+@dataclass
+class Story:
+    """What makes one guest different: extra files, modes, and groups of accounts."""
+
+    name: str
+    files: dict[str, str] = field(default_factory=dict)
+    modes: dict[str, tuple[int, int, int]] = field(default_factory=dict)  # mode, uid, gid
+    passwords: tuple[str, ...] = ("lantern", "mara")
+    twin: str = ""  # the guest whose host key it has: both are copies of one image
+
+
+def public(name: str) -> str:
+    """A public key of the station, one line."""
+    path = HERE / f"{name}.pub"
+    return (path if path.exists() else HERE / "keys" / f"{name}.pub").read_text().strip()
+
+
+def key_lines() -> dict[str, str]:
+    """The key files as they should be."""
+    bench = 'from="192.168.40.0/24,2001:db8:40::/64"'
+    return {
+        "keeper": f"{bench} {public('keeper')}\n",
+        "mara": f"{bench} {public('mara-desk')}\n{bench} {public('mara-token')}\n",
+        "joon": f"# joon's desk\n{bench} {public('joon-desk')}\n",
+        "lantern": f"{bench} {public('lantern')}\n",
+        "copier": f'from="192.168.56.9",restrict,command="/usr/local/bin/copy-out" {public("nightcopy")}\n',
+        "charts": f'cert-authority,principals="tove",from="203.0.113.20",restrict {public("skerry-users")}\n',
+    }
+
+
+CHARTS = "# tove fetches charts, and nothing else\nMatch User charts\n    ChrootDirectory /srv/charts\n    ForceCommand internal-sftp\n"
+IMAGE = "# written when the image was made\nPasswordAuthentication yes\n"
+CREW = (
+    "# Tablets on the bench have no key store.\nMatch Address 192.168.40.0/24\n    PasswordAuthentication yes\n"
+    "\n# Root never logs in by name.\nPermitRootLogin no\n"
+)
+
+
+def stories() -> list[Story]:
+    """The four guests."""
+    return [
+        Story("gauge"),
+        Story(
+            "gate",
+            {"/etc/ssh/sshd_config.d/50-image.conf": IMAGE, "/home/charts/.ssh/authorized_keys": ""},
+            passwords=("lantern", "mara", "keeper"),
+        ),
+        Story(
+            "plotter",
+            {"/etc/ssh/sshd_config.d/40-charts.conf": CHARTS},
+            {"/home/joon/.ssh/authorized_keys": (0o664, PEOPLE["joon"], 2001)},
+        ),
+        Story(
+            "chartbox",
+            {
+                "/etc/ssh/sshd_config.d/20-crew.conf": CREW,
+                "/root/.ssh/authorized_keys": public("old-laptop") + "\n",
+                "/home/copier/.ssh/authorized_keys": "",
+                "/home/charts/.ssh/authorized_keys": "",
+            },
+            passwords=("lantern", "mara", "joon"),
+            twin="gate",
+        ),
+    ]
+
+
+def build(folder: Path) -> Path:
+    """Write estate file, keys and guests into a new folder; returns the estate file's path. Raises FileExistsError."""
+    folder.mkdir(parents=True)
+    shutil.copy(HERE / "estate.yaml", folder / "estate.yaml")
+    shutil.copytree(HERE / "keys", folder / "keys")
+    host_keys: dict[str, tuple[bytes, bytes]] = {}
+    for story in stories():
+        host_keys[story.name] = host_keys[story.twin] if story.twin else _host_key(story.name)
+        _guest(folder / "images" / story.name, story, host_keys[story.name])
+    return folder / "estate.yaml"
+
+
+def _host_key(name: str) -> tuple[bytes, bytes]:
+    from cryptography.hazmat.primitives import serialization
+    from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+
+    key = Ed25519PrivateKey.generate()
+    private = key.private_bytes(
+        serialization.Encoding.PEM, serialization.PrivateFormat.OpenSSH, serialization.NoEncryption()
+    )  # fmt: skip
+    public_half = key.public_key().public_bytes(serialization.Encoding.OpenSSH, serialization.PublicFormat.OpenSSH)
+    return private, public_half + f" root@{name}\n".encode()
+
+
+def _guest(root: Path, story: Story, host_key: tuple[bytes, bytes]) -> None:
+    files = {**_base(story), **{f"/home/{n}/.ssh/authorized_keys": t for n, t in key_lines().items()}, **story.files}
+    if story.name in ("gate", "chartbox"):
+        files["/home/copier/.ssh/authorized_keys"] = ""
+    if story.name == "gauge":
+        files["/home/charts/.ssh/authorized_keys"] = ""
+    for path, text in files.items():
+        _write(root, path, text.encode(), story.modes)
+    _write(root, "/etc/ssh/ssh_host_ed25519_key", host_key[0], {"/etc/ssh/ssh_host_ed25519_key": (0o600, 0, 0)})
+    _write(root, "/etc/ssh/ssh_host_ed25519_key.pub", host_key[1], {})
+    for program in ("/usr/sbin/sshd", "/usr/bin/sudo", "/bin/bash", "/bin/sh", "/usr/sbin/nologin", "/usr/local/bin/copy-out"):
+        _write(root, program, b"# stands for the program\n", {program: (0o755, 0, 0)})
+    (root / "srv/charts").mkdir(parents=True, exist_ok=True)
+
+
+def _base(story: Story) -> dict[str, str]:
+    passwd = ["root:x:0:0:root:/root:/bin/bash", "daemon:x:1:1:daemon:/usr/sbin:/usr/sbin/nologin", "sshd:x:101:65534::/run/sshd:/usr/sbin/nologin"]
+    shadow = ["root:*:20400:0:99999:7:::", "daemon:*:20400:0:99999:7:::", "sshd:!:20400::::::"]
+    group = ["root:x:0:", "daemon:x:1:", "sudo:x:27:mara", "nogroup:x:65534:", "boats:x:2001:joon,mara"]
+    for name, uid in PEOPLE.items():
+        passwd.append(f"{name}:x:{uid}:{uid}::/home/{name}:/bin/bash")
+        shadow.append(f"{name}:{HASH if name in story.passwords or name == 'mara' else '*'}:20400:0:99999:7:::")
+        group.append(f"{name}:x:{uid}:")
+    status = "Package: openssh-server\nStatus: install ok installed\nVersion: 1:9.2p1-2+deb12u3\n\nPackage: sudo\nStatus: install ok installed\nVersion: 1.9.13p3\n"
+    return {
+        "/etc/os-release": 'ID=debian\nVERSION_ID="12"\n',
+        "/etc/hostname": f"{story.name}\n",
+        "/etc/passwd": "\n".join(passwd) + "\n",
+        "/etc/group": "\n".join(group) + "\n",
+        "/etc/shadow": "\n".join(shadow) + "\n",
+        "/etc/sudoers": "Defaults env_reset\nroot ALL=(ALL:ALL) ALL\n%sudo ALL=(ALL:ALL) ALL\nkeeper ALL=(ALL:ALL) NOPASSWD: ALL\n",
+        "/etc/ssh/sshd_config": (HERE / "sshd_config").read_text(),
+        "/var/lib/dpkg/status": status,
+        **{f"/etc/pam.d/{name}": text for name, text in PAM.items()},
+    }
+
+
+def _write(root: Path, path: str, content: bytes, modes: Mapping[str, tuple[int, int, int]]) -> None:
+    target = root / path.lstrip("/")
+    target.parent.mkdir(parents=True, exist_ok=True)
+    target.write_bytes(content)
+    owner = next((uid for name, uid in PEOPLE.items() if path.startswith(f"/home/{name}/")), 0)
+    secret = path.startswith(("/home/", "/root/")) or path in ("/etc/shadow", "/etc/sudoers")
+    mode, uid, gid = modes.get(path, (0o600 if secret else 0o644, owner, owner))
+    os.chmod(target, 0o440 if path == "/etc/sudoers" else mode)
+    if os.geteuid() == 0:
+        os.chown(target, uid, gid)
+        for folder in target.relative_to(root).parents:
+            inside = folder.parts[:1] == ("home",) and len(folder.parts) > 1
+            os.chown(root / folder, owner if inside else 0, owner if inside else 0)
+    for folder in target.relative_to(root).parents:
+        os.chmod(root / folder, 0o700 if folder.name == ".ssh" or folder.parts == ("root",) else 0o755)

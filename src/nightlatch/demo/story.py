@@ -1,0 +1,92 @@
+"""`nightlatch demo`: the whole loop told as a story on Skerry Point. Uses the public functions only."""
+
+from __future__ import annotations
+
+import shutil
+import tempfile
+import time
+from datetime import datetime, timezone
+from pathlib import Path
+
+import nightlatch
+from nightlatch.demo.build import build
+from nightlatch.faults import RefusedError
+from nightlatch.report import page, text
+
+
+def tell_demo(*, leave: bool = False, folder: Path | None = None) -> None:
+    """Copy the sample estate to a work folder, tell the loop, and tidy up unless `leave`.
+
+    Raises RefusedError when `folder` is there already.
+    """
+    if folder is not None and folder.exists():
+        raise RefusedError(f"{folder} is there already; name a folder that is not")
+    home = folder or Path(tempfile.mkdtemp(prefix="skerry-point-")) / "skerry"
+    try:
+        _tell(page.Page(page.console()), build(home))
+    finally:
+        if not leave:
+            shutil.rmtree(home if folder else home.parent, ignore_errors=True)
+    if leave:
+        _next(page.Page(page.console()), home)
+
+
+def _chapter(sheet: page.Page, title: str, words: str) -> None:
+    sheet.blank()
+    sheet.line((f"== {title} ", "name"), ("=" * max(3, sheet.width - len(title) - 4), "place"))
+    sheet.wrapped(words)
+    sheet.blank()
+
+
+def _tell(sheet: page.Page, path: Path) -> None:
+    at = datetime.now(timezone.utc)
+    started = time.perf_counter()
+    estate = nightlatch.load_estate(path)
+    _chapter(
+        sheet,
+        "Skerry Point",
+        "Four small machines look after a tide gauge. One file, estate.yaml, says who is let into which of them, by "
+        "what, from where, with what proof. Each grant is a sentence:",
+    )
+    for spec in estate.grants:
+        sheet.wrapped(spec.text, indent=2)
+    _chapter(
+        sheet,
+        "1. audit",
+        "Nightlatch reads what the guests hold and says who can really get in: exactly, for every address. What is "
+        "open and not granted is a hole; who is granted and can't get in is shut out.",
+    )
+    text.audit(sheet, nightlatch.audit(estate, at), "estate.yaml")
+    _chapter(
+        sheet,
+        "2. draft",
+        "The fewest steps that close the differences. They are worked out on the evidence, and the whole reasoning runs "
+        "again on the result, before a byte is written.",
+    )
+    proved = []
+    for surveyed in nightlatch.survey(estate):
+        if surveyed.snapshot is not None:
+            made = nightlatch.draft(estate, surveyed.snapshot, at)
+            proved.append(nightlatch.prove(estate, made, surveyed.snapshot, at))
+    for each in proved:
+        text.draft(sheet, each)
+    _chapter(sheet, "3. enact", "Survey again, prove again, then apply. Every original is kept on the guest.")
+    for each in proved:
+        if each.draft.steps:
+            text.enacted(sheet, nightlatch.enact(estate, each.draft.guest, at), "estate.yaml")
+    _chapter(sheet, "4. audit again", "The same question once more.")
+    text.audit(sheet, nightlatch.audit(estate, at), "estate.yaml")
+    _chapter(sheet, "5. undo", "Any change can be taken back: every byte, mode and owner.")
+    text.undone(sheet, nightlatch.undo(estate, "gate"))
+    sheet.blank()
+    sheet.line(f"That was the whole loop, in {time.perf_counter() - started:.1f} seconds.")
+
+
+def _next(sheet: page.Page, home: Path) -> None:
+    sheet.blank()
+    sheet.line(f"Everything is in {home}. Try next:", "")
+    for command in (
+        f"cd {home}", "nightlatch audit estate.yaml", "nightlatch audit images/chartbox", "nightlatch draft estate.yaml --on gate",
+        "nightlatch enact estate.yaml --on gate", "nightlatch undo estate.yaml", "nightlatch survey estate.yaml", "nightlatch checks",
+    ):  # fmt: skip
+        sheet.line("  ", (command, "next"))

@@ -1,0 +1,172 @@
+"""Steps that close surplus: settings at the place that wins, key lines taken away or narrowed."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from nightlatch.audit.naming import Names
+from nightlatch.draft import wanted
+from nightlatch.draft.steps import AnyStep, AppendBlock, InsertSetting, ReplaceLine
+from nightlatch.formats import authorized_keys, sshd_config
+from nightlatch.formats import lines as text_lines
+from nightlatch.formats.authorized_keys import Entry
+from nightlatch.net.addresses import EVERY_ADDRESS
+from nightlatch.origin import Kind, Origin
+from nightlatch.readings.sshd import MAIN
+from nightlatch.reason.access import Certificate, Gives, Grant, Key, Password, Unknown
+from nightlatch.reason.differences import Surplus
+from nightlatch.reason.paths import GuestAccess
+
+Candidate = tuple[AnyStep, ...]
+SPELLED = {
+    "passwordauthentication": "PasswordAuthentication",
+    "kbdinteractiveauthentication": "KbdInteractiveAuthentication",
+    "permitemptypasswords": "PermitEmptyPasswords",
+    "trustedusercakeys": "TrustedUserCAKeys",
+    "pubkeyauthentication": "PubkeyAuthentication",
+    "permitrootlogin": "PermitRootLogin",
+}
+
+
+class Guesswork:
+    """One guest as it stands, its grants, and the ways to close or open something."""
+
+    def __init__(
+        self, access: GuestAccess, grants: Sequence[Grant], names: Names, narrow_at: tuple[str, ...]
+    ) -> None:  # fmt: skip
+        self.access, self.grants, self.names, self.narrow_at = access, grants, names, narrow_at
+
+    def setting(self, keyword: str, value: str, origin: Origin, why: str, *, opens: bool = False) -> Candidate:
+        """Set a keyword where its value comes from: that very line, or the top of the main file for a default."""
+        if origin.kind is not Kind.FILE:
+            return (InsertSetting(MAIN, why, opens, f"{SPELLED.get(keyword, keyword)} {value}"),)
+        content = self.access.reading.snapshot.content(origin.path)
+        if content is None or origin.path not in self.access.reading.sshd.files:
+            return ()
+        document = sshd_config.parse(content)
+        line = document.lines[origin.line - 1]
+        before = text_lines.text_of(line.raw).rstrip("\r\n")
+        after = sshd_config.rewritten(line, value)
+        return (ReplaceLine(origin.path, why, opens, before, after, _nth(content, origin.line, before)),)
+
+    def close(self, item: Surplus) -> Iterator[Candidate]:
+        """Candidates that may close one surplus, the best first."""
+        path = item.path
+        kinds = {type(secret) for secret in path.need}
+        if Unknown in kinds:
+            return
+        why = self._why(item)
+        if not path.need:
+            for proof in path.proofs:
+                if proof.text.startswith("PermitEmptyPasswords"):
+                    yield self.setting("permitemptypasswords", "no", proof.origin, why)
+        if kinds == {Password}:
+            yield from self._password(item, why)
+        for secret in path.need:
+            if isinstance(secret, Key):
+                yield from self._line(secret, item, why)
+            elif isinstance(secret, Certificate):
+                yield from self._line(secret, item, why)
+                yield from self._authority(item, why)
+
+    def _why(self, item: Surplus) -> str:
+        shown = self.names.need(item.path.need)
+        where = self.names.where(item.certain)
+        return f"{shown} gives {item.path.power} as {item.path.account} from {where}, and nobody asked for that"
+
+    def _password(self, item: Surplus, why: str) -> Iterator[Candidate]:
+        methods = [
+            p for p in item.path.proofs if p.text in ("PasswordAuthentication yes", "KbdInteractiveAuthentication yes")
+        ]
+        off: list[AnyStep] = []
+        for proof in methods:
+            off += self.setting(proof.text.split()[0].lower(), "no", proof.origin, why)
+        if off:
+            yield tuple(off)
+        if item.path.account == "root":
+            setting = self.access.effective.top["permitrootlogin"]
+            yield self.setting("permitrootlogin", "prohibit-password", setting.origin, why)
+        if item.path.power.gives is Gives.ADMINISTER:
+            return
+        block = (f"Match User {item.path.account}", *(f"    {p.text.split()[0]} no" for p in methods))
+        if methods:
+            yield (AppendBlock(MAIN, why, False, block),)
+
+    def _line(self, secret: Key | Certificate, item: Surplus, why: str) -> Iterator[Candidate]:
+        fingerprint = secret.fingerprint if isinstance(secret, Key) else secret.authority
+        want = self._want(secret, item.path.account)
+        for proof in item.path.proofs:
+            content = self.access.reading.snapshot.content(proof.origin.path)
+            if content is None or not proof.origin.line or proof.origin.path in self.access.reading.sshd.files:
+                continue
+            for entry in authorized_keys.parse(content):
+                if (
+                    not isinstance(entry, Entry)
+                    or entry.number != proof.origin.line
+                    or entry.key.fingerprint != fingerprint
+                ):
+                    continue
+                before = text_lines.text_of(text_lines.split(content)[entry.number - 1]).rstrip("\r\n")
+                nth = _nth(content, entry.number, before)
+                if want is None:
+                    yield (ReplaceLine(proof.origin.path, why, False, before, "", nth),)
+                    continue
+                yield from self._narrow_by_service(item, want, why)
+                changes = wanted.options(want)
+                if isinstance(secret, Certificate):
+                    changes["principals"] = ",".join(self._principals(secret.authority, item.path.account))
+                after = authorized_keys.with_options(before, entry, changes)
+                if after != before:
+                    yield (ReplaceLine(proof.origin.path, why, False, before, after, nth),)
+                if want.files and not want.shell:
+                    yield (AppendBlock(MAIN, why, False, files_block(item.path.account, want.files)),)
+
+    def _narrow_by_service(self, item: Surplus, want: wanted.Wanted, why: str) -> Iterator[Candidate]:
+        if self.narrow_at[:1] != ("service",) or want.sources == EVERY_ADDRESS:
+            return
+        everyone = wanted.seen_by_guest(g for g in self.grants if g.account == item.path.account)
+        if everyone == want.sources:
+            others = ",".join(["*", *(f"!{text}" for text in want.sources.prefixes())])
+            block = (f"Match User {item.path.account} Address {others}", "    PubkeyAuthentication no")
+            yield (AppendBlock(MAIN, why, False, block),)
+
+    def _want(self, secret: Key | Certificate, account: str) -> wanted.Wanted | None:
+        if isinstance(secret, Key):
+            return wanted.of_secret(secret, account, self.grants)
+        found = [
+            wanted.of_secret(Certificate(secret.authority, name), account, self.grants)
+            for name in self._principals(secret.authority, account)
+        ]
+        return next((each for each in found if each is not None), None)
+
+    def _principals(self, authority: str, account: str) -> list[str]:
+        out: dict[str, None] = {}
+        for grant in self.grants:
+            if grant.account == account and any(grant.callers.surely.values()):
+                for need in grant.proofs:
+                    out.update(
+                        dict.fromkeys(
+                            s.principal
+                            for s in need
+                            if isinstance(s, Certificate) and s.authority == authority and s.principal
+                        )
+                    )
+        return list(out)
+
+    def _authority(self, item: Surplus, why: str) -> Iterator[Candidate]:
+        for proof in item.path.proofs:
+            if proof.text.startswith("TrustedUserCAKeys"):
+                yield self.setting("trustedusercakeys", "none", proof.origin, why)
+
+
+def files_block(account: str, root: str) -> tuple[str, ...]:
+    """A Match block that gives an account nothing but the files under one folder."""
+    return (
+        f"Match User {account}", f"    ChrootDirectory {root}", "    ForceCommand internal-sftp",
+        "    DisableForwarding yes",
+    )  # fmt: skip
+
+
+def _nth(content: bytes, number: int, text: str) -> int:
+    lines = text_lines.split(content)[: number - 1]
+    return sum(text_lines.text_of(line).rstrip("\r\n") == text for line in lines)

@@ -1,0 +1,55 @@
+"""A proved draft as a difference for each file, with the findings that each part answers."""
+
+from __future__ import annotations
+
+import difflib
+from dataclasses import dataclass
+
+from nightlatch.draft.plan import ProvedDraft
+from nightlatch.evidence.snapshot import Entry, Kind
+from nightlatch.formats import lines as text_lines
+
+
+@dataclass(frozen=True, slots=True)
+class FileDiff:
+    """What happens to one path: lines taken away and added in their surroundings, or a new mode or owner."""
+
+    path: str
+    why: tuple[str, ...]
+    lines: tuple[str, ...]
+    note: str = ""
+
+
+def of(proved: ProvedDraft) -> tuple[FileDiff, ...]:
+    """The differences, path by path in the order of the steps."""
+    order = dict.fromkeys(step.path for step in proved.draft.steps)
+    out: list[FileDiff] = []
+    for path in order:
+        before, after = proved.before.entries.get(path), proved.after.entries[path]
+        why = tuple(dict.fromkeys(step.why for step in proved.draft.steps if step.path == path))
+        out.append(FileDiff(path, why, tuple(_lines(before, after)), _note(before, after)))
+    return tuple(out)
+
+
+def _lines(before: Entry | None, after: Entry) -> list[str]:
+    old = _texts(before.content if before is not None else None)
+    new = _texts(after.content)
+    if old == new:
+        return []
+    return list(difflib.unified_diff(old, new, lineterm="", n=1))[2:]
+
+
+def _texts(raw: bytes | None) -> list[str]:
+    return [text_lines.text_of(line).rstrip("\r\n") for line in text_lines.split(raw or b"")]
+
+
+def _note(before: Entry | None, after: Entry) -> str:
+    if before is None or before.kind is Kind.ABSENT:
+        what = "new folder" if after.kind is Kind.FOLDER else "new file"
+        return f"{what}, mode {after.mode:04o}, owner {after.uid}, group {after.gid}"
+    notes = []
+    if before.mode != after.mode:
+        notes.append(f"mode {before.mode:04o} becomes {after.mode:04o}")
+    if before.uid != after.uid:
+        notes.append(f"owner {before.uid} becomes {after.uid}")
+    return ", ".join(notes)

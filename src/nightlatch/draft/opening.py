@@ -1,0 +1,172 @@
+"""Steps that let somebody in who is granted it: key lines, modes and owners, lists of users, passwords for some."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from nightlatch.audit.shut_out import Cause
+from nightlatch.draft import wanted
+from nightlatch.draft.closing import Candidate, Guesswork, files_block
+from nightlatch.draft.steps import AddLine, AnyStep, AppendBlock, MakeFolder, ReplaceLine, SetMode, SetOwner
+from nightlatch.estate.model import Estate
+from nightlatch.evidence.snapshot import Kind
+from nightlatch.formats import authorized_keys, sshd_tokens
+from nightlatch.formats import lines as text_lines
+from nightlatch.formats.authorized_keys import Entry, quote
+from nightlatch.formats.keys import PublicKey
+from nightlatch.net.addresses import EVERY_ADDRESS
+from nightlatch.readings.accounts import Account
+from nightlatch.readings.sshd import MAIN
+from nightlatch.reason.access import COMMON, Certificate, Gives, Grant, Key, Need, Password
+from nightlatch.reason.differences import Missing
+
+
+def open_up(work: Guesswork, item: Missing, cause: Cause, estate: Estate) -> Iterator[Candidate]:
+    """Candidates that may let a grant in, the best first."""
+    grant = item.grant
+    account = work.access.reading.accounts.by_name.get(grant.account)
+    if account is None:
+        return
+    why = f"{grant.who} is granted {item.power} as {grant.account} and can't get it: {cause.text}"
+    yield from _modes(work, account, why)
+    yield from _lists(work, account, why)
+    yield from _widen(work, grant, why)
+    for need in sorted(grant.proofs, key=lambda n: (len(n), str(sorted(map(str, n))))):
+        yield from _proof(work, grant, need, account, estate, why)
+
+
+def _proof(
+    work: Guesswork, grant: Grant, need: Need, account: Account, estate: Estate, why: str
+) -> Iterator[Candidate]:  # fmt: skip
+    steps: list[AnyStep] = []
+    for secret in need:
+        if isinstance(secret, Key | Certificate):
+            steps += _add_key(work, secret, account, estate, why)
+    where = _criteria(grant)
+    switches: list[str] = []
+    if any(isinstance(secret, Password) for secret in need):
+        switches.append("    PasswordAuthentication yes")
+    if len(need) > 1:
+        kinds = {Key: "publickey", Certificate: "publickey", Password: "password"}
+        methods = sorted({kinds[type(secret)] for secret in need if type(secret) in kinds}, reverse=True)
+        switches.append(f"    AuthenticationMethods {','.join(methods)}")
+    top = work.access.effective.top
+    if any(not isinstance(secret, Password) for secret in need) and top["pubkeyauthentication"].word == "no":
+        yield (
+            *steps,
+            *work.setting("pubkeyauthentication", "yes", top["pubkeyauthentication"].origin, why, opens=True),
+        )
+    if account.uid == 0 and top["permitrootlogin"].word == "no":
+        yield (
+            *steps,
+            *work.setting("permitrootlogin", "prohibit-password", top["permitrootlogin"].origin, why, opens=True),
+        )
+    if any(power.gives is Gives.FILES for power in grant.gives):
+        root = next(power.what for power in grant.gives if power.gives is Gives.FILES)
+        yield (*steps, AppendBlock(MAIN, why, True, files_block(grant.account, root)))
+    if switches:
+        yield (*steps, AppendBlock(MAIN, why, True, (where, *switches)))
+    elif steps:
+        yield tuple(steps)
+
+
+def _criteria(grant: Grant) -> str:
+    sources = wanted.seen_by_guest([grant])
+    address = "" if sources == EVERY_ADDRESS else f" Address {','.join(sources.prefixes())}"
+    return f"Match User {grant.account}{address}"
+
+
+def _add_key(
+    work: Guesswork, secret: Key | Certificate, account: Account, estate: Estate, why: str
+) -> list[AnyStep]:  # fmt: skip
+    public = _public(secret, estate)
+    want = wanted.of_secret(secret, account.name, work.grants)
+    path = _key_path(work, account)
+    if public is None or want is None or path is None:
+        return []
+    parts = [
+        f"{name}={quote(value)}" if value else name for name, value in wanted.options(want).items() if value is not None
+    ]
+    if isinstance(secret, Certificate):
+        parts = ["cert-authority", f"principals={quote(secret.principal or '')}", *parts]
+    line = " ".join([",".join(parts), public.line] if parts else [public.line])
+    out: list[AnyStep] = []
+    found = work.access.reading.snapshot.resolve(path)
+    if found.entry is not None and found.entry.kind is Kind.FILE and line.encode() in (found.entry.content or b""):
+        return []
+    folder = work.access.reading.snapshot.resolve(path.rpartition("/")[0])
+    if folder.entry is None or folder.entry.kind is Kind.ABSENT:
+        out.append(MakeFolder(folder.path, why, True, 0o700, account.uid, account.gid))
+    real = found.path if found.entry and found.entry.kind is Kind.FILE else f"{folder.path}/{path.rpartition('/')[2]}"
+    out.append(AddLine(real, why, True, line, account.uid, account.gid))
+    return out
+
+
+def _public(secret: Key | Certificate, estate: Estate) -> PublicKey | None:
+    wanted_print = secret.fingerprint if isinstance(secret, Key) else secret.authority
+    known = [key for person in estate.principals.values() for key in person.keys]
+    known += [*estate.authorities.values(), *(key for kept in estate.emergency for key in kept.keys)]
+    known += [guest.via.key for guest in estate.guests.values() if guest.via.key is not None]
+    return next((key for key in known if key.fingerprint == wanted_print), None)
+
+
+def _key_path(work: Guesswork, account: Account) -> str | None:
+    for name in work.access.effective.top["authorizedkeysfile"].value:
+        if name.lower() != "none":
+            return sshd_tokens.file_for(name, user=account.name, uid=account.uid, home=account.home)
+    return None
+
+
+def _modes(work: Guesswork, account: Account, why: str) -> Iterator[Candidate]:
+    """Take write rights of others off a key file or a folder above it, or give it to its account."""
+    steps: list[AnyStep] = []
+    for turned in work.access.turned:
+        entry = work.access.reading.snapshot.entries.get(turned.path)
+        if turned.account != account.name or not turned.path or entry is None:
+            continue
+        if entry.uid not in (0, account.uid):
+            steps.append(SetOwner(turned.path, why, True, account.uid))
+        mode = entry.mode & ~0o022
+        if entry.uid == account.uid:
+            mode |= 0o100 if entry.kind is Kind.FOLDER else 0o400
+        if mode != entry.mode:
+            steps.append(SetMode(turned.path, why, True, mode))
+    if steps:
+        yield tuple(dict.fromkeys(steps))
+
+
+def _lists(work: Guesswork, account: Account, why: str) -> Iterator[Candidate]:
+    """AllowUsers, AllowGroups and DenyUsers lines that leave the account out, or name it."""
+    top = work.access.effective.top
+    for keyword, name in (("allowusers", account.name), ("allowgroups", account.groups[0] if account.groups else "")):
+        setting = top[keyword]
+        if setting.value and name:
+            last = setting.directive.value if setting.directive else setting.value
+            yield work.setting(keyword, " ".join([*last, name]), setting.origin, why, opens=True)
+    denied = top["denyusers"]
+    if account.name in denied.value and denied.directive is not None:
+        left = [each for each in denied.directive.value if each != account.name]
+        if left:
+            yield work.setting("denyusers", " ".join(left), denied.origin, why, opens=True)
+
+
+def _widen(work: Guesswork, grant: Grant, why: str) -> Iterator[Candidate]:
+    """Change the options of a key line that is there, but narrower or for less than is granted."""
+    for secret in {s for need in grant.proofs for s in need if isinstance(s, Key)}:
+        want = wanted.of_secret(secret, grant.account, work.grants)
+        if want is None or not grant.callers.surely.get(COMMON):
+            continue
+        for path in {p.origin.path for a in work.access.paths if a.account == grant.account for p in a.proofs}:
+            content = work.access.reading.snapshot.content(path)
+            if content is None or path in work.access.reading.sshd.files:
+                continue
+            for entry in authorized_keys.parse(content):
+                if (
+                    isinstance(entry, Entry)
+                    and entry.key.fingerprint == secret.fingerprint
+                    and not entry.options.authority
+                ):
+                    before = text_lines.text_of(text_lines.split(content)[entry.number - 1]).rstrip("\r\n")
+                    after = authorized_keys.with_options(before, entry, wanted.options(want))
+                    if after != before:
+                        yield (ReplaceLine(path, why, True, before, after),)

@@ -1,0 +1,255 @@
+"""Make a draft for one guest, and prove it.
+
+Candidates are applied in memory and the whole reasoning runs again; one is kept only when fewer certain differences are
+left. At the end every step that the proof does not need is dropped, so that the fewest remain.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from nightlatch.audit import holes, shut_out
+from nightlatch.audit.naming import Names, comments_of, names_of
+from nightlatch.audit.shut_out import cause_of
+from nightlatch.draft.closing import Candidate, Guesswork
+from nightlatch.draft.opening import open_up
+from nightlatch.draft.steps import AnyStep, StepError, apply_all
+from nightlatch.estate.model import Estate
+from nightlatch.evidence.snapshot import Snapshot
+from nightlatch.faults import RefusedError
+from nightlatch.readings import guest as readings
+from nightlatch.reason.access import Gives, Grant, GrantKind, Sources, joined, without
+from nightlatch.reason.differences import Missing, Surplus, covers, missing, surplus
+from nightlatch.reason.grants import expand, realms
+from nightlatch.reason.paths import GuestAccess, guest_access
+
+MOST_ROUNDS = 60
+
+
+@dataclass(frozen=True, slots=True)
+class Left:
+    """Something that no step of this version closes, and what to do about it by hand."""
+
+    text: str
+    hand: str
+
+
+@dataclass(frozen=True)
+class Draft:
+    """The steps for one guest, in order, and what is left undone. Not proved yet."""
+
+    guest: str
+    steps: tuple[AnyStep, ...]
+    left: tuple[Left, ...] = ()
+
+
+@dataclass(frozen=True)
+class ProvedDraft:
+    """A draft whose effect was worked out on `before` and found good. Only `prove` makes one."""
+
+    draft: Draft
+    before: Snapshot
+    after: Snapshot
+    at: datetime
+    _token: object = field(default=None, repr=False, compare=False)
+
+    def __post_init__(self) -> None:
+        if self._token is not _PROVED:
+            raise TypeError("only prove() makes a ProvedDraft")
+
+    @property
+    def changed(self) -> tuple[str, ...]:
+        """The paths that differ, sorted."""
+        names = {step.path for step in self.draft.steps}
+        return tuple(sorted(p for p in names if self.before.entries.get(p) != self.after.entries.get(p)))
+
+
+_PROVED = object()
+
+
+@dataclass(frozen=True)
+class _State:
+    snapshot: Snapshot
+    access: GuestAccess
+    surplus: tuple[Surplus, ...]
+    missing: tuple[Missing, ...]
+
+    @property
+    def certain(self) -> tuple[list[Surplus], list[Missing]]:
+        return [s for s in self.surplus if s.certain], [m for m in self.missing if m.certain]
+
+    @property
+    def weight(self) -> int:
+        s, m = self.certain
+        return len(s) + len(m)
+
+
+class _Desk:
+    def __init__(self, estate: Estate, snapshot: Snapshot, at: datetime) -> None:
+        self.estate, self.start, self.at = estate, snapshot, at
+        self.realms = realms(estate)
+        self.grants = tuple(expand(estate, snapshot.guest, at))
+        self.kept = {g.account for g in self.grants if g.kind is GrantKind.EMERGENCY}
+        self.kept |= {e.account for e in estate.emergency if snapshot.guest in e.guests}
+
+    def state(self, snapshot: Snapshot) -> _State:
+        access = guest_access(readings.read(snapshot), self.at, self.realms)
+        over = tuple(surplus(access.paths, self.grants))
+        return _State(snapshot, access, over, tuple(missing(access.paths, self.grants)))
+
+    def tried(self, steps: tuple[AnyStep, ...]) -> _State | None:
+        try:
+            return self.state(apply_all(self.start, steps))
+        except StepError:
+            return None
+
+    def names(self, state: _State) -> Names:
+        return names_of(self.estate, comments_of(state.access))
+
+    def candidates(self, state: _State) -> Iterator[Candidate]:
+        work = Guesswork(state.access, self.grants, self.names(state), self.estate.narrow_at)
+        over, under = state.certain
+        for item in under:
+            if item.grant.kind is not GrantKind.EMERGENCY:
+                yield from open_up(work, item, cause_of(item, state.access), self.estate)
+        for each in over:
+            # An emergency account is exempt: what is wrong with it is told, and mended by hand.
+            if each.path.account not in self.kept:
+                yield from work.close(each)
+
+
+def make(estate: Estate, snapshot: Snapshot, at: datetime) -> Draft:
+    """The draft for one guest at a moment (aware)."""
+    desk = _Desk(estate, snapshot, at)
+    first = desk.state(snapshot)
+    steps: tuple[AnyStep, ...] = ()
+    state, seen = first, set()
+    for _ in range(MOST_ROUNDS):
+        better = _better(desk, state, steps, seen)
+        if better is None:
+            break
+        steps, state = better
+    steps = _fewest(desk, steps, state.weight)
+    steps = tuple(sorted(steps, key=lambda s: not s.opens))
+    final = desk.tried(steps) or state
+    return Draft(snapshot.guest, steps, tuple(_left(desk, final)))
+
+
+def _better(
+    desk: _Desk, state: _State, steps: tuple[AnyStep, ...], seen: set[Candidate]
+) -> tuple[tuple[AnyStep, ...], _State] | None:  # fmt: skip
+    for candidate in desk.candidates(state):
+        if not candidate or candidate in seen:
+            continue
+        longer = steps + candidate
+        after = desk.tried(longer)
+        if after is not None and after.weight < state.weight and not _door_shrunk(desk, state, after):
+            return longer, after
+        seen.add(candidate)
+    return None
+
+
+def _fewest(desk: _Desk, steps: tuple[AnyStep, ...], weight: int) -> tuple[AnyStep, ...]:
+    for step in reversed(steps):
+        shorter = tuple(each for each in steps if each is not step)
+        after = desk.tried(shorter)
+        if after is not None and after.weight <= weight:
+            steps = shorter
+    return steps
+
+
+def door(access: GuestAccess, grants: Iterable[Grant]) -> Sources:
+    """Where the own door and the emergency accounts are open from, as far as that is not ruled out."""
+    kept = [g for g in grants if g.kind is not GrantKind.GRANT]
+    serving = [p for p in access.paths if p.power.gives is Gives.SHELL and any(covers(g, p) for g in kept)]
+    return joined(p.callers.perhaps for p in serving)
+
+
+def _door_shrunk(desk: _Desk, before: _State, after: _State) -> bool:
+    for grant in desk.grants:
+        if grant.kind is not GrantKind.GRANT and without(door(before.access, [grant]), door(after.access, [grant])):
+            wanted = joined([grant.callers.perhaps])
+            lost = without(door(before.access, [grant]), door(after.access, [grant]))
+            # What the grant itself does not state may go.
+            if without(lost, without(lost, wanted)):
+                return True
+    return False
+
+
+def prove(estate: Estate, draft: Draft, snapshot: Snapshot, at: datetime) -> ProvedDraft:
+    """Work the draft out on the evidence, state by state. Raises RefusedError, which says what is not good."""
+    desk = _Desk(estate, snapshot, at)
+    before = desk.state(snapshot)
+    state = before
+    done: tuple[AnyStep, ...] = ()
+    for step in draft.steps:
+        done += (step,)
+        try:
+            state = desk.state(apply_all(snapshot, done))
+        except StepError as error:
+            raise RefusedError(f"{draft.guest}: the draft does not fit this evidence: {error}") from None
+        if state.access.effective.refusal is not None and before.access.effective.refusal is None:
+            because = state.access.effective.refusal.because
+            raise RefusedError(f'{draft.guest}: after the step "{step}" sshd would not start: {because}')
+        if _door_shrunk(desk, before, state):
+            raise RefusedError(
+                f'{draft.guest}: the step "{step}" would shut the door that Nightlatch comes in by, or an emergency account'
+            )
+    _closed(desk, draft, before, state)
+    return ProvedDraft(draft, snapshot, state.snapshot, at, _PROVED)
+
+
+def _closed(desk: _Desk, draft: Draft, before: _State, state: _State) -> None:
+    left = {entry.text for entry in _left(desk, state)}
+    if not left <= {entry.text for entry in draft.left}:
+        first = sorted(left - {entry.text for entry in draft.left})[0]
+        raise RefusedError(f"{draft.guest}: the draft does not close everything it says it does: {first}")
+    for after_set, before_set, what in (
+        (_possible(state.surplus), _possible(before.surplus), "surplus"),
+        (_possible(state.missing), _possible(before.missing), "missing"),
+    ):
+        grown = without(after_set, joined([before_set, _certain(before)]))
+        if any(grown.values()):
+            raise RefusedError(f"{draft.guest}: the draft would make more undecided than it is now ({what})")
+
+
+def _possible(items: Iterable[Surplus] | Iterable[Missing]) -> Sources:
+    return joined(item.possible for item in items)
+
+
+def _certain(state: _State) -> Sources:
+    return joined([*(s.certain for s in state.surplus), *(m.certain for m in state.missing)])
+
+
+def _left(desk: _Desk, state: _State) -> Iterator[Left]:
+    names = desk.names(state)
+    over, under = state.certain
+    findings = [*holes.findings(over, state.snapshot.guest, names), *shut_out.findings(under, state.access, names)]
+    for finding in findings:
+        if finding.check in ("surplus", "missing"):
+            yield Left(finding.text, _by_hand(finding.text, finding.subjects, desk.kept))
+
+
+HANDS: tuple[tuple[Callable[[str], bool], str], ...] = (
+    (lambda t: "there is no account" in t, "make the account on the guest; drafting accounts comes later"),
+    (lambda t: "root's rights" in t, "edit the sudo rules on the guest with visudo; drafting them comes later"),
+    (lambda t: "no password that opens" in t, "set a password on the guest with passwd"),
+    (
+        lambda t: "the shell" in t or "expired" in t or "locked" in t,
+        "change the account on the guest; drafting accounts comes later",
+    ),
+    (
+        lambda t: "sshd does not start" in t,
+        "put the line right by hand; nothing is drafted for a tree that sshd refuses",
+    ),
+)
+
+
+def _by_hand(text: str, subjects: tuple[str, ...], kept: set[str]) -> str:
+    if kept & set(subjects):
+        return "emergency accounts are never drafted; change it on the guest"
+    return next(
+        (hand for test, hand in HANDS if test(text)), "no step of this version closes it; change it on the guest"
+    )

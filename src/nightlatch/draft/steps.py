@@ -1,0 +1,189 @@
+"""Typed steps: each one act on one path, with the finding it answers; applied to a snapshot they give another one.
+
+A step names the line it edits by its text, and refuses when that text is not there any more: what somebody else has
+changed meanwhile is noticed, not overwritten.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+from nightlatch.evidence.snapshot import Entry, Kind, Snapshot
+from nightlatch.formats import lines as text_lines
+from nightlatch.formats import sshd_config
+from nightlatch.formats.lines import LineEdit
+
+
+class StepError(ValueError):
+    """The step does not fit what it is applied to; the message says why."""
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One act on `path` (a real path), because of `why`. `opens` says that it lets somebody in: such steps come first."""
+
+    path: str
+    why: str
+    opens: bool
+
+
+@dataclass(frozen=True, slots=True)
+class ReplaceLine(Step):
+    """Line `before` (its whole text, the `nth` of that text from 0) becomes `after`; an empty `after` takes it away."""
+
+    before: str
+    after: str
+    nth: int = 0
+
+    def __str__(self) -> str:
+        return f"in {self.path}: {'take away a line' if not self.after else 'change a line'}"
+
+
+@dataclass(frozen=True, slots=True)
+class InsertSetting(Step):
+    """Put a setting at the top of an sshd file, before its first line that counts: the first value wins."""
+
+    text: str
+
+    def __str__(self) -> str:
+        return f"in {self.path}: put {self.text} first"
+
+
+@dataclass(frozen=True, slots=True)
+class AppendBlock(Step):
+    """Put a Match block at the end of an sshd file."""
+
+    lines: tuple[str, ...]
+
+    def __str__(self) -> str:
+        return f"in {self.path}: add a block, {self.lines[0]}"
+
+
+@dataclass(frozen=True, slots=True)
+class AddLine(Step):
+    """Put a line at the end of a file, which is made with this owner and mode where it is missing."""
+
+    line: str
+    uid: int
+    gid: int
+
+    def __str__(self) -> str:
+        return f"in {self.path}: add a line"
+
+
+@dataclass(frozen=True, slots=True)
+class MakeFolder(Step):
+    """Make a folder."""
+
+    mode: int
+    uid: int
+    gid: int
+
+    def __str__(self) -> str:
+        return f"make {self.path}, mode {self.mode:04o}"
+
+
+@dataclass(frozen=True, slots=True)
+class SetMode(Step):
+    """Give a path another mode."""
+
+    mode: int
+
+    def __str__(self) -> str:
+        return f"mode {self.mode:04o} for {self.path}"
+
+
+@dataclass(frozen=True, slots=True)
+class SetOwner(Step):
+    """Give a path another owner (its group stays)."""
+
+    uid: int
+
+    def __str__(self) -> str:
+        return f"owner {self.uid} for {self.path}"
+
+
+AnyStep = ReplaceLine | InsertSetting | AppendBlock | AddLine | MakeFolder | SetMode | SetOwner
+
+
+def apply(snapshot: Snapshot, step: AnyStep) -> Snapshot:
+    """The snapshot after the step. Raises StepError when the step does not fit."""
+    entry = snapshot.entries.get(step.path)
+    match step:
+        case ReplaceLine():
+            return _content(snapshot, step, _replaced(_raw(entry, step), step))
+        case InsertSetting():
+            return _content(snapshot, step, _inserted(_raw(entry, step), step.text))
+        case AppendBlock():
+            raw = _raw(entry, step)
+            lines = text_lines.split(raw)
+            blank = [""] if lines and lines[-1].strip() else []
+            edit = LineEdit(len(lines) + 1, (*blank, *step.lines), insert=True)
+            return _content(snapshot, step, text_lines.apply(raw, [edit]))
+        case AddLine():
+            return _added(snapshot, step, entry)
+        case MakeFolder():
+            if entry is not None and entry.kind is not Kind.ABSENT:
+                raise StepError(f"{step.path} is there already")
+            made = Entry(Kind.FOLDER, step.mode, step.uid, step.gid)
+            fresh = snapshot.with_files({step.path: made})
+            return replace(fresh, listed=fresh.listed | {step.path})
+        case SetMode():
+            if entry is None or entry.kind not in (Kind.FILE, Kind.FOLDER):
+                raise StepError(f"{step.path} is not there")
+            return snapshot.with_files({step.path: replace(entry, mode=step.mode)})
+        case SetOwner():
+            if entry is None or entry.kind not in (Kind.FILE, Kind.FOLDER):
+                raise StepError(f"{step.path} is not there")
+            return snapshot.with_files({step.path: replace(entry, uid=step.uid)})
+
+
+def _raw(entry: Entry | None, step: AnyStep) -> bytes:
+    if entry is None or entry.kind is not Kind.FILE or entry.content is None:
+        raise StepError(f"{step.path} is no file that was read")
+    if entry.reduced:
+        raise StepError(f"{step.path} holds secrets that were taken out on reading, so it can't be edited")
+    return entry.content
+
+
+def _content(snapshot: Snapshot, step: AnyStep, content: bytes) -> Snapshot:
+    entry = snapshot.entries[step.path]
+    return snapshot.with_files({step.path: replace(entry, content=content, size=len(content))})
+
+
+def _replaced(raw: bytes, step: ReplaceLine) -> bytes:
+    count = 0
+    for number, line in enumerate(text_lines.split(raw), 1):
+        if text_lines.text_of(line).rstrip("\r\n") == step.before:
+            if count == step.nth:
+                after = (step.after,) if step.after else ()
+                return text_lines.apply(raw, [LineEdit(number, after)])
+            count += 1
+    raise StepError(f"{step.path} has no such line any more: {step.before}")
+
+
+def _inserted(raw: bytes, text: str) -> bytes:
+    document = sshd_config.parse(raw)
+    first = next((line.number for line in document.lines if line.keyword), len(document.lines) + 1)
+    return text_lines.apply(raw, [LineEdit(first, (text,), insert=True)])
+
+
+def _added(snapshot: Snapshot, step: AddLine, entry: Entry | None) -> Snapshot:
+    if entry is not None and entry.kind is Kind.FILE:
+        raw = _raw(entry, step)
+        edit = LineEdit(len(text_lines.split(raw)) + 1, (step.line,), insert=True)
+        return _content(snapshot, step, text_lines.apply(raw, [edit]))
+    if entry is not None and entry.kind is not Kind.ABSENT:
+        raise StepError(f"{step.path} is no file")
+    parent = snapshot.entries.get(step.path.rpartition("/")[0] or "/")
+    if parent is None or parent.kind is not Kind.FOLDER:
+        raise StepError(f"the folder of {step.path} is not there")
+    content = text_lines.bytes_of(step.line) + b"\n"
+    return snapshot.with_files({step.path: Entry(Kind.FILE, 0o600, step.uid, step.gid, len(content), content)})
+
+
+def apply_all(snapshot: Snapshot, steps: tuple[AnyStep, ...]) -> Snapshot:
+    """The snapshot after all steps, in order. Raises StepError."""
+    for step in steps:
+        snapshot = apply(snapshot, step)
+    return snapshot

@@ -1,0 +1,276 @@
+"""Load an estate file: all its errors at once, each with file, line, column, what was expected and the nearest word."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError, available_timezones
+
+from nightlatch.estate import reader, sentences
+from nightlatch.estate.model import (
+    CertificateRight,
+    Emergency,
+    Estate,
+    GrantSpec,
+    GuestSpec,
+    Place,
+    Principal,
+    Team,
+    Via,
+    Waiver,
+)
+from nightlatch.estate.nodes import Node, Source, parse
+from nightlatch.faults import EstateError, Fault, nearest
+from nightlatch.formats.keys import PublicKey
+from nightlatch.net.addresses import AddressSet, union
+from nightlatch.origin import Kind, Origin
+
+LARGEST = 16 << 20
+SECTIONS = (
+    "nightlatch", "estate", "time_zone", "authorities", "places", "people", "teams", "robots", "guests", "grants",
+    "emergency", "waivers", "narrow_at",
+)  # fmt: skip
+LATER = {
+    "networks": "networks, forwards and perimeters come later",
+    "directories": "groups of a directory come later",
+    "guests_from": "lists of guests come later",
+}
+LATER_GUEST = {
+    "dial": "addresses of guests come later",
+    "addresses": "addresses of guests come later",
+    "network": "networks come later",
+}
+LATER_VIA = {
+    "ssh": "running guests come later; survey a folder, or an evidence archive",
+    "by_hand": "guests surveyed by hand come later",
+    "here": "the machine itself comes later",
+}
+
+
+def load(path: Path) -> Estate:
+    """The estate in a file. Raises EstateError with every fault found."""
+    source = Source(str(path), _read(path))
+    root = parse(source)
+    estate = _Loader(source, path).estate(root)
+    if source.faults:
+        raise EstateError(sorted(source.faults, key=lambda f: (f.origin.line, f.origin.column) if f.origin else (0, 0)))
+    return estate
+
+
+def _read(path: Path) -> str:
+    try:
+        with path.open("rb") as stream:
+            raw = stream.read(LARGEST + 1)
+    except FileNotFoundError:
+        raise EstateError(f"{path}: there is no such file; nightlatch new {path} writes one to start from") from None
+    except OSError as error:
+        raise EstateError(f"{path} can't be read: {error.strerror}") from None
+    if len(raw) > LARGEST:
+        raise EstateError(f"{path} is larger than an estate file may be ({LARGEST >> 20} MiB)")
+    try:
+        return raw.decode("utf-8")
+    except UnicodeDecodeError as error:
+        line = raw[: error.start].count(b"\n") + 1
+        column = error.start - (raw.rfind(b"\n", 0, error.start) + 1) + 1
+        origin = Origin(str(path), line, column, Kind.ESTATE)
+        raise EstateError([Fault(f"byte 0x{raw[error.start]:02x} is not UTF-8", origin, "a UTF-8 text file")]) from None
+
+
+class _Loader:
+    def __init__(self, source: Source, path: Path) -> None:
+        self.source, self.path, self.folder = source, path, path.parent
+        self.authorities: dict[str, PublicKey] = {}
+        self.places: dict[str, Place] = {}
+        self.principals: dict[str, Principal] = {}
+        self.teams: dict[str, Team] = {}
+        self.guests: dict[str, GuestSpec] = {}
+
+    def estate(self, root: Node) -> Estate:
+        found = reader.section(self.source, root, "the estate", SECTIONS, LATER, ("nightlatch", "estate", "guests"))
+        if "nightlatch" in found and found["nightlatch"].text != "1":
+            self.source.fault(
+                found["nightlatch"], f"version {found['nightlatch'].kind} of the file format", "nightlatch: 1"
+            )
+        reader.each(self.source, found.get("authorities"), "an authority", self._authority)
+        reader.each(self.source, found.get("places"), "a place", self._place)
+        guest_names = {k.text or "": v for k, v in (found["guests"].pairs or [])} if "guests" in found else {}
+        reader.each(
+            self.source,
+            found.get("people"),
+            "a person",
+            lambda n, k, v: self._principal(n, k, v, guest_names, robot=False),
+        )
+        reader.each(
+            self.source,
+            found.get("robots"),
+            "a robot",
+            lambda n, k, v: self._principal(n, k, v, guest_names, robot=True),
+        )
+        reader.each(self.source, found.get("teams"), "a team", self._team)
+        names = sentences.Names(self.places, self.principals, self.teams, self.guests)
+        reader.each(self.source, found.get("guests"), "a guest", lambda n, k, v: self._guest(n, k, v, names))
+        return Estate(
+            reader.text(self.source, found["estate"], "the estate's name") if "estate" in found else "",
+            self.path, self._zone(found.get("time_zone")), self.authorities, self.places, self.principals, self.teams,
+            self.guests, *self._sentences(found, names), self._narrow_at(found.get("narrow_at")),
+        )  # fmt: skip
+
+    def _sentences(
+        self, found: dict[str, Node], names: sentences.Names
+    ) -> tuple[tuple[GrantSpec, ...], tuple[Emergency, ...], tuple[Waiver, ...]]:  # fmt: skip
+        def listed(key: str) -> list[tuple[int, Node]]:
+            return list(enumerate(reader.items(self.source, found[key], key), 1)) if key in found else []
+
+        grants = [sentences.grant(self.source, node, n, names) for n, node in listed("grants")]
+        kept = [sentences.emergency(self.source, node, n, names, self._key) for n, node in listed("emergency")]
+        waivers = [sentences.waiver(self.source, node, n, names) for n, node in listed("waivers")]
+        return tuple(g for g in grants if g), tuple(e for e in kept if e), tuple(w for w in waivers if w)
+
+    def _key(self, node: Node) -> PublicKey | None:
+        return reader.key_file(self.source, node, self.folder, "a key file")
+
+    def _zone(self, node: Node | None) -> ZoneInfo:
+        if node is None:
+            return ZoneInfo("UTC")
+        value = reader.text(self.source, node, "time_zone")
+        try:
+            return ZoneInfo(value)
+        except (ZoneInfoNotFoundError, ValueError, OSError):
+            near = nearest(value, sorted(available_timezones()))
+            self.source.fault(node, f'there is no time zone "{value}"', "a name such as Atlantic/Faroe", near)
+            return ZoneInfo("UTC")
+
+    def _authority(self, name: str, key: Node, node: Node) -> None:
+        found = self._key(node)
+        if found is not None:
+            self.authorities[name] = found
+
+    def _place(self, name: str, key: Node, node: Node) -> None:
+        if name == "anywhere":
+            self.source.fault(key, '"anywhere" is reserved: it means every address', "another name")
+        inside: AddressSet | None = None
+        if node.pairs is not None:
+            found = reader.section(
+                self.source, node, f"place {name}", ("inside", "seen_as"), None, ("inside", "seen_as")
+            )
+            inside = self._addresses(found["inside"]) if "inside" in found else None
+            seen = self._addresses(found["seen_as"]) if "seen_as" in found else AddressSet()
+        else:
+            seen = self._addresses(node)
+        self.places[name] = Place(name, seen, self.source.origin(key), inside)
+
+    def _addresses(self, node: Node) -> AddressSet:
+        found = []
+        for item in reader.items(self.source, node, "the addresses"):
+            value = reader.text(self.source, item, "an address")
+            each = sentences.network(self.source, item, value) if value else None
+            if each is not None:
+                found.append(each)
+        return union(found)
+
+    def _principal(self, name: str, key: Node, node: Node, guests: dict[str, Node], *, robot: bool) -> None:
+        what = f"{'robot' if robot else 'person'} {name}"
+        if name in self.principals:
+            self.source.fault(key, f'"{name}" is a person already', "a name of its own")
+        known = ("keys", "accounts", "certificate", "until")
+        if node.text == "" and node.plain:
+            node.text, node.pairs = None, []
+        found = reader.section(self.source, node, what, known)
+        keys = [self._key(item) for item in reader.items(self.source, found["keys"], "keys")] if "keys" in found else []
+        accounts: dict[str, str] = {}
+        for guest, value in reader.pairs(self.source, found["accounts"], "accounts") if "accounts" in found else []:
+            if reader.named(self.source, guest, "the guest", guests, "guests"):
+                accounts[guest.text or ""] = reader.text(self.source, value, "an account")
+        self.principals[name] = Principal(
+            name, robot, tuple(k for k in keys if k is not None), self.source.origin(key), accounts,
+            self._certificate(found.get("certificate")),
+            reader.day(self.source, found["until"], "until") if "until" in found else None,
+        )  # fmt: skip
+
+    def _certificate(self, node: Node | None) -> CertificateRight | None:
+        if node is None:
+            return None
+        found = reader.section(
+            self.source, node, "certificate", ("authority", "principals"), None, ("authority", "principals")
+        )
+        if len(found) < 2:
+            return None
+        authority = reader.named(self.source, found["authority"], "the authority", self.authorities, "authorities")
+        names = [
+            reader.text(self.source, n, "a principal")
+            for n in reader.items(self.source, found["principals"], "principals")
+        ]
+        return CertificateRight(authority, tuple(names)) if authority else None
+
+    def _team(self, name: str, key: Node, node: Node) -> None:
+        people = {n: p for n, p in self.principals.items() if not p.is_robot}
+        members = [
+            reader.named(self.source, item, "the member", people, "people")
+            for item in reader.items(self.source, node, f"team {name}")
+        ]
+        self.teams[name] = Team(name, tuple(dict.fromkeys(m for m in members if m)), self.source.origin(key))
+
+    def _guest(self, name: str, key: Node, node: Node, names: sentences.Names) -> None:
+        what = f"guest {name}"
+        found = reader.section(self.source, node, what, ("system", "via", "labels", "host_keys"), LATER_GUEST, ("via",))
+        labels = (
+            [reader.name(self.source, n, "a label") for n in reader.items(self.source, found["labels"], "labels")]
+            if "labels" in found
+            else []
+        )
+        host_keys = (
+            [
+                reader.text(self.source, n, "a fingerprint")
+                for n in reader.items(self.source, found["host_keys"], "host_keys")
+            ]
+            if "host_keys" in found
+            else []
+        )
+        for value, item in zip(
+            host_keys,
+            reader.items(self.source, found["host_keys"], "host_keys") if "host_keys" in found else [],
+            strict=False,
+        ):
+            if value and not value.startswith("SHA256:"):
+                self.source.fault(
+                    item, f'"{value}" is no fingerprint', "SHA256: and what ssh-keygen -l prints behind it"
+                )
+        via = self._via(found["via"], what, names) if "via" in found else None
+        system = reader.text(self.source, found["system"], "system") if "system" in found else ""
+        if via is not None:
+            self.guests[name] = GuestSpec(name, via, self.source.origin(key), system, tuple(labels), tuple(host_keys))
+
+    def _via(self, node: Node, what: str, names: sentences.Names) -> Via | None:
+        found = reader.section(self.source, node, "via", ("folder", "evidence", "as", "key", "from"), LATER_VIA)
+        ways = [kind for kind in ("folder", "evidence") if kind in found]
+        if len(ways) != 1:
+            if node.pairs is not None and not set(k.text for k, _ in node.pairs) & set(LATER_VIA):
+                self.source.fault(
+                    node, f"{what} is reached by {len(ways)} ways", "one of folder: PATH, evidence: ARCHIVE"
+                )
+            return None
+        path = self.folder / reader.text(self.source, found[ways[0]], ways[0])
+        stated = [name for name in ("as", "key", "from") if name in found]
+        if stated and len(stated) < 3:
+            self.source.fault(
+                node,
+                f"{what} states {' and '.join(stated)} of its own door only",
+                "as, key and from together, or none of them",
+            )
+        return Via(
+            ways[0], path, self.source.origin(node),
+            reader.text(self.source, found["as"], "as") if "as" in found else "",
+            self._key(found["key"]) if "key" in found else None,
+            sentences.places(self.source, found["from"], names) if "from" in found else (),
+        )  # fmt: skip
+
+    def _narrow_at(self, node: Node | None) -> tuple[str, ...]:
+        if node is None:
+            return ("key", "service")
+        out: list[str] = []
+        for item in reader.items(self.source, node, "narrow_at"):
+            if item.text == "filter":
+                self.source.fault(item, "filters can't be drafted by this version yet", "service, key")
+                continue
+            value = reader.one_of(self.source, item, "narrow_at", ("service", "key"))
+            out += [value] if value else []
+        return tuple(out)

@@ -1,0 +1,159 @@
+"""The estate as values: what the file says, checked, with the place each part comes from."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import date, datetime, time, timedelta
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+from nightlatch.formats.keys import PublicKey
+from nightlatch.net.addresses import AddressSet
+from nightlatch.origin import Origin
+
+ANYWHERE = "anywhere"
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """A named set of callers. Behind a translation of its own, `inside` are its addresses and `seen` what others see."""
+
+    name: str
+    seen: AddressSet
+    origin: Origin
+    inside: AddressSet | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class CertificateRight:
+    """The authority whose certificates somebody holds, and the principals they name."""
+
+    authority: str
+    principals: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Principal:
+    """A person or a robot. `until` is the last day on which any grant to them counts."""
+
+    name: str
+    is_robot: bool
+    keys: tuple[PublicKey, ...]
+    origin: Origin
+    accounts: Mapping[str, str]
+    certificate: CertificateRight | None = None
+    until: date | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Team:
+    """People under one name."""
+
+    name: str
+    members: tuple[str, ...]
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
+class PlaceRef:
+    """Where a sentence says callers are: a place by name, or addresses written out."""
+
+    text: str
+    place: str = ""
+    addresses: AddressSet | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Via:
+    """How Nightlatch gets at a guest, and the own door: the account, key and place by which it will come in."""
+
+    kind: str  # "folder" or "evidence"
+    path: Path
+    origin: Origin
+    account: str = ""
+    key: PublicKey | None = None
+    places: tuple[PlaceRef, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class GuestSpec:
+    """One guest."""
+
+    name: str
+    via: Via
+    origin: Origin
+    system: str = ""
+    labels: tuple[str, ...] = ()
+    host_keys: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class GrantSpec:
+    """One grant sentence. `proofs` are alternatives, each a tuple of key, certificate, password."""
+
+    number: int
+    who: tuple[str, ...]
+    guests: tuple[str, ...]
+    places: tuple[PlaceRef, ...]
+    proofs: tuple[tuple[str, ...], ...]
+    origin: Origin
+    text: str
+    account: str = ""
+    shared: str = ""
+    administer: bool = False
+    after_password: bool = False
+    command: str = ""
+    files: str = ""
+    until: date | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Emergency:
+    """An account kept for the day all else fails."""
+
+    account: str
+    guests: tuple[str, ...]
+    origin: Origin
+    tested: date | None = None
+    test_every_days: int = 0
+    places: tuple[PlaceRef, ...] = ()
+    proofs: tuple[tuple[str, ...], ...] = ()
+    keys: tuple[PublicKey, ...] = ()
+    console: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Waiver:
+    """A finding accepted on record until a day, that day included."""
+
+    finding: str
+    guests: tuple[str, ...]
+    owner: str
+    because: str
+    until: date
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
+class Estate:
+    """The whole file."""
+
+    name: str
+    path: Path
+    zone: ZoneInfo
+    authorities: Mapping[str, PublicKey]
+    places: Mapping[str, Place]
+    principals: Mapping[str, Principal]
+    teams: Mapping[str, Team]
+    guests: Mapping[str, GuestSpec]
+    grants: tuple[GrantSpec, ...]
+    emergency: tuple[Emergency, ...]
+    waivers: tuple[Waiver, ...]
+    narrow_at: tuple[str, ...]
+
+    def over(self, last: date | None, at: datetime) -> bool:
+        """Whether the day `last` has ended by `at` (aware), in the estate's time zone."""
+        if last is None:
+            return False
+        return at >= datetime.combine(last + timedelta(days=1), time(), self.zone)

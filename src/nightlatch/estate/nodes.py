@@ -1,0 +1,165 @@
+"""YAML as a tree of texts with positions (YAML 1.2).
+
+Every scalar stays a text: what it means is said by the schema, so `007`, `no` and `2027-02-30` can't turn into something
+else on the way. Aliases, anchors, tags, merge keys, directives and second documents are refused, repeated keys found.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+from nightlatch.faults import EstateError, Fault
+from nightlatch.origin import Kind, Origin
+
+MOST_DEPTH = 40
+
+
+@dataclass(slots=True)
+class Node:
+    """A scalar, list or mapping. `line` and `column` count from 1; `plain` says that a scalar stands without quotes."""
+
+    line: int
+    column: int
+    text: str | None = None
+    plain: bool = False
+    items: list[Node] | None = None
+    pairs: list[tuple[Node, Node]] | None = None
+
+    @property
+    def kind(self) -> str:
+        """What the node is, for messages."""
+        if self.items is not None:
+            return "a list"
+        if self.pairs is not None:
+            return "a mapping"
+        return "nothing" if self.text == "" and self.plain else f'"{self.text}"'
+
+
+@dataclass
+class Source:
+    """The file: its name for messages and its lines for excerpts. Faults are gathered here."""
+
+    path: str
+    text: str
+    faults: list[Fault] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        self.lines = self.text.split("\n")
+
+    def origin(self, node: Node) -> Origin:
+        """The node's place."""
+        return Origin(self.path, node.line, node.column, Kind.ESTATE)
+
+    def fault(self, node: Node, what: str, expected: str = "", nearest: str = "") -> None:
+        """Note something that is wrong at a node."""
+        line = self.lines[node.line - 1].rstrip() if node.line <= len(self.lines) else ""
+        width = len(node.text) if node.text else 1
+        self.faults.append(Fault(what, self.origin(node), expected, nearest, line, width))
+
+
+def parse(source: Source) -> Node:
+    """The root node. Raises EstateError with the first error of syntax; what is well formed but refused is noted."""
+    from ruamel.yaml import YAML
+    from ruamel.yaml.error import MarkedYAMLError, YAMLError
+
+    _refuse_control(source)
+    yaml = YAML(typ="safe", pure=True)
+    try:
+        events = yaml.parse(source.text)
+        builder = _Builder(source, events)
+        root = builder.document()
+    except MarkedYAMLError as error:
+        mark = error.problem_mark or error.context_mark
+        node = Node(mark.line + 1, mark.column + 1) if mark else Node(1, 1)
+        source.fault(node, f"this is no YAML: {error.problem or error.context}", "a colon and a space behind each key")
+        raise EstateError(source.faults) from None
+    except YAMLError as error:
+        raise EstateError(f"{source.path}: this is no YAML: {error}") from None
+    if source.faults:
+        raise EstateError(source.faults)
+    return root
+
+
+def _refuse_control(source: Source) -> None:
+    for number, line in enumerate(source.lines, 1):
+        for column, char in enumerate(line.rstrip("\r"), 1):
+            if ord(char) < 32 and char != "\t":
+                source.fault(Node(number, column), f"a control character (U+{ord(char):04X})", "text")
+                raise EstateError(source.faults)
+
+
+class _Builder:
+    def __init__(self, source: Source, events: Iterator[object]) -> None:
+        self.source, self.events = source, events
+
+    def document(self) -> Node:
+        root: Node | None = None
+        for event in self.events:
+            name = type(event).__name__
+            if name == "DocumentStartEvent":
+                if getattr(event, "version", None) or getattr(event, "tags", None):
+                    self._refuse(event, "a YAML directive", "no line that begins with %")
+            elif name not in ("StreamStartEvent", "StreamEndEvent", "DocumentEndEvent", "CommentEvent"):
+                node = self._node(event, 0)
+                if root is not None:
+                    self._refuse(event, "a second document in the same file", "one document")
+                root = root or node
+        if root is None:
+            raise EstateError([Fault("the file is empty", Origin(self.source.path, 1, 1, Kind.ESTATE), "an estate")])
+        return root
+
+    def _refuse(self, event: object, what: str, expected: str) -> None:
+        mark = event.start_mark  # type: ignore[attr-defined]
+        self.source.fault(Node(mark.line + 1, mark.column + 1), what, expected)
+
+    def _node(self, event: object, depth: int) -> Node:
+        mark = event.start_mark  # type: ignore[attr-defined]
+        node = Node(mark.line + 1, mark.column + 1)
+        name = type(event).__name__
+        if depth > MOST_DEPTH:
+            raise EstateError([Fault("nested too deeply", self.source.origin(node), f"at most {MOST_DEPTH} levels")])
+        if name == "AliasEvent":
+            self._refuse(event, "an alias (*)", "the value itself: aliases are not read")
+            node.text = ""
+            return node
+        if getattr(event, "anchor", None):
+            self._refuse(event, "an anchor (&)", "the value alone: anchors are not read")
+        if getattr(event, "tag", None) and not _implicit(event):
+            self._refuse(event, "a tag (!)", "the value alone: tags are not read")
+        if name == "ScalarEvent":
+            node.text = event.value  # type: ignore[attr-defined]
+            node.plain = event.style is None  # type: ignore[attr-defined]
+        elif name == "SequenceStartEvent":
+            node.items = [self._node(each, depth + 1) for each in self._until("SequenceEndEvent")]
+        else:
+            node.pairs = []
+            keys: dict[str, Node] = {}
+            for each in self._until("MappingEndEvent"):
+                key = self._node(each, depth + 1)
+                value = self._node(next(self.events), depth + 1)
+                self._key(key, keys)
+                node.pairs.append((key, value))
+        return node
+
+    def _until(self, end: str) -> Iterator[object]:
+        for event in self.events:
+            if type(event).__name__ == end:
+                return
+            yield event
+
+    def _key(self, key: Node, keys: dict[str, Node]) -> None:
+        if key.text is None:
+            self.source.fault(key, "a key that is no word", "a name and a colon")
+            return
+        if key.text == "<<":
+            self.source.fault(key, "a merge key (<<)", "the keys themselves: merging is not read")
+        elif key.text in keys:
+            first = keys[key.text]
+            self.source.fault(key, f'"{key.text}" stands here twice', f"it once (the first is at line {first.line})")
+        keys.setdefault(key.text, key)
+
+
+def _implicit(event: object) -> bool:
+    implicit = getattr(event, "implicit", True)
+    return implicit[0] or implicit[1] if isinstance(implicit, tuple) else bool(implicit)

@@ -1,0 +1,293 @@
+"""Grants, emergency accounts and waivers: the sentences of the estate file."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from nightlatch.estate import reader
+from nightlatch.estate.model import (
+    ANYWHERE,
+    Emergency,
+    GrantSpec,
+    GuestSpec,
+    Place,
+    PlaceRef,
+    Principal,
+    Team,
+    Waiver,
+)
+from nightlatch.estate.nodes import Node, Source
+from nightlatch.faults import nearest
+from nightlatch.formats.keys import PublicKey
+from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
+from nightlatch.net.literal import AddressError, parse_network
+
+PROOFS = ("key", "certificate", "password")
+GRANT_KEYS = ("let", "into", "by", "from", "with", "as", "shared", "may", "after", "only", "until")
+LATER_GRANT = {
+    "through": "ways through another guest come later",
+    "screen": "only ssh is read so far",
+}
+LATER_SERVICES = ("rdp", "vnc", "winrm")
+PLACE_NAME = re.compile(r"[a-z][a-z0-9-]*")
+
+
+@dataclass
+class Names:
+    """What a sentence may refer to."""
+
+    places: Mapping[str, Place]
+    principals: Mapping[str, Principal]
+    teams: Mapping[str, Team]
+    guests: Mapping[str, GuestSpec]
+
+    @property
+    def labels(self) -> dict[str, list[str]]:
+        """Guests by label."""
+        out: dict[str, list[str]] = {}
+        for guest in self.guests.values():
+            for label in guest.labels:
+                out.setdefault(label, []).append(guest.name)
+        return out
+
+
+def places(source: Source, node: Node, names: Names) -> tuple[PlaceRef, ...]:
+    """`from`: place names, `anywhere`, or addresses written out."""
+    out: list[PlaceRef] = []
+    for item in reader.items(source, node, "from"):
+        value = reader.text(source, item, "a place")
+        if not value:
+            continue
+        if value == ANYWHERE:
+            out.append(PlaceRef(value, addresses=EVERY_ADDRESS))
+        elif PLACE_NAME.fullmatch(value):
+            if reader.named(source, item, "the place", names.places, "places"):
+                out.append(PlaceRef(value, place=value))
+        else:
+            found = network(source, item, value)
+            if found is not None:
+                out.append(PlaceRef(value, addresses=found))
+    return tuple(out)
+
+
+def network(source: Source, node: Node, value: str) -> AddressSet | None:
+    """An address or prefix, read strictly."""
+    try:
+        return parse_network(value)
+    except AddressError as error:
+        source.fault(node, str(error), error.expected)
+        return None
+
+
+def guests(source: Source, node: Node, names: Names) -> tuple[str, ...]:
+    """`into` and `on`: guest names, `label NAME`, or `all guests`."""
+    out: dict[str, None] = {}
+    for item in reader.items(source, node, "the guests"):
+        value = reader.text(source, item, "a guest")
+        if value == "all guests":
+            out.update(dict.fromkeys(names.guests))
+        elif value.startswith("label "):
+            label = value[6:].strip()
+            if label not in names.labels:
+                known = ", ".join(sorted(names.labels)) or "there are none"
+                source.fault(
+                    item,
+                    f'no guest has the label "{label}"',
+                    f"a label that a guest has ({known})",
+                    nearest(label, list(names.labels)),
+                )
+            out.update(dict.fromkeys(names.labels.get(label, [])))
+        elif value and reader.named(source, item, "the guest", names.guests, "guests"):
+            out[value] = None
+    return tuple(out)
+
+
+def principals(source: Source, node: Node, names: Names) -> tuple[str, ...]:
+    """`let`: people, robots, or `team NAME`."""
+    out: dict[str, None] = {}
+    for item in reader.items(source, node, "let"):
+        value = reader.text(source, item, "who is let in")
+        if value.startswith("team "):
+            team = value[5:].strip()
+            if team not in names.teams:
+                source.fault(
+                    item,
+                    f'there is no team "{team}"',
+                    f"a name under teams ({', '.join(sorted(names.teams)) or 'there are none'})",
+                    nearest(team, list(names.teams)),
+                )
+            else:
+                out.update(dict.fromkeys(names.teams[team].members))
+        elif value.startswith("group "):
+            source.fault(
+                item, "groups of a directory can't be honoured by this version yet", "people, robots or a team"
+            )
+        elif value and reader.named(source, item, "who is let in", names.principals, "people and robots"):
+            out[value] = None
+    return tuple(out)
+
+
+def proofs(source: Source, node: Node) -> tuple[tuple[str, ...], ...]:
+    """`with`: `key + password` means both, a list means either."""
+    out: list[tuple[str, ...]] = []
+    for item in reader.items(source, node, "with"):
+        value = reader.text(source, item, "with")
+        parts = tuple(part.strip() for part in value.split("+")) if value else ()
+        for part in parts:
+            if part not in PROOFS:
+                source.fault(
+                    item,
+                    f'"{part}" is no proof',
+                    "key, certificate, password, or some joined by +",
+                    nearest(part, PROOFS),
+                )
+        if len(set(parts)) != len(parts):
+            source.fault(item, f'"{value}" names the same proof twice', "different proofs joined by +")
+        if parts:
+            out.append(parts)
+    return tuple(out)
+
+
+def grant(source: Source, node: Node, number: int, names: Names) -> GrantSpec | None:
+    """One grant."""
+    what = f"grant {number}"
+    before = len(source.faults)
+    found = reader.section(source, node, what, GRANT_KEYS, LATER_GRANT, ("let", "into", "by", "from", "with"))
+    if not {"let", "into", "by", "from", "with"} <= found.keys():
+        return None
+    _service(source, found["by"])
+    who = principals(source, found["let"], names)
+    account = reader.text(source, found["as"], "as") if "as" in found else ""
+    shared = reader.text(source, found["shared"], "shared") if "shared" in found else ""
+    spec = GrantSpec(
+        number, who, guests(source, found["into"], names), places(source, found["from"], names),
+        proofs(source, found["with"]), source.origin(node), _as_text(source, node), account, shared,
+        administer=_may(source, found, what), after_password=_after(source, found),
+        command=_only(source, found, "command"), files=_only(source, found, "files"),
+        until=reader.day(source, found["until"], "until") if "until" in found else None,
+    )  # fmt: skip
+    if account and len(who) > 1 and not shared:
+        source.fault(
+            found["as"], f"{what} lets {len(who)} into one account, {account}", "shared: and the reason, or no as:"
+        )
+    _holders(source, found["with"], spec, names)
+    return spec if len(source.faults) == before else None
+
+
+def _as_text(source: Source, node: Node) -> str:
+    line = source.lines[node.line - 1].strip()
+    return line.removeprefix("- ").strip()
+
+
+def _service(source: Source, node: Node) -> None:
+    value = reader.text(source, node, "by")
+    if value in LATER_SERVICES:
+        source.fault(node, f'the service "{value}" can\'t be honoured by this version yet', "ssh")
+    elif value and value != "ssh":
+        source.fault(node, f'the service "{value}" is not known', "ssh", nearest(value, ("ssh",)))
+
+
+def _may(source: Source, found: dict[str, Node], what: str) -> bool:
+    if "may" not in found:
+        if "after" in found:
+            source.fault(found["after"], f"{what} says after without may: administer", "may: administer beside it")
+        return False
+    ok = reader.one_of(source, found["may"], "may", ("administer",)) == "administer"
+    if ok and "after" not in found:
+        source.fault(
+            found["may"], "may: administer without saying after what", "after: own password, or after: nothing"
+        )
+    if ok and "only" in found:
+        source.fault(found["only"], "only and may: administer contradict each other", "one of them")
+    return ok
+
+
+def _after(source: Source, found: dict[str, Node]) -> bool:
+    if "after" not in found:
+        return False
+    return reader.one_of(source, found["after"], "after", ("own password", "nothing")) == "own password"
+
+
+def _only(source: Source, found: dict[str, Node], key: str) -> str:
+    if "only" not in found:
+        return ""
+    later = {"tunnel": "tunnels come later"}
+    node = found["only"]
+    inside = (
+        reader.section(source, node, "only", ("command", "files"), later)
+        if key == "command"
+        else {k.text or "": v for k, v in node.pairs or []}
+    )
+    if key == "command" and len(inside) > 1:
+        source.fault(node, "only says more than one thing", "command or files")
+    if key not in inside:
+        return ""
+    value = reader.text(source, inside[key], key)
+    if key == "files" and value and (not value.startswith("/") or "/../" in value + "/"):
+        source.fault(inside[key], f'"{value}" is no folder on the guest', "an absolute path, such as /srv/charts")
+    if key == "command" and value.startswith("internal-sftp"):
+        source.fault(inside[key], "internal-sftp serves files", "files: and the folder")
+    return value.rstrip("/") or value
+
+
+def _holders(source: Source, node: Node, spec: GrantSpec, names: Names) -> None:
+    for who in spec.who:
+        person = names.principals[who]
+        wanted = {part for proof in spec.proofs for part in proof}
+        if "key" in wanted and not person.keys:
+            source.fault(node, f"{who} has no key", f"keys: under {who}, or another proof")
+        if "certificate" in wanted and person.certificate is None:
+            source.fault(
+                node, f"{who} has no certificate", f"certificate: {{authority: ..., principals: [...]}} under {who}"
+            )
+
+
+def emergency(source: Source, node: Node, number: int, names: Names, key_of: object) -> Emergency | None:
+    """One emergency account. `key_of(node)` reads a key file."""
+    what = f"emergency account {number}"
+    found = reader.section(
+        source, node, what, ("account", "into", "tested", "test_every_days", "by"), None, ("account", "into", "by")
+    )
+    if not {"account", "into", "by"} <= found.keys():
+        return None
+    by = reader.section(source, found["by"], "by", ("console", "ssh"), {"rdp": "only ssh is read so far"})
+    keys: tuple[PublicKey, ...] = ()
+    where: tuple[PlaceRef, ...] = ()
+    shown: tuple[tuple[str, ...], ...] = ()
+    if "ssh" in by:
+        ssh = reader.section(source, by["ssh"], "ssh", ("from", "with", "keys"), None, ("from", "with"))
+        where = places(source, ssh["from"], names) if "from" in ssh else ()
+        shown = proofs(source, ssh["with"]) if "with" in ssh else ()
+        found_keys = [key_of(item) for item in reader.items(source, ssh["keys"], "keys")] if "keys" in ssh else []  # type: ignore[operator]
+        keys = tuple(key for key in found_keys if key is not None)
+        if any("key" in proof for proof in shown) and "keys" not in ssh:
+            source.fault(by["ssh"], f"{what} shows a key, but names none", "keys: [file]")
+    if "console" in by:
+        console = reader.section(source, by["console"], "console", ("with",), None, ("with",))
+        if "with" in console:
+            reader.one_of(source, console["with"], "with", ("password",))
+    return Emergency(
+        reader.text(source, found["account"], "account"), guests(source, found["into"], names), source.origin(node),
+        reader.day(source, found["tested"], "tested") if "tested" in found else None,
+        reader.whole(source, found["test_every_days"], "test_every_days", 1, 3650) if "test_every_days" in found else 0,
+        where, shown, keys, "console" in by,
+    )  # fmt: skip
+
+
+def waiver(source: Source, node: Node, number: int, names: Names) -> Waiver | None:
+    """One waiver; whether its finding exists is checked where the checks are known."""
+    what = f"waiver {number}"
+    keys = ("finding", "on", "owner", "because", "until")
+    found = reader.section(source, node, what, keys, None, keys)
+    if not set(keys) <= found.keys():
+        return None
+    until = reader.day(source, found["until"], "until")
+    owner = reader.named(source, found["owner"], "the owner", names.principals, "people and robots")
+    if until is None:
+        return None
+    return Waiver(
+        reader.text(source, found["finding"], "finding"), guests(source, found["on"], names), owner,
+        reader.text(source, found["because"], "because"), until, source.origin(found["finding"]),
+    )  # fmt: skip

@@ -1,0 +1,1 @@
+"""Changes on guests: applied so that they can be taken back, byte for byte."""

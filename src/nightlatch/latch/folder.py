@@ -1,0 +1,331 @@
+"""Enact and undo on a folder guest.
+
+Order: lock, compare every path with what the draft was proved on, keep copies, stage everything beside its target, then
+rename. Whatever breaks before the end, or Ctrl-C, puts back what was done; afterwards `undo` gives every byte, mode,
+owner, time and extended attribute back. No daemon checks the result: there is none in a folder.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import hashlib
+import os
+import secrets
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+
+from nightlatch.draft.plan import ProvedDraft
+from nightlatch.evidence.snapshot import ABSENT, Entry, Kind
+from nightlatch.faults import PutBackError, RefusedError, UnreadableError
+from nightlatch.latch.records import CHANGES, HOME, LOCK, MOST_KEPT, Record, Side, Touched, parse
+from nightlatch.transports.folder import Folder
+
+LARGEST_RECORD = 4 << 20
+
+
+@dataclass(frozen=True, slots=True)
+class Changed:
+    """What enact or undo did on one guest. `skipped` are paths that somebody else changed since, left as they are."""
+
+    guest: str
+    change: str
+    paths: tuple[str, ...]
+    skipped: tuple[str, ...] = ()
+
+
+def enact(proved: ProvedDraft, root: Path, at: datetime, tool: str, change: str) -> Changed:
+    """Apply a proved draft to the folder it was proved on.
+
+    Raises RefusedError when something differs from the evidence or another change is under way, PutBackError when
+    a write failed and everything was put back.
+    """
+    if not proved.changed:
+        return Changed(proved.draft.guest, "", ())
+    with Folder(root) as folder:
+        _compare(folder, proved)
+        made = _make_folders(folder, [HOME, CHANGES, f"{CHANGES}/{change}"])
+        with _locked(folder):
+            return _apply(folder, proved, at, tool, change, made)
+
+
+def new_change_id(at: datetime) -> str:
+    """A change's name: its time and four random digits."""
+    return f"{at:%Y%m%d-%H%M%S}-{secrets.token_hex(2)}"
+
+
+def _compare(folder: Folder, proved: ProvedDraft) -> None:
+    for path in proved.changed:
+        seen = proved.before.entries.get(path, ABSENT)
+        live = _live(folder, path)
+        if (live.kind, live.mode, live.uid, live.gid, live.digest) != (
+            seen.kind,
+            seen.mode,
+            seen.uid,
+            seen.gid,
+            seen.digest,
+        ):
+            raise RefusedError(
+                f"{proved.draft.guest}: {path} was changed since it was read; survey again. Nothing was written"
+            )
+
+
+def _live(folder: Folder, path: str) -> Entry:
+    entry = folder.look(path)
+    return folder.read(path, 64 << 20) if entry.kind is Kind.FILE else entry
+
+
+def _make_folders(folder: Folder, paths: list[str]) -> list[str]:
+    made: list[str] = []
+    for above in ("/var", "/var/lib"):
+        if folder.look(above).kind is Kind.ABSENT:
+            paths = [above, *[p for p in paths if p != above]]
+    for path in sorted(paths, key=len):
+        with folder.parent(path) as (above_fd, name), contextlib.suppress(FileExistsError):
+            os.mkdir(name, 0o755 if path in ("/var", "/var/lib") else 0o700, dir_fd=above_fd)
+            made.append(path)
+    return made
+
+
+@contextmanager
+def _locked(folder: Folder) -> Iterator[None]:
+    with folder.parent(LOCK) as (above, name):
+        try:
+            os.mkdir(name, 0o700, dir_fd=above)
+        except FileExistsError:
+            raise RefusedError(
+                f"another change is under way in {folder.root} ({LOCK} is there); if none is, remove that folder"
+            ) from None
+        try:
+            yield
+        finally:
+            os.rmdir(name, dir_fd=above)
+
+
+def _apply(
+    folder: Folder, proved: ProvedDraft, at: datetime, tool: str, change: str, made: list[str]
+) -> Changed:  # fmt: skip
+    undo: list[Callable[[], None]] = []
+    touched: list[Touched] = []
+    try:
+        for number, path in enumerate(proved.changed):
+            touched.append(_keep(folder, proved, path, number, change))
+        record = Record(
+            format="nightlatch/change/1", id=change, tool=tool, time=at.isoformat(timespec="seconds"),
+            guest=proved.draft.guest, steps=[str(step) for step in proved.draft.steps], touched=touched,
+            folders=[path for path in made if not path.endswith(change)],
+        )  # fmt: skip
+        _write_new(folder, f"{CHANGES}/{change}/record.json", record.model_dump_json(indent=1).encode(), 0o600)
+        for each in touched:
+            entry = proved.after.entries[each.path]
+            undo.append(lambda each=each: _restore(folder, each, change))  # type: ignore[misc]
+            _put(folder, each.path, entry, each.before)
+    except BaseException as error:
+        _put_back(folder, undo, change, made)
+        if isinstance(error, OSError):
+            raise PutBackError(
+                f"{proved.draft.guest}: {error.filename or 'a write'} failed: {error.strerror}. Everything was put back"
+            ) from error
+        raise
+    _prune(folder)
+    return Changed(proved.draft.guest, change, tuple(t.path for t in touched))
+
+
+def _put_back(folder: Folder, undo: list[Callable[[], None]], change: str, made: list[str]) -> None:
+    for act in reversed(undo):
+        act()
+    _forget(folder, change, made)
+
+
+def _keep(folder: Folder, proved: ProvedDraft, path: str, number: int, change: str) -> Touched:
+    live = _live(folder, path)
+    copy_name = ""
+    if live.kind is Kind.FILE:
+        copy_name = f"{number}.before"
+        _write_new(folder, f"{CHANGES}/{change}/{copy_name}", live.content or b"", 0o600)
+    after = proved.after.entries[path]
+    side = Side(kind=after.kind.value, mode=after.mode, uid=after.uid, gid=after.gid, sha256=after.digest)  # type: ignore[arg-type]
+    return Touched(path=path, before=_side(folder, path, live), after=side, copy_name=copy_name)
+
+
+def _side(folder: Folder, path: str, live: Entry) -> Side:
+    if live.kind is Kind.ABSENT:
+        return Side(kind="absent")
+    with folder.parent(path) as (above, name):
+        status = os.stat(name, dir_fd=above, follow_symlinks=False)
+        attributes = _attributes(above, name)
+    return Side(
+        kind=live.kind.value, mode=live.mode, uid=live.uid, gid=live.gid, sha256=live.digest,  # type: ignore[arg-type]
+        mtime=status.st_mtime_ns, attributes=attributes,
+    )  # fmt: skip
+
+
+def _attributes(above: int, name: str) -> dict[str, str]:
+    descriptor = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK, dir_fd=above)
+    try:
+        return {each: os.getxattr(descriptor, each).hex() for each in os.listxattr(descriptor)}
+    except OSError as error:
+        if error.errno == errno.ENOTSUP:
+            return {}
+        raise
+    finally:
+        os.close(descriptor)
+
+
+def _write_new(folder: Folder, path: str, content: bytes, mode: int) -> None:
+    with folder.parent(path) as (above, name):
+        descriptor = os.open(name, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, mode, dir_fd=above)
+        with os.fdopen(descriptor, "wb") as stream:
+            stream.write(content)
+            stream.flush()
+            os.fsync(stream.fileno())
+
+
+def _put(folder: Folder, path: str, entry: Entry, like: Side) -> None:
+    """Make `path` what `entry` says: staged beside it under a name no include pattern takes, then renamed."""
+    with folder.parent(path) as (above, name):
+        if entry.kind is Kind.FOLDER:
+            if like.kind == "absent":
+                os.mkdir(name, 0o700, dir_fd=above)
+            _own(above, name, entry.uid, entry.gid, entry.mode)
+            return
+        if like.kind == "file" and like.sha256 == entry.digest:
+            _own(above, name, entry.uid, entry.gid, entry.mode)
+            return
+        _replace(above, name, entry.content or b"", entry.uid, entry.gid, entry.mode, like.attributes)
+
+
+def _own(above: int, name: str, uid: int, gid: int, mode: int) -> None:
+    os.chown(name, uid, gid, dir_fd=above, follow_symlinks=False)
+    os.chmod(name, mode, dir_fd=above)
+
+
+def _replace(
+    above: int, name: str, content: bytes, uid: int, gid: int, mode: int, attributes: dict[str, str], mtime: int = 0
+) -> None:  # fmt: skip
+    staged = f".nightlatch-{secrets.token_hex(6)}~"
+    try:
+        descriptor = os.open(staged, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600, dir_fd=above)
+        with os.fdopen(descriptor, "wb") as stream:
+            stream.write(content)
+            stream.flush()
+            os.fchown(stream.fileno(), uid, gid)
+            os.fchmod(stream.fileno(), mode)
+            for key, value in attributes.items():
+                os.setxattr(stream.fileno(), key, bytes.fromhex(value))
+            if mtime:
+                os.utime(stream.fileno(), ns=(mtime, mtime))
+            os.fsync(stream.fileno())
+        os.rename(staged, name, src_dir_fd=above, dst_dir_fd=above)
+    except BaseException:
+        with contextlib.suppress(FileNotFoundError):
+            os.unlink(staged, dir_fd=above)
+        raise
+
+
+def _restore(folder: Folder, each: Touched, change: str) -> None:
+    """Give one path back what it had."""
+    before = each.before
+    with folder.parent(each.path) as (above, name):
+        if before.kind == "absent":
+            with contextlib.suppress(FileNotFoundError, OSError):
+                if each.after.kind == "folder":
+                    os.rmdir(name, dir_fd=above)
+                else:
+                    os.unlink(name, dir_fd=above)
+            return
+        if before.kind == "folder":
+            _own(above, name, before.uid, before.gid, before.mode)
+            return
+        content = folder.read(f"{CHANGES}/{change}/{each.copy_name}", 64 << 20).content or b""
+        if hashlib.sha256(content).hexdigest() != before.sha256:
+            raise UnreadableError(f"the copy of {each.path} kept for change {change} is damaged; it was not put back")
+        _replace(above, name, content, before.uid, before.gid, before.mode, before.attributes, before.mtime)
+
+
+def changes(root: Path) -> list[Record]:
+    """The changes kept in a folder guest, oldest first."""
+    with Folder(root) as folder:
+        return [_record(folder, name) for name in _names(folder)]
+
+
+def _names(folder: Folder) -> list[str]:
+    try:
+        if folder.look(HOME).kind is not Kind.FOLDER or folder.look(CHANGES).kind is not Kind.FOLDER:
+            return []
+        return folder.names(CHANGES, 1000)
+    except OSError:
+        return []
+
+
+def _record(folder: Folder, name: str) -> Record:
+    path = f"{CHANGES}/{name}/record.json"
+    try:
+        content = folder.read(path, LARGEST_RECORD).content
+    except OSError as error:
+        raise UnreadableError(f"{path} can't be read: {error.strerror}") from None
+    record = parse(content or b"", path)
+    if record.id != name:
+        raise UnreadableError(f"{path} is the record of another change, {record.id}")
+    return record
+
+
+def undo(root: Path, guest: str, change: str = "") -> Changed:
+    """Take a change back: the newest, or the one named.
+
+    A path that somebody else changed since is left as it is and named. Raises RefusedError when there is no such change
+    or a newer one touches the same paths.
+    """
+    with Folder(root) as folder:
+        records = [_record(folder, name) for name in _names(folder)]
+        record = next((r for r in reversed(records) if not change or r.id == change), None)
+        if record is None:
+            raise RefusedError(
+                f"{guest}: there is no change {change} to take back" if change else f"{guest}: no change is kept there"
+            )
+        paths = {t.path for t in record.touched}
+        for newer in records[records.index(record) + 1 :]:
+            both = paths & {t.path for t in newer.touched}
+            if both:
+                raise RefusedError(
+                    f"{guest}: change {newer.id} is newer and touches {sorted(both)[0]} too; undo that one first"
+                )
+        with _locked(folder):
+            done, skipped = _take_back(folder, record)
+        if not skipped:
+            _forget(folder, record.id, record.folders)
+        return Changed(guest, record.id, tuple(done), tuple(skipped))
+
+
+def _take_back(folder: Folder, record: Record) -> tuple[list[str], list[str]]:
+    done: list[str] = []
+    skipped: list[str] = []
+    for each in reversed(record.touched):
+        live = _live(folder, each.path)
+        now = (live.kind.value, live.mode, live.uid, live.gid, live.digest)
+        made = (each.after.kind, each.after.mode, each.after.uid, each.after.gid, each.after.sha256)
+        if now != made:
+            skipped.append(each.path)
+            continue
+        _restore(folder, each, record.id)
+        done.append(each.path)
+    return done, skipped
+
+
+def _forget(folder: Folder, change: str, made: list[str]) -> None:
+    place = f"{CHANGES}/{change}"
+    with contextlib.suppress(OSError, UnreadableError):
+        for name in folder.names(place, 1000):
+            with folder.parent(f"{place}/{name}") as (above, last):
+                os.unlink(last, dir_fd=above)
+    for path in [place, *sorted(made, key=len, reverse=True)]:
+        with contextlib.suppress(OSError), folder.parent(path) as (above, last):
+            os.rmdir(last, dir_fd=above)
+
+
+def _prune(folder: Folder) -> None:
+    for name in _names(folder)[:-MOST_KEPT]:
+        _forget(folder, name, [])

@@ -1,0 +1,68 @@
+"""What is kept of a change on the guest itself: originals and a record, for root only, the last ten.
+
+They lie under /var/lib/nightlatch on the guest. `read` treats them as hostile: the guest may have changed them.
+"""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from nightlatch.faults import UnreadableError
+
+HOME = "/var/lib/nightlatch"
+CHANGES = f"{HOME}/changes"
+LOCK = f"{HOME}/lock"
+MOST_KEPT = 10
+_STRICT = ConfigDict(extra="forbid", strict=True)
+
+
+class Side(BaseModel):
+    """A path before or after a change."""
+
+    model_config = _STRICT
+    kind: Literal["file", "folder", "absent"]
+    mode: int = Field(0, ge=0, le=0o7777)
+    uid: int = Field(0, ge=0)
+    gid: int = Field(0, ge=0)
+    sha256: str = Field("", pattern=r"^([0-9a-f]{64})?$")
+    mtime: int = 0
+    attributes: dict[str, str] = Field(default_factory=dict)
+
+
+class Touched(BaseModel):
+    """One path of a change; `copy_name` is the file in the change's folder that holds the original."""
+
+    model_config = _STRICT
+    path: str = Field(pattern=r"^/")
+    before: Side
+    after: Side
+    copy_name: str = Field("", pattern=r"^([0-9]{1,4}\.before)?$")
+
+
+class Record(BaseModel):
+    """One change."""
+
+    model_config = _STRICT
+    format: Literal["nightlatch/change/1"]
+    id: str = Field(pattern=r"^[0-9]{8}-[0-9]{6}-[0-9a-f]{4}$")
+    tool: str
+    time: str
+    guest: str
+    steps: list[str]
+    touched: list[Touched]
+    folders: list[str]
+
+
+def parse(raw: bytes, where: str) -> Record:
+    """A record from its bytes; raises UnreadableError."""
+    try:
+        record = Record.model_validate_json(raw)
+    except ValidationError as error:
+        first = error.errors()[0]
+        raise UnreadableError(f"{where} can't be read: {'.'.join(map(str, first['loc']))}: {first['msg']}") from None
+    for touched in record.touched:
+        if any(part in ("", ".", "..") for part in touched.path.split("/")[1:]):
+            raise UnreadableError(f"{where} names a path that is none: {touched.path!r}")
+    return record

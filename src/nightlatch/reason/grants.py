@@ -1,0 +1,136 @@
+"""Grants of the estate, expanded: one principal, guest and account each, with concrete secrets and sources in realms."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from datetime import datetime
+
+from nightlatch.estate.model import Emergency, Estate, GrantSpec, PlaceRef, Principal
+from nightlatch.formats.keys import PublicKey
+from nightlatch.reason.access import (
+    ADMINISTER,
+    COMMON,
+    NOWHERE,
+    SHELL,
+    Bounds,
+    Certificate,
+    Gives,
+    Grant,
+    GrantKind,
+    Key,
+    Need,
+    Password,
+    Power,
+    Secret,
+    Sources,
+    joined,
+)
+from nightlatch.reason.paths import Realms
+
+
+def realms(estate: Estate) -> Realms:
+    """The realms of the estate: the inside of every place that is seen as other addresses."""
+    return Realms(tuple((p.name, p.inside, p.seen) for p in estate.places.values() if p.inside is not None))
+
+
+def sources_of(estate: Estate, refs: Iterable[PlaceRef]) -> Sources:
+    """Where the sentence lets callers be. Who is let in from behind a translation is let in as what it shows, too."""
+    parts: list[Sources] = []
+    for ref in refs:
+        if ref.place:
+            place = estate.places[ref.place]
+            parts.append({COMMON: place.seen})
+            if place.inside is not None:
+                parts.append({place.name: place.inside})
+        elif ref.addresses is not None:
+            parts.append({COMMON: ref.addresses})
+            if ref.text == "anywhere":
+                parts.append({p.name: p.inside for p in estate.places.values() if p.inside is not None})
+    return joined(parts)
+
+
+def expand(estate: Estate, guest: str, at: datetime) -> list[Grant]:
+    """Every grant for one guest at a moment, the own door and emergency accounts included."""
+    out = [grant for spec in estate.grants if guest in spec.guests for grant in _sentence(estate, spec, guest, at)]
+    out.extend(_own_door(estate, guest))
+    out.extend(g for kept in estate.emergency if guest in kept.guests for g in _emergency(estate, kept, guest))
+    return out
+
+
+def account_of(spec: GrantSpec, person: Principal, guest: str) -> str:
+    """The account a sentence means: `as`, else the person's own account on that guest, else their name."""
+    return spec.account or person.accounts.get(guest, person.name)
+
+
+def _sentence(estate: Estate, spec: GrantSpec, guest: str, at: datetime) -> Iterator[Grant]:
+    for who in spec.who:
+        person = estate.principals[who]
+        account = account_of(spec, person, guest)
+        over = estate.over(spec.until, at) or estate.over(person.until, at)
+        sources = NOWHERE if over else sources_of(estate, spec.places)
+        own: Need = frozenset([Password(guest, account)])
+        yield Grant(
+            guest, account, who, proofs(estate, spec.proofs, person, person.keys, guest, account), gives(spec),
+            Bounds(sources, sources), spec.origin, own if spec.after_password else frozenset(),
+            text=spec.text, where=", ".join(ref.text for ref in spec.places),
+        )  # fmt: skip
+
+
+def gives(spec: GrantSpec) -> frozenset[Power]:
+    """The powers a sentence gives."""
+    if spec.command:
+        return frozenset([Power(Gives.COMMAND, spec.command)])
+    if spec.files:
+        return frozenset([Power(Gives.FILES, spec.files)])
+    return frozenset([SHELL, ADMINISTER]) if spec.administer else frozenset([SHELL])
+
+
+def proofs(
+    estate: Estate, stated: tuple[tuple[str, ...], ...], person: Principal | None, keys: tuple[PublicKey, ...],
+    guest: str, account: str,
+) -> frozenset[Need]:  # fmt: skip
+    """All needs that would do, with concrete secrets: each key and principal on its own."""
+    out: set[Need] = set()
+    for parts in stated:
+        needs: list[Need] = [frozenset()]
+        for part in parts:
+            secrets = list(_secrets(estate, part, person, keys, guest, account))
+            needs = [need | {secret} for need in needs for secret in secrets]
+        out.update(needs)
+    return frozenset(out)
+
+
+def _secrets(
+    estate: Estate, part: str, person: Principal | None, keys: tuple[PublicKey, ...], guest: str, account: str
+) -> Iterator[Secret]:  # fmt: skip
+    if part == "key":
+        for key in keys:
+            yield Key(key.fingerprint)
+    elif part == "password":
+        yield Password(guest, account)
+    elif person is not None and person.certificate is not None:
+        authority = estate.authorities[person.certificate.authority].fingerprint
+        for principal in person.certificate.principals:
+            yield Certificate(authority, principal)
+
+
+def _own_door(estate: Estate, guest: str) -> Iterator[Grant]:
+    via = estate.guests[guest].via
+    if via.account and via.key is not None:
+        sources = sources_of(estate, via.places)
+        need: Need = frozenset([Key(via.key.fingerprint)])
+        yield Grant(
+            guest, via.account, "the own door", frozenset([need]), frozenset([SHELL]), Bounds(sources, sources),
+            via.origin, kind=GrantKind.OWN_DOOR, text="via", where=", ".join(ref.text for ref in via.places),
+        )  # fmt: skip
+
+
+def _emergency(estate: Estate, kept: Emergency, guest: str) -> Iterator[Grant]:
+    if not kept.proofs:
+        return
+    sources = sources_of(estate, kept.places)
+    needs = proofs(estate, kept.proofs, None, kept.keys, guest, kept.account)
+    yield Grant(
+        guest, kept.account, f"emergency account {kept.account}", needs, frozenset([SHELL]), Bounds(sources, sources),
+        kept.origin, kind=GrantKind.EMERGENCY, text="emergency", where=", ".join(ref.text for ref in kept.places),
+    )  # fmt: skip

@@ -1,0 +1,103 @@
+"""JSON for machines: documented, versioned. The format name stands first in every document."""
+
+from __future__ import annotations
+
+import json
+from typing import TYPE_CHECKING, Any
+
+from nightlatch.draft import diff
+from nightlatch.origin import Origin
+from nightlatch.reason.access import Proof
+
+if TYPE_CHECKING:
+    from nightlatch.api import Audit
+    from nightlatch.audit.findings import Finding, WayIn
+    from nightlatch.draft.plan import ProvedDraft
+
+
+def dumps(document: dict[str, Any]) -> str:
+    """The document as text; characters outside ASCII are escaped, so that nothing odd reaches a terminal."""
+    return json.dumps(document, indent=2, ensure_ascii=True)
+
+
+def _origin(origin: Origin) -> dict[str, Any]:
+    out: dict[str, Any] = {"kind": origin.kind.value, "path": origin.path}
+    if origin.line:
+        out["line"] = origin.line
+    if origin.column:
+        out["column"] = origin.column
+    return out
+
+
+def _proofs(proofs: tuple[Proof, ...]) -> list[dict[str, Any]]:
+    return [{"text": proof.text, "origin": _origin(proof.origin)} for proof in proofs]
+
+
+def _finding(finding: Finding) -> dict[str, Any]:
+    out: dict[str, Any] = {
+        "check": finding.check, "severity": finding.severity.value, "group": finding.group.value,
+        "text": finding.text, "subjects": list(finding.subjects), "evidence": _proofs(finding.proofs),
+        "reference": finding.reference,
+    }  # fmt: skip
+    if finding.waived:
+        out["waived"] = finding.waived
+    return out
+
+
+def _way(way: WayIn) -> dict[str, Any]:
+    out = {
+        "account": way.account,
+        "shown": way.shown,
+        "gives": way.gives,
+        "from": way.where,
+        "evidence": _proofs(way.proofs),
+    }
+    return {"kind": way.kind, **out} if way.kind else out
+
+
+def audit(result: Audit) -> dict[str, Any]:
+    """`nightlatch/audit/1`."""
+    return {
+        "format": "nightlatch/audit/1",
+        "estate": result.estate or None,
+        "at": result.at.isoformat(timespec="seconds"),
+        "guests": [
+            {
+                "guest": g.guest, "service": g.service, "unread": g.unread or None,
+                "findings": [_finding(f) for f in g.findings], "ways_in": [_way(w) for w in g.ways],
+                "kept_doors": [_way(w) for w in g.doors], "undecided": _proofs(g.undecided), "notes": list(g.notes),
+            }
+            for g in result.guests
+        ],
+    }  # fmt: skip
+
+
+def drafts(estate: str, proved: list[ProvedDraft], refused: dict[str, str]) -> dict[str, Any]:
+    """`nightlatch/draft/1`."""
+    return {
+        "format": "nightlatch/draft/1",
+        "estate": estate,
+        "guests": [
+            {
+                "guest": each.draft.guest,
+                "steps": [{"act": str(s), "path": s.path, "because": s.why} for s in each.draft.steps],
+                "files": [{"path": d.path, "note": d.note, "difference": list(d.lines)} for d in diff.of(each)],
+                "left": [{"text": entry.text, "by_hand": entry.hand} for entry in each.draft.left],
+            }
+            for each in proved
+        ],
+        "refused": [{"guest": guest, "because": because} for guest, because in refused.items()],
+    }
+
+
+def checks() -> dict[str, Any]:
+    """`nightlatch/checks/1`."""
+    from nightlatch.audit.checks import CATALOGUE
+
+    return {
+        "format": "nightlatch/checks/1",
+        "checks": [
+            {"id": c.id, "severity": c.severity.value, "reason": c.reason, "source": c.source}
+            for c in CATALOGUE.values()
+        ],
+    }

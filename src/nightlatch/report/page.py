@@ -1,0 +1,76 @@
+"""A page of text for a terminal or a pipe: wrapped at the width, styled where the terminal wants it."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Iterable
+
+from rich.console import Console
+from rich.text import Text
+
+from nightlatch.report.safe import shown
+
+WIDEST = 100
+STYLES = {
+    "critical": "bold red", "high": "red", "medium": "yellow", "low": "cyan", "note": "dim", "good": "green",
+    "name": "bold", "place": "dim", "plain": "", "add": "green", "take": "red", "next": "bold",
+}  # fmt: skip
+
+
+class Page:
+    """Collects lines and prints them; a line is made of (text, style name) parts."""
+
+    def __init__(self, console: Console) -> None:
+        self.console = console
+        self.width = min(console.width, WIDEST)
+
+    def line(self, *parts: tuple[str, str] | str) -> None:
+        """One line as it is."""
+        text = Text()
+        for part in parts:
+            words, style = (part, "plain") if isinstance(part, str) else part
+            text.append(shown(words, 2000), STYLES[style])
+        self.console.print(text, soft_wrap=True)
+
+    def blank(self) -> None:
+        """An empty line."""
+        self.console.print()
+
+    def wrapped(self, text: str, *, indent: int = 0, label: str = "", style: str = "plain", right: str = "") -> None:
+        """A paragraph with a label in the margin and a word at the right end of its first line."""
+        margin = " " * indent
+        hang = indent + (max(len(label) + 2, 10) if label else 0)
+        room = max(30, self.width - hang - (len(right) + 2 if right else 0))
+        lines = textwrap.wrap(shown(text, 2000), room, break_long_words=True, break_on_hyphens=False) or [""]
+        for number, line in enumerate(lines):
+            out = Text(margin)
+            head = f"{label:<{hang - indent}}" if number == 0 else " " * (hang - indent)
+            out.append(head, STYLES["name"] if label else "")
+            out.append(line, STYLES[style])
+            if right and number == 0:
+                out.append(" " * max(2, self.width - hang - len(line) - len(right)) + right, STYLES.get(right, ""))
+            self.console.print(out, soft_wrap=True)
+
+    def evidence(self, rows: Iterable[tuple[str, str]], indent: int) -> None:
+        """Places in a column with what stands there."""
+        listed = [(shown(place, 200), shown(text, 200)) for place, text in rows]
+        column = min(48, max((len(place) for place, _ in listed), default=0))
+        for place, text in listed:
+            out = Text(" " * indent)
+            out.append(place, STYLES["place"])
+            pad = column - len(place)
+            if pad < 0 or indent + column + 2 + len(text) > self.width + 20:
+                self.console.print(out, soft_wrap=True)
+                out = Text(" " * (indent + 4) + text)
+            else:
+                out.append(" " * (pad + 2) + text)
+            self.console.print(out, soft_wrap=True)
+
+
+def console() -> Console:
+    """A console for standard output: colours on a terminal only, NO_COLOR respected, 80 columns when piped."""
+    import sys
+
+    if sys.stdout.isatty():
+        return Console(highlight=False, markup=False, emoji=False)
+    return Console(highlight=False, markup=False, emoji=False, width=80, no_color=True, force_terminal=False)

@@ -1,0 +1,200 @@
+"""Audits, drafts and changes as text: guests with holes first, quiet ones in one line, nothing said twice."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING
+
+from nightlatch.audit.findings import Finding, Group, GuestAudit, WayIn
+from nightlatch.draft import diff
+from nightlatch.report.page import Page
+
+if TYPE_CHECKING:
+    from nightlatch.api import Audit, Changed
+    from nightlatch.draft.plan import Left, ProvedDraft
+
+LABELS = {
+    Group.HOLE: "hole",
+    Group.SHUT_OUT: "shut out",
+    Group.UNDECIDED: "undecided",
+    Group.DOOR: "door",
+    Group.HYGIENE: "hygiene",
+}
+MOST_PROOFS = 4
+
+
+def count(number: int, one: str, many: str = "") -> str:
+    """A number with its noun."""
+    return f"{number} {one if number == 1 else many or one + 's'}"
+
+
+def audit(page: Page, result: Audit, source: str) -> None:
+    """A whole audit."""
+    loud = [g for g in result.guests if g.unread or any(not f.waived for f in g.findings)]
+    quiet = [g for g in result.guests if g not in loud]
+    loud.sort(key=lambda g: (-g.count(Group.HOLE), -g.count(Group.SHUT_OUT), -g.count(Group.HYGIENE)))
+    if not result.estate:
+        for guest in result.guests:
+            first_look(page, guest)
+        _end_of_look(page, result, source)
+        return
+    for guest in loud:
+        _guest(page, guest)
+        page.blank()
+    if quiet:
+        page.wrapped(", ".join(g.guest for g in quiet) + ": open as granted.", style="good")
+        for guest in quiet:
+            _undecided(page, guest)
+    waived = [f for g in result.guests for f in g.findings if f.waived]
+    for finding in waived:
+        page.wrapped(f"{finding.guest}: {finding.check}: {finding.waived}", label="waived", style="place")
+    _doors(page, result.guests)
+    _sum(page, result, source)
+
+
+def _guest(page: Page, guest: GuestAudit) -> None:
+    if guest.unread:
+        page.line((guest.guest, "name"), "   could not be read")
+        page.wrapped(guest.unread, indent=2, label="unread")
+        return
+    holes, out = guest.count(Group.HOLE), guest.count(Group.SHUT_OUT)
+    heads = [count(holes, "hole")] if holes else []
+    heads += [f"{out} shut out"] if out else []
+    rest = sum(not f.waived for f in guest.findings) - holes - out
+    heads += [f"{rest} more to look at" if heads else count(rest, "thing") + " to look at"] if rest else []
+    page.line((guest.guest, "name"), "   " + ", ".join(heads))
+    for finding in guest.findings:
+        if not finding.waived:
+            _finding(page, finding)
+    _undecided(page, guest)
+    _notes(page, guest)
+
+
+def _finding(page: Page, finding: Finding) -> None:
+    page.wrapped(finding.text, indent=2, label=LABELS[finding.group], right=finding.severity.value)
+    rows = [(str(p.origin), p.text) for p in finding.proofs[:MOST_PROOFS]]
+    page.evidence(rows, indent=12)
+    if finding.group is Group.HYGIENE:
+        page.line("            ", (f"check {finding.check}", "place"))
+
+
+def _undecided(page: Page, guest: GuestAudit) -> None:
+    for proof in guest.undecided:
+        page.wrapped(f"{guest.guest}: {proof.text}", indent=2, label="undecided")
+        page.evidence([(str(proof.origin), "")], indent=12)
+
+
+def _notes(page: Page, guest: GuestAudit) -> None:
+    for note in guest.notes[:5]:
+        page.wrapped(note, indent=2, label="note", style="place")
+
+
+def _doors(page: Page, guests: Iterable[GuestAudit]) -> None:
+    rows = [(g.guest, way) for g in guests for way in g.doors]
+    if rows:
+        page.blank()
+        page.line(("Kept doors", "name"), "  (never drafted away)")
+    grouped: dict[tuple[str, str, str, str, str], list[str]] = {}
+    for guest, way in rows:
+        grouped.setdefault((way.kind, way.account, way.shown, way.gives, way.where), []).append(guest)
+    for (kind, account, shown, gives, where), names in grouped.items():
+        told = (
+            f"{account} on {', '.join(names)}: {shown} gives {gives}, from {where}"
+            if where != "shut"
+            else f"{account} on {', '.join(names)}: shut"
+        )
+        page.wrapped(told, indent=2, label=kind)
+
+
+def _sum(page: Page, result: Audit, source: str) -> None:
+    holes, out = len(result.findings(Group.HOLE)), len(result.findings(Group.SHUT_OUT))
+    hygiene = len(result.findings(Group.HYGIENE))
+    unsure = len(result.findings(Group.UNDECIDED)) + sum(len(g.undecided) for g in result.guests)
+    unread = sum(bool(g.unread) for g in result.guests)
+    parts = [count(holes, "hole") if holes else "no holes", f"{out} shut out" if out else "nobody shut out"]
+    parts += [count(hygiene, "finding") + " of hygiene"] if hygiene else []
+    parts += [f"{unsure} undecided" if unsure else "nothing undecided"]
+    parts += [count(unread, "guest") + " not read"] if unread else []
+    page.blank()
+    then = f"nightlatch draft {source}" if holes or out else ""
+    page.line(", ".join(parts) + ".", *([("   Next: " + then, "next")] if then else []))
+
+
+def first_look(page: Page, guest: GuestAudit) -> None:
+    """One guest without an estate: all ways in, then what is unhygienic."""
+    page.line((guest.guest, "name"), f"   {guest.service or 'nothing read'}")
+    if guest.ways:
+        page.line("Ways in, as the files stand:")
+    elif guest.service:
+        page.line("No way in over SSH, as the files stand.")
+    for way in guest.ways:
+        _way(page, way)
+    if guest.findings:
+        page.blank()
+        for finding in guest.findings:
+            _finding(page, finding)
+    _undecided(page, guest)
+    _notes(page, guest)
+
+
+def _way(page: Page, way: WayIn) -> None:
+    page.wrapped(f"{way.shown} gives {way.gives}, from {way.where}", indent=2, label=way.account)
+    page.evidence([(str(p.origin), p.text) for p in way.proofs[:MOST_PROOFS]], indent=14)
+
+
+def _end_of_look(page: Page, result: Audit, source: str) -> None:
+    ways = sum(len(g.ways) for g in result.guests)
+    found = sum(len(g.findings) for g in result.guests)
+    page.blank()
+    page.line(
+        f"{count(ways, 'way')} in, {count(found, 'finding')} of hygiene.",
+        ("   Next: nightlatch new estate.yaml, to say who should get in", "next"),
+    )
+
+
+def draft(page: Page, proved: ProvedDraft) -> None:
+    """A proved draft: the steps, each file's difference with the findings it answers, and what is left."""
+    steps = proved.draft.steps
+    if not steps and not proved.draft.left:
+        page.line((proved.draft.guest, "name"), "   nothing to do")
+        return
+    page.line((proved.draft.guest, "name"), "   " + (count(len(steps), "step") if steps else "no step"))
+    for each in diff.of(proved):
+        page.line("  ", (each.path, "name"), f"   {each.note}" if each.note else "")
+        for why in each.why:
+            page.wrapped(why + ".", indent=4, label="because", style="place")
+        for line in each.lines:
+            style = {"+": "add", "-": "take"}.get(line[:1], "place")
+            page.line("      ", (line, style))
+    left(page, proved.draft.left)
+    if steps:
+        page.wrapped(
+            "Proved: nothing certain is left open or shut but what is named here; the kept doors stand.", indent=2
+        )
+
+
+def left(page: Page, rest: Sequence[Left]) -> None:
+    """What no step closes."""
+    for each in rest:
+        page.wrapped(f"{each.text} By hand: {each.hand}.", indent=2, label="left")
+
+
+def enacted(page: Page, changed: Changed, source: str) -> None:
+    """What enact did on one guest."""
+    if not changed.paths:
+        page.line((changed.guest, "name"), "   nothing to change")
+        return
+    page.line((changed.guest, "name"), f"   changed {count(len(changed.paths), 'path')}, change {changed.change}")
+    for path in changed.paths:
+        page.line("  ", path)
+    page.wrapped("No daemon checked the result: this guest is a folder. Run sshd -t in it before it is used.", indent=2)
+    page.line("  ", (f"To take it back: nightlatch undo {source} --on {changed.guest}", "next"))
+
+
+def undone(page: Page, changed: Changed) -> None:
+    """What undo did on one guest."""
+    page.line((changed.guest, "name"), f"   change {changed.change} taken back: {count(len(changed.paths), 'path')}")
+    for path in changed.paths:
+        page.line("  ", path, "   as it was")
+    for path in changed.skipped:
+        page.line("  ", (path, "high"), "   changed by somebody else since: left as it is")
