@@ -6,7 +6,9 @@ What this module names is the public interface. Everything is imported when it i
 
 from __future__ import annotations
 
+import sys
 from importlib import import_module
+from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
 __version__ = "0.1.0"
@@ -60,7 +62,24 @@ __all__ = [
 ]
 
 
+class _Package(ModuleType):
+    """This package, on which `audit` and `draft` are the public functions and not the rooms of the same name.
+
+    Importing a room sets it as an attribute of its package; that is the one assignment turned away here.
+    """
+
+    def __setattr__(self, name: str, value: object) -> None:
+        if name in __all__ and isinstance(value, ModuleType):
+            return
+        super().__setattr__(name, value)
+
+
 def __getattr__(name: str) -> Any:
     if name not in __all__:
         raise AttributeError(f"module 'nightlatch' has no attribute {name!r}")
-    return getattr(import_module(_HOMES.get(name, "nightlatch.api")), name)
+    found = getattr(import_module(_HOMES.get(name, "nightlatch.api")), name)
+    globals()[name] = found
+    return found
+
+
+sys.modules[__name__].__class__ = _Package

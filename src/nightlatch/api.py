@@ -87,12 +87,12 @@ def new_estate(path: Path) -> None:
         raise UnreadableError(f"{path} can't be written: {error.strerror}") from None
 
 
-def survey_target(target: Path, name: str = "") -> Snapshot:
-    """The evidence of a folder, or of an archive made before. Raises UnreadableError."""
+def survey_target(target: Path, name: str = "", also: Sequence[str] = ()) -> Snapshot:
+    """The evidence of a folder, or of an archive made before; `also` are paths to look at. Raises UnreadableError."""
     name = name or _name_of(target)
     if target.is_dir():
         with Folder(target) as source:
-            return collect(source, name)
+            return collect(source, name, also)
     return replace(archive.read(target), guest=name)
 
 
@@ -104,9 +104,15 @@ def survey(estate: Estate, guests: Sequence[str] | None = None) -> Iterator[Surv
     """Read guests one after the other; one that can't be read is a result like any other."""
     for spec in _chosen(estate, guests):
         try:
-            yield Surveyed(spec.name, survey_target(spec.via.path, spec.name))
+            yield Surveyed(spec.name, _survey_one(estate, spec))
         except (NightlatchError, OSError) as error:
             yield Surveyed(spec.name, None, str(error))
+
+
+def _survey_one(estate: Estate, spec: GuestSpec) -> Snapshot:
+    """One guest, with the folders that grants speak of: a draft may confine somebody there."""
+    also = [g.files for g in estate.grants if g.files and spec.name in g.guests]
+    return survey_target(spec.via.path, spec.name, also)
 
 
 def _chosen(estate: Estate, guests: Sequence[str] | None) -> list[GuestSpec]:
@@ -180,7 +186,7 @@ def enact(estate: Estate, guest: str, at: datetime, change: str = "") -> Changed
     spec = _chosen(estate, [guest])[0]
     if spec.via.kind != "folder":
         raise RefusedError(f"{guest} is an evidence archive: only what it was made from can be changed")
-    snapshot = survey_target(spec.via.path, guest)
+    snapshot = _survey_one(estate, spec)
     proved = prove(estate, draft(estate, snapshot, at), snapshot, at)
     return apply(proved, spec.via.path, at, change)
 

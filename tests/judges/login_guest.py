@@ -209,8 +209,10 @@ class Guest:
             "Authenticated to" in done.stderr
             and "Entering interactive session" in done.stderr
             and (
-                ("Sending command" in done.stderr
-                and "Connection closed by" not in done.stderr.split("Authenticated to")[1])
+                (
+                    "Sending command" in done.stderr
+                    and "Connection closed by" not in done.stderr.split("Authenticated to")[1]
+                )
                 or done.returncode != 255
             )
         )

@@ -13,6 +13,7 @@ from tests.judges.login_guest import Person, Scene
 Attempt = tuple[str, str, str]
 M, J = ("mara", "key ed", "bench"), ("joon", "key ed", "bench")
 HOLD = "<ed>\n"
+SHOWN = ("key ed", "key ec", "password", "kbd", "key ed+password")
 
 
 def person(name: str = "mara", **more: object) -> Person:
@@ -40,8 +41,8 @@ def reasons() -> Iterator[tuple[str, Scene, list[Attempt]]]:
             both,
         )
         yield "keys off", plain("PubkeyAuthentication no\n", pam=pam), both
-        for field in ("!HASH", "*", "!", ""):
-            yield f"password field {field}", plain("PermitEmptyPasswords no\n", person(password=field), pam=pam), both
+        for secret in ("!HASH", "*", "!", ""):
+            yield f"password field {secret}", plain("PermitEmptyPasswords no\n", person(password=secret), pam=pam), both
         yield (
             "empty allowed",
             plain("PermitEmptyPasswords yes\n", person(password=""), pam=pam),
@@ -100,12 +101,12 @@ def reasons() -> Iterator[tuple[str, Scene, list[Attempt]]]:
         },
     )
     yield "Include in Match", nested, every
-    for mode in (0o644, 0o664, 0o666, 0o660, 0o600, 0o400, 0o100, 0o000):
-        yield f"keys mode {mode:o}", plain("", person(key_mode=mode)), key
-        yield f"keys mode {mode:o}, not strict", plain("StrictModes no\n", person(key_mode=mode)), key
-    for mode in (0o755, 0o775, 0o777, 0o700, 0o600, 0o711, 0o070):
-        yield f"home mode {mode:o}", plain("", person(home_mode=mode)), key
-        yield f"folder mode {mode:o}", plain("", person(folder_mode=mode)), key
+    for bits in (0o644, 0o664, 0o666, 0o660, 0o600, 0o400, 0o100, 0o000):
+        yield f"keys mode {bits:o}", plain("", person(key_mode=bits)), key
+        yield f"keys mode {bits:o}, not strict", plain("StrictModes no\n", person(key_mode=bits)), key
+    for bits in (0o755, 0o775, 0o777, 0o700, 0o600, 0o711, 0o070):
+        yield f"home mode {bits:o}", plain("", person(home_mode=bits)), key
+        yield f"folder mode {bits:o}", plain("", person(folder_mode=bits)), key
     shared = person("joon", groups=("mara",), keys="")
     yield "home 775, group not private", plain("", person(home_mode=0o775), shared), key
     yield "home of another", plain("", person(owner=1002), person("joon", keys="")), key
@@ -225,7 +226,7 @@ def mixtures(seed: int, count: int) -> Iterator[tuple[str, Scene, list[Attempt]]
             for name in ("mara", "joon")
         ]  # fmt: skip
         tries = [
-            (r.choice(("mara", "joon")), r.choice(("key ed", "key ec", "password", "kbd", "key ed+password")), r.choice(("bench", "field", "six", "ten")))
+            (r.choice(("mara", "joon")), r.choice(SHOWN), r.choice(("bench", "field", "six", "ten")))
             for _ in range(4)
         ]  # fmt: skip
         pam = r.random() < 0.5

@@ -124,14 +124,30 @@ def sentence(hole: Hole, sources: Sources, names: Names) -> str:
     where = names.where(sources)
     gives = powers(hole.paths)
     if hole.kind == "nothing":
-        return f"Anyone gets {gives} as {listed(accounts)} without showing anything, from {where}."
+        return f"Anyone gets {gives}{_as(gives, accounts)} without showing anything, from {where}."
     if hole.kind == "password":
         if hole.cause.text.startswith("sudo"):
             return f"{listed(accounts)} gets root's rights by sudo, from {where}."
-        return f"Anyone with the password of {_either(accounts)} gets {gives}, from {where}."
+        return f"Anyone with the password of {_either(accounts)} gets {_by_account(hole)}, from {where}."
     shown = listed(dict.fromkeys(names.need(path.need) for path in hole.paths), 4)
     verb = "also gets" if all(item.granted for item in hole.items) or _more(hole) else "gets"
-    return f"{shown[0].upper()}{shown[1:]} {verb} {gives} as {listed(accounts)}, from {where}."
+    return f"{shown[0].upper()}{shown[1:]} {verb} {gives}{_as(gives, accounts)}, from {where}."
+
+
+def _by_account(hole: Hole) -> str:
+    """What a password gives, told apart where accounts differ."""
+    given: dict[str, list[str]] = {}
+    for account in dict.fromkeys(path.account for path in hole.paths):
+        given.setdefault(powers(p for p in hole.paths if p.account == account), []).append(account)
+    if len(given) == 1:
+        return next(iter(given))
+    parts = sorted(given.items(), key=lambda item: (item[0] != "a shell", item[0]))
+    first, rest = parts[0], parts[1:]
+    return first[0] + "".join(f", and {text} as {listed(names)}" for text, names in rest)
+
+
+def _as(gives: str, accounts: list[str]) -> str:
+    return "" if accounts == ["root"] and gives == "a root shell" else f" as {listed(accounts)}"
 
 
 def _more(hole: Hole) -> bool:

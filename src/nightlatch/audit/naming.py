@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 
 from nightlatch.estate.model import Estate
 from nightlatch.formats import authorized_keys
 from nightlatch.formats.authorized_keys import Entry
-from nightlatch.net.addresses import EVERY_ADDRESS
+from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS
 from nightlatch.reason.access import (
     COMMON,
     AccessPath,
@@ -44,34 +44,32 @@ class Names:
         return joined([{COMMON: EVERY_ADDRESS}, *self.places.values()])
 
     def where(self, sources: Sources) -> str:
-        """A source set in words: place names where they fit, prefixes for the rest."""
-        everything = self.everywhere
-        if not without(everything, sources):
+        """A source set in words: place names where they fit, prefixes for the rest, or what is left out of everything."""
+        outside = without(self.everywhere, sources)
+        if not outside:
             return "anywhere"
-        outside = without(everything, sources)
-        but = self._named(outside)
-        if but is not None:
-            return f"anywhere but {_and(but)}"
-        names, rest = self._taken(sources)
-        names += _prefixes(rest)
-        if len(names) > MOST_PREFIXES + 2 and without(outside, sources):
-            few = _prefixes(outside)
-            if len(few) < len(names) and len(few) <= MOST_PREFIXES:
-                return f"anywhere but {_and(few)}"
-        return _and(names) if names else "nowhere"
+        inside = self._words(sources)
+        left_out = self._words(outside)
+        if len(left_out) <= MOST_PREFIXES and (len(left_out) < len(inside) or not inside):
+            return f"anywhere but {_and(left_out)}"
+        return _and(inside) if inside else "nowhere"
 
-    def _named(self, sources: Sources) -> list[str] | None:
-        names, rest = self._taken(sources)
-        return names if names and not rest else None
-
-    def _taken(self, sources: Sources) -> tuple[list[str], Sources]:
+    def _words(self, sources: Sources) -> list[str]:
         names: list[str] = []
         rest = sources
-        for name, place in self.places.items():
+        for name, place in self._parts():
             if place and not without(place, sources) and common_to(place, rest):
                 names.append(name)
                 rest = without(rest, place)
-        return names, rest
+        return names + _prefixes(rest)
+
+    def _parts(self) -> Iterator[tuple[str, Sources]]:
+        """Every place, whole first, then by family of addresses."""
+        for name, place in self.places.items():
+            yield name, place
+        for name, place in self.places.items():
+            for family, part in (("IPv4", ALL_V4), ("IPv6", ALL_V6)):
+                yield f"{name} ({family})", common_to(place, dict.fromkeys(place, part))
 
     def need(self, need: Need) -> str:
         """What is shown, in words."""
@@ -138,7 +136,7 @@ def names_of(estate: Estate | None, comments: Mapping[str, str]) -> Names:
         owners.update({key.fingerprint: kept.account for key in kept.keys})
     for guest in estate.guests.values():
         if guest.via.key is not None:
-            owners.setdefault(guest.via.key.fingerprint, "nightlatch")
+            owners.setdefault(guest.via.key.fingerprint, "Nightlatch")
     authorities = {key.fingerprint: name for name, key in estate.authorities.items()}
     return Names(places, owners, known, authorities)
 

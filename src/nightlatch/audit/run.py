@@ -18,6 +18,12 @@ from nightlatch.reason.differences import covers, missing, surplus
 from nightlatch.reason.grants import expand
 from nightlatch.reason.paths import GuestAccess
 
+# Checks that often say again what a difference has said of the same line.
+ECHOES = (
+    "ssh.password-login", "ssh.empty-password", "ssh.orphan-key", "ssh.key-file-refused", "ssh.key-line-skipped",
+    "ssh.root-login", "ssh.does-not-start",
+)  # fmt: skip
+
 
 def check_waivers(estate: Estate) -> None:
     """Raise EstateError when a waiver names a finding that does not exist."""
@@ -66,22 +72,12 @@ def _service(access: GuestAccess) -> str:
 def _once(found: Iterable[Finding]) -> Iterator[Finding]:
     """A cause that stands among the holes already is not told again as hygiene."""
     told: set[tuple[str, int]] = set()
-    subjects: set[tuple[str, int]] = set()
     for each in found:
+        places = {(p.origin.path, p.origin.line) for p in each.proofs if p.origin.line or each.check in ECHOES}
         if each.group is not Group.HYGIENE:
             told.update((p.origin.path, p.origin.line) for p in each.proofs[:1])
-            subjects.update((p.origin.path, p.origin.line) for p in each.proofs)
             yield each
-        elif each.check in (
-            "ssh.password-login",
-            "ssh.empty-password",
-            "ssh.orphan-key",
-            "ssh.key-file-refused",
-            "ssh.key-line-skipped",
-        ):
-            if not all((p.origin.path, p.origin.line) in subjects for p in each.proofs[:1]):
-                yield each
-        else:
+        elif each.check not in ECHOES or not places & told:
             yield each
 
 

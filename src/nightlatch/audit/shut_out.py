@@ -169,14 +169,22 @@ def _unlisted(missing: Missing, access: GuestAccess) -> Cause | None:
 
 def findings(items: Iterable[Missing], access: GuestAccess, names: Names) -> Iterator[Finding]:
     """One finding for each cause and what is missing because of it."""
-    grouped: dict[tuple[str, bool, bool], list[tuple[Missing, Cause]]] = {}
+    return (finding for finding, _ in grouped(items, access, names))
+
+
+def grouped(
+    items: Iterable[Missing], access: GuestAccess, names: Names
+) -> Iterator[tuple[Finding, list[Missing]]]:  # fmt: skip
+    """Findings with the differences behind each."""
+    together: dict[tuple[str, bool, bool], list[tuple[Missing, Cause]]] = {}
     for item in items:
         cause = cause_of(item, access)
         certain = any(item.certain.values())
         door = item.grant.kind is not GrantKind.GRANT
-        grouped.setdefault((cause.kind, certain, door), []).append((item, cause))
-    for (_, certain, door), pairs in grouped.items():
-        yield _finding([item for item, _ in pairs], pairs[0][1], access, names, certain=certain, door=door)
+        together.setdefault((cause.kind, certain, door), []).append((item, cause))
+    for (_, certain, door), pairs in together.items():
+        group = [item for item, _ in pairs]
+        yield _finding(group, pairs[0][1], access, names, certain=certain, door=door), group
 
 
 def _finding(

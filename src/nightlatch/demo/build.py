@@ -13,13 +13,32 @@ HASH = "$y$j9T$c2tlcnJ5cG9pbnQ1$Zm9yLWRlbW8tb25seS1ub3QtYS1yZWFsLWhhc2gtMTIzNA"
 PEOPLE = {"keeper": 1000, "mara": 1001, "joon": 1002, "charts": 1003, "copier": 1004, "lantern": 1010}
 PAM = {
     "sshd": "@include common-auth\naccount required pam_nologin.so\n@include common-account\n@include common-session\n",
-    "common-auth": "auth [success=1 default=ignore] pam_unix.so nullok\nauth requisite pam_deny.so\nauth required pam_permit.so\n",
+    "common-auth": (
+        "auth [success=1 default=ignore] pam_unix.so nullok\nauth requisite pam_deny.so\nauth required pam_permit.so\n"
+    ),
     "common-account": (
         "account [success=1 new_authtok_reqd=done default=ignore] pam_unix.so\n"
         "account requisite pam_deny.so\naccount required pam_permit.so\n"
     ),
     "common-session": "session required pam_unix.so\n",
 }
+
+
+STATUS = """\
+Package: openssh-server
+Status: install ok installed
+Version: 1:9.2p1-2+deb12u3
+
+Package: sudo
+Status: install ok installed
+Version: 1.9.13p3
+"""
+SUDOERS = """\
+Defaults env_reset
+root ALL=(ALL:ALL) ALL
+%sudo ALL=(ALL:ALL) ALL
+keeper ALL=(ALL:ALL) NOPASSWD: ALL
+"""
 
 
 @dataclass
@@ -52,7 +71,12 @@ def key_lines() -> dict[str, str]:
     }
 
 
-CHARTS = "# tove fetches charts, and nothing else\nMatch User charts\n    ChrootDirectory /srv/charts\n    ForceCommand internal-sftp\n"
+CHARTS = """\
+# tove fetches charts, and nothing else
+Match User charts
+    ChrootDirectory /srv/charts
+    ForceCommand internal-sftp
+"""
 IMAGE = "# written when the image was made\nPasswordAuthentication yes\n"
 CREW = (
     "# Tablets on the bench have no key store.\nMatch Address 192.168.40.0/24\n    PasswordAuthentication yes\n"
@@ -122,27 +146,38 @@ def _guest(root: Path, story: Story, host_key: tuple[bytes, bytes]) -> None:
         _write(root, path, text.encode(), story.modes)
     _write(root, "/etc/ssh/ssh_host_ed25519_key", host_key[0], {"/etc/ssh/ssh_host_ed25519_key": (0o600, 0, 0)})
     _write(root, "/etc/ssh/ssh_host_ed25519_key.pub", host_key[1], {})
-    for program in ("/usr/sbin/sshd", "/usr/bin/sudo", "/bin/bash", "/bin/sh", "/usr/sbin/nologin", "/usr/local/bin/copy-out"):
+    for program in (
+        "/usr/sbin/sshd",
+        "/usr/bin/sudo",
+        "/bin/bash",
+        "/bin/sh",
+        "/usr/sbin/nologin",
+        "/usr/local/bin/copy-out",
+    ):
         _write(root, program, b"# stands for the program\n", {program: (0o755, 0, 0)})
     (root / "srv/charts").mkdir(parents=True, exist_ok=True)
 
 
 def _base(story: Story) -> dict[str, str]:
-    passwd = ["root:x:0:0:root:/root:/bin/bash", "daemon:x:1:1:daemon:/usr/sbin:/usr/sbin/nologin", "sshd:x:101:65534::/run/sshd:/usr/sbin/nologin"]
+    passwd = [
+        "root:x:0:0:root:/root:/bin/bash",
+        "daemon:x:1:1:daemon:/usr/sbin:/usr/sbin/nologin",
+        "sshd:x:101:65534::/run/sshd:/usr/sbin/nologin",
+    ]
     shadow = ["root:*:20400:0:99999:7:::", "daemon:*:20400:0:99999:7:::", "sshd:!:20400::::::"]
     group = ["root:x:0:", "daemon:x:1:", "sudo:x:27:mara", "nogroup:x:65534:", "boats:x:2001:joon,mara"]
     for name, uid in PEOPLE.items():
         passwd.append(f"{name}:x:{uid}:{uid}::/home/{name}:/bin/bash")
         shadow.append(f"{name}:{HASH if name in story.passwords or name == 'mara' else '*'}:20400:0:99999:7:::")
         group.append(f"{name}:x:{uid}:")
-    status = "Package: openssh-server\nStatus: install ok installed\nVersion: 1:9.2p1-2+deb12u3\n\nPackage: sudo\nStatus: install ok installed\nVersion: 1.9.13p3\n"
+    status = STATUS
     return {
         "/etc/os-release": 'ID=debian\nVERSION_ID="12"\n',
         "/etc/hostname": f"{story.name}\n",
         "/etc/passwd": "\n".join(passwd) + "\n",
         "/etc/group": "\n".join(group) + "\n",
         "/etc/shadow": "\n".join(shadow) + "\n",
-        "/etc/sudoers": "Defaults env_reset\nroot ALL=(ALL:ALL) ALL\n%sudo ALL=(ALL:ALL) ALL\nkeeper ALL=(ALL:ALL) NOPASSWD: ALL\n",
+        "/etc/sudoers": SUDOERS,
         "/etc/ssh/sshd_config": (HERE / "sshd_config").read_text(),
         "/var/lib/dpkg/status": status,
         **{f"/etc/pam.d/{name}": text for name, text in PAM.items()},
@@ -156,6 +191,8 @@ def _write(root: Path, path: str, content: bytes, modes: Mapping[str, tuple[int,
     owner = next((uid for name, uid in PEOPLE.items() if path.startswith(f"/home/{name}/")), 0)
     secret = path.startswith(("/home/", "/root/")) or path in ("/etc/shadow", "/etc/sudoers")
     mode, uid, gid = modes.get(path, (0o600 if secret else 0o644, owner, owner))
+    if os.geteuid() != 0 and mode & 0o020:
+        mode |= 0o002  # an ordinary user can't give a file another group, so the story needs another mode
     os.chmod(target, 0o440 if path == "/etc/sudoers" else mode)
     if os.geteuid() == 0:
         os.chown(target, uid, gid)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import shutil
 import tempfile
 import time
-from datetime import datetime, timezone
+from datetime import UTC, datetime
 from pathlib import Path
 
 import nightlatch
@@ -39,7 +39,7 @@ def _chapter(sheet: page.Page, title: str, words: str) -> None:
 
 
 def _tell(sheet: page.Page, path: Path) -> None:
-    at = datetime.now(timezone.utc)
+    at = datetime.now(UTC)
     started = time.perf_counter()
     estate = nightlatch.load_estate(path)
     _chapter(
@@ -86,7 +86,13 @@ def _next(sheet: page.Page, home: Path) -> None:
     sheet.blank()
     sheet.line(f"Everything is in {home}. Try next:", "")
     for command in (
-        f"cd {home}", "nightlatch audit estate.yaml", "nightlatch audit images/chartbox", "nightlatch draft estate.yaml --on gate",
-        "nightlatch enact estate.yaml --on gate", "nightlatch undo estate.yaml", "nightlatch survey estate.yaml", "nightlatch checks",
-    ):  # fmt: skip
+        f"cd {home}",
+        "nightlatch audit estate.yaml",
+        "nightlatch audit images/chartbox",
+        "nightlatch draft estate.yaml --on gate",
+        "nightlatch enact estate.yaml --on gate",
+        "nightlatch undo estate.yaml",
+        "nightlatch survey estate.yaml",
+        "nightlatch checks",
+    ):
         sheet.line("  ", (command, "next"))

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from nightlatch.audit.naming import Names
 from nightlatch.draft import wanted
 from nightlatch.draft.steps import AnyStep, AppendBlock, InsertSetting, ReplaceLine
 from nightlatch.formats import authorized_keys, sshd_config
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats.authorized_keys import Entry
+from nightlatch.formats.sshd_keywords import spelled
 from nightlatch.net.addresses import EVERY_ADDRESS
 from nightlatch.origin import Kind, Origin
 from nightlatch.readings.sshd import MAIN
@@ -18,28 +18,20 @@ from nightlatch.reason.differences import Surplus
 from nightlatch.reason.paths import GuestAccess
 
 Candidate = tuple[AnyStep, ...]
-SPELLED = {
-    "passwordauthentication": "PasswordAuthentication",
-    "kbdinteractiveauthentication": "KbdInteractiveAuthentication",
-    "permitemptypasswords": "PermitEmptyPasswords",
-    "trustedusercakeys": "TrustedUserCAKeys",
-    "pubkeyauthentication": "PubkeyAuthentication",
-    "permitrootlogin": "PermitRootLogin",
-}
 
 
 class Guesswork:
     """One guest as it stands, its grants, and the ways to close or open something."""
 
     def __init__(
-        self, access: GuestAccess, grants: Sequence[Grant], names: Names, narrow_at: tuple[str, ...]
+        self, access: GuestAccess, grants: Sequence[Grant], narrow_at: tuple[str, ...]
     ) -> None:  # fmt: skip
-        self.access, self.grants, self.names, self.narrow_at = access, grants, names, narrow_at
+        self.access, self.grants, self.narrow_at = access, grants, narrow_at
 
     def setting(self, keyword: str, value: str, origin: Origin, why: str, *, opens: bool = False) -> Candidate:
         """Set a keyword where its value comes from: that very line, or the top of the main file for a default."""
         if origin.kind is not Kind.FILE:
-            return (InsertSetting(MAIN, why, opens, f"{SPELLED.get(keyword, keyword)} {value}"),)
+            return (InsertSetting(MAIN, why, opens, f"{spelled(keyword)} {value}"),)
         content = self.access.reading.snapshot.content(origin.path)
         if content is None or origin.path not in self.access.reading.sshd.files:
             return ()
@@ -49,13 +41,12 @@ class Guesswork:
         after = sshd_config.rewritten(line, value)
         return (ReplaceLine(origin.path, why, opens, before, after, _nth(content, origin.line, before)),)
 
-    def close(self, item: Surplus) -> Iterator[Candidate]:
+    def close(self, item: Surplus, why: str) -> Iterator[Candidate]:
         """Candidates that may close one surplus, the best first."""
         path = item.path
         kinds = {type(secret) for secret in path.need}
         if Unknown in kinds:
             return
-        why = self._why(item)
         if not path.need:
             for proof in path.proofs:
                 if proof.text.startswith("PermitEmptyPasswords"):
@@ -68,11 +59,6 @@ class Guesswork:
             elif isinstance(secret, Certificate):
                 yield from self._line(secret, item, why)
                 yield from self._authority(item, why)
-
-    def _why(self, item: Surplus) -> str:
-        shown = self.names.need(item.path.need)
-        where = self.names.where(item.certain)
-        return f"{shown} gives {item.path.power} as {item.path.account} from {where}, and nobody asked for that"
 
     def _password(self, item: Surplus, why: str) -> Iterator[Candidate]:
         methods = [

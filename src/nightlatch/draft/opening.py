@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from nightlatch.audit.shut_out import Cause
 from nightlatch.draft import wanted
 from nightlatch.draft.closing import Candidate, Guesswork, files_block
 from nightlatch.draft.steps import AddLine, AnyStep, AppendBlock, MakeFolder, ReplaceLine, SetMode, SetOwner
@@ -21,13 +20,12 @@ from nightlatch.reason.access import COMMON, Certificate, Gives, Grant, Key, Nee
 from nightlatch.reason.differences import Missing
 
 
-def open_up(work: Guesswork, item: Missing, cause: Cause, estate: Estate) -> Iterator[Candidate]:
+def open_up(work: Guesswork, item: Missing, why: str, estate: Estate) -> Iterator[Candidate]:
     """Candidates that may let a grant in, the best first."""
     grant = item.grant
     account = work.access.reading.accounts.by_name.get(grant.account)
     if account is None:
         return
-    why = f"{grant.who} is granted {item.power} as {grant.account} and can't get it: {cause.text}"
     yield from _modes(work, account, why)
     yield from _lists(work, account, why)
     yield from _widen(work, grant, why)

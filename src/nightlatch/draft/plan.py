@@ -11,8 +11,8 @@ from dataclasses import dataclass, field
 from datetime import datetime
 
 from nightlatch.audit import holes, shut_out
+from nightlatch.audit.holes import kind_of
 from nightlatch.audit.naming import Names, comments_of, names_of
-from nightlatch.audit.shut_out import cause_of
 from nightlatch.draft.closing import Candidate, Guesswork
 from nightlatch.draft.opening import open_up
 from nightlatch.draft.steps import AnyStep, StepError, apply_all
@@ -109,15 +109,20 @@ class _Desk:
         return names_of(self.estate, comments_of(state.access))
 
     def candidates(self, state: _State) -> Iterator[Candidate]:
-        work = Guesswork(state.access, self.grants, self.names(state), self.estate.narrow_at)
+        work = Guesswork(state.access, self.grants, self.estate.narrow_at)
+        names = self.names(state)
         over, under = state.certain
-        for item in under:
-            if item.grant.kind is not GrantKind.EMERGENCY:
-                yield from open_up(work, item, cause_of(item, state.access), self.estate)
-        for each in over:
-            # An emergency account is exempt: what is wrong with it is told, and mended by hand.
-            if each.path.account not in self.kept:
-                yield from work.close(each)
+        for finding, group in shut_out.grouped(under, state.access, names):
+            for item in group:
+                if item.grant.kind is not GrantKind.EMERGENCY:
+                    yield from open_up(work, item, finding.text, self.estate)
+        for hole in holes.holes(over):
+            certain = joined(item.certain for item in hole.items)
+            why = holes.sentence(hole, certain, names)
+            for each in hole.items:
+                # An emergency account is exempt: what is wrong with it is told, and mended by hand.
+                if each.path.account not in self.kept or kind_of(each.path) == "password":
+                    yield from work.close(each, why)
 
 
 def make(estate: Estate, snapshot: Snapshot, at: datetime) -> Draft:
@@ -125,7 +130,8 @@ def make(estate: Estate, snapshot: Snapshot, at: datetime) -> Draft:
     desk = _Desk(estate, snapshot, at)
     first = desk.state(snapshot)
     steps: tuple[AnyStep, ...] = ()
-    state, seen = first, set()
+    state = first
+    seen: set[Candidate] = set()
     for _ in range(MOST_ROUNDS):
         better = _better(desk, state, steps, seen)
         if better is None:

@@ -243,7 +243,7 @@ class _Loader:
         found = reader.section(self.source, node, "via", ("folder", "evidence", "as", "key", "from"), LATER_VIA)
         ways = [kind for kind in ("folder", "evidence") if kind in found]
         if len(ways) != 1:
-            if node.pairs is not None and not set(k.text for k, _ in node.pairs) & set(LATER_VIA):
+            if node.pairs is not None and not {k.text for k, _ in node.pairs} & set(LATER_VIA):
                 self.source.fault(
                     node, f"{what} is reached by {len(ways)} ways", "one of folder: PATH, evidence: ARCHIVE"
                 )

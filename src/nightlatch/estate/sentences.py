@@ -177,8 +177,8 @@ def grant(source: Source, node: Node, number: int, names: Names) -> GrantSpec | 
 
 
 def _as_text(source: Source, node: Node) -> str:
-    line = source.lines[node.line - 1].strip()
-    return line.removeprefix("- ").strip()
+    line = source.lines[node.line - 1].strip().removeprefix("- ").strip()
+    return line[: line.rindex("}") + 1] if line.startswith("{") and "}" in line else line
 
 
 def _service(source: Source, node: Node) -> None:

@@ -7,6 +7,7 @@ kernel would, and the source only ever sees real paths.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from dataclasses import replace
 
 from nightlatch.evidence.snapshot import ABSENT, MOST_LINKS, Entry, Kind, Snapshot
 from nightlatch.evidence.source import Source
@@ -43,13 +44,17 @@ PATH_KEYWORDS = ("trustedusercakeys", "revokedkeys", "hostcertificate", "hostkey
 ACCOUNT_PATHS = ("authorizedkeysfile", "authorizedprincipalsfile", "chrootdirectory")
 
 
-def collect(source: Source, guest: str) -> Snapshot:
-    """Read one guest. Raises UnreadableError when even its root can't be read; all else becomes a note."""
+def collect(source: Source, guest: str, also: Iterable[str] = ()) -> Snapshot:
+    """Read one guest; `also` are paths to look at besides (not into). Raises UnreadableError when even its root can't be read; all else becomes a note."""
     collector = _Collector(source)
     collector.look("/")
     if collector.entries["/"].kind is not Kind.FOLDER:
         raise UnreadableError(f"{guest}: there is no folder to read")
     collector.everything()
+    for path in also:
+        collector.visit(path, content=False)
+    if source.owners_lost:
+        collector.guess_owners()
     return Snapshot(guest, collector.entries, frozenset(collector.listed), tuple(collector.notes))
 
 
@@ -73,6 +78,21 @@ class _Collector:
             if keyword in PATH_KEYWORDS and text.startswith("/"):
                 self.visit(text)
         self._accounts([text for keyword, text in wanted if keyword in ACCOUNT_PATHS])
+
+    def guess_owners(self) -> None:
+        """Take what lies in a home for its account's, and all else for root's."""
+        homes: dict[str, tuple[int, int]] = {}
+        content = self.entries.get("/etc/passwd", ABSENT).content or b""
+        for record in _first(accounts.passwd(content), MOST_ACCOUNTS):
+            if record.uid >= 1000 and record.home.count("/") > 1:
+                homes.setdefault(record.home.rstrip("/"), (record.uid, record.gid))
+        for path, entry in self.entries.items():
+            owner = next((homes[p] for p in _above(path) if p in homes), (0, 0))
+            self.entries[path] = replace(entry, uid=owner[0], gid=owner[1])
+        self.notes.append(
+            "owners are lost in this folder (an ordinary user unpacked it): what lies in a home is taken to be its "
+            "account's, all else root's"
+        )
 
     def look(self, path: str) -> Entry:
         if path not in self.entries:
@@ -192,6 +212,12 @@ class _Collector:
         for shell in sorted(shells):
             if shell.startswith("/"):
                 self.visit(shell, content=False)
+
+
+def _above(path: str) -> Iterator[str]:
+    while path:
+        yield path
+        path = path.rpartition("/")[0]
 
 
 def _homed(word: str) -> str:

@@ -12,6 +12,10 @@ class Source(Protocol):
 
     kind: str
 
+    @property
+    def owners_lost(self) -> bool:
+        """Whether owners were not kept, so that they have to be taken from where a file lies."""
+
     def look(self, path: str) -> Entry:
         """What stands at `path`, without its content; `Kind.ABSENT` when there is nothing."""
 

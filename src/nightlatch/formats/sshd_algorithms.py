@@ -28,7 +28,7 @@ _CERT_DEFAULT = tuple(
     name.removesuffix(_AT) + "-cert-v01" + _AT
     for name in (*_PLAIN_DEFAULT[:6], "rsa-sha2-512", "rsa-sha2-256")
 )  # fmt: skip
-_ETM = tuple(["umac-64-etm", "umac-128-etm", "hmac-sha2-256-etm", "hmac-sha2-512-etm", "hmac-sha1-etm"])
+_ETM = ("umac-64-etm", "umac-128-etm", "hmac-sha2-256-etm", "hmac-sha2-512-etm", "hmac-sha1-etm")
 
 KNOWN: dict[str, tuple[str, ...]] = {
     "cipher": (

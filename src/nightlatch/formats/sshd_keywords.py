@@ -183,3 +183,28 @@ NEWER = {
     "persourcepenalties": "9.8", "persourcepenaltyexemptlist": "9.8", "sshdsessionpath": "9.8",
     "refuseconnection": "9.9", "sshdauthpath": "10.0",
 }  # fmt: skip
+
+_SPELLED = (
+    "AcceptEnv AddressFamily AllowAgentForwarding AllowGroups AllowStreamLocalForwarding AllowTcpForwarding AllowUsers "
+    "AuthenticationMethods AuthorizedKeysCommand AuthorizedKeysCommandUser AuthorizedKeysFile "
+    "AuthorizedPrincipalsCommand AuthorizedPrincipalsCommandUser AuthorizedPrincipalsFile Banner CASignatureAlgorithms "
+    "ChannelTimeout ChrootDirectory Ciphers ClientAliveCountMax ClientAliveInterval Compression DebianBanner DenyGroups "
+    "DenyUsers DisableForwarding ExposeAuthInfo FingerprintHash ForceCommand GSSAPIAuthentication "
+    "GSSAPICleanupCredentials GSSAPIKexAlgorithms GSSAPIKeyExchange GSSAPIStoreCredentialsOnRekey "
+    "GSSAPIStrictAcceptorCheck GatewayPorts HostCertificate HostKey HostKeyAgent HostKeyAlgorithms "
+    "HostbasedAcceptedAlgorithms HostbasedAuthentication HostbasedUsesNameFromPacketOnly IPQoS IgnoreRhosts "
+    "IgnoreUserKnownHosts KbdInteractiveAuthentication KerberosAuthentication KerberosOrLocalPasswd "
+    "KerberosTicketCleanup KexAlgorithms ListenAddress LogLevel LogVerbose LoginGraceTime MACs MaxAuthTries MaxSessions "
+    "MaxStartups ModuliFile PasswordAuthentication PerSourceMaxStartups PerSourceNetBlockSize PermitEmptyPasswords "
+    "PermitListen PermitOpen PermitRootLogin PermitTTY PermitTunnel PermitUserEnvironment PermitUserRC PidFile Port "
+    "PrintLastLog PrintMotd PubkeyAcceptedAlgorithms PubkeyAuthOptions PubkeyAuthentication RekeyLimit RequiredRSASize "
+    "RevokedKeys SecurityKeyProvider SetEnv StreamLocalBindMask StreamLocalBindUnlink StrictModes Subsystem "
+    "SyslogFacility TCPKeepAlive TrustedUserCAKeys UnusedConnectionTimeout UseDNS UsePAM VersionAddendum X11DisplayOffset "
+    "X11Forwarding X11UseLocalhost XAuthLocation"
+)
+SPELLED = {name.lower(): name for name in _SPELLED.split()}
+
+
+def spelled(name: str) -> str:
+    """A keyword as the manual spells it."""
+    return SPELLED.get(name, name)

@@ -25,6 +25,7 @@ from nightlatch.latch.records import CHANGES, HOME, LOCK, MOST_KEPT, Record, Sid
 from nightlatch.transports.folder import Folder
 
 LARGEST_RECORD = 4 << 20
+ABSENT_SIDE = Side(kind="absent", mode=0, uid=0, gid=0, sha256="")
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,13 +62,8 @@ def _compare(folder: Folder, proved: ProvedDraft) -> None:
     for path in proved.changed:
         seen = proved.before.entries.get(path, ABSENT)
         live = _live(folder, path)
-        if (live.kind, live.mode, live.uid, live.gid, live.digest) != (
-            seen.kind,
-            seen.mode,
-            seen.uid,
-            seen.gid,
-            seen.digest,
-        ):
+        owners = folder.owners_lost or (live.uid, live.gid) == (seen.uid, seen.gid)
+        if not owners or (live.kind, live.mode, live.digest) != (seen.kind, seen.mode, seen.digest):
             raise RefusedError(
                 f"{proved.draft.guest}: {path} was changed since it was read; survey again. Nothing was written"
             )
@@ -153,7 +149,7 @@ def _keep(folder: Folder, proved: ProvedDraft, path: str, number: int, change: s
 
 def _side(folder: Folder, path: str, live: Entry) -> Side:
     if live.kind is Kind.ABSENT:
-        return Side(kind="absent")
+        return ABSENT_SIDE
     with folder.parent(path) as (above, name):
         status = os.stat(name, dir_fd=above, follow_symlinks=False)
         attributes = _attributes(above, name)
@@ -199,7 +195,8 @@ def _put(folder: Folder, path: str, entry: Entry, like: Side) -> None:
 
 
 def _own(above: int, name: str, uid: int, gid: int, mode: int) -> None:
-    os.chown(name, uid, gid, dir_fd=above, follow_symlinks=False)
+    if os.geteuid() == 0:  # an ordinary user keeps what it owns: there are no other owners in its folder
+        os.chown(name, uid, gid, dir_fd=above, follow_symlinks=False)
     os.chmod(name, mode, dir_fd=above)
 
 
@@ -212,7 +209,8 @@ def _replace(
         with os.fdopen(descriptor, "wb") as stream:
             stream.write(content)
             stream.flush()
-            os.fchown(stream.fileno(), uid, gid)
+            if os.geteuid() == 0:
+                os.fchown(stream.fileno(), uid, gid)
             os.fchmod(stream.fileno(), mode)
             for key, value in attributes.items():
                 os.setxattr(stream.fileno(), key, bytes.fromhex(value))
@@ -305,9 +303,9 @@ def _take_back(folder: Folder, record: Record) -> tuple[list[str], list[str]]:
     skipped: list[str] = []
     for each in reversed(record.touched):
         live = _live(folder, each.path)
-        now = (live.kind.value, live.mode, live.uid, live.gid, live.digest)
-        made = (each.after.kind, each.after.mode, each.after.uid, each.after.gid, each.after.sha256)
-        if now != made:
+        owners = folder.owners_lost or (live.uid, live.gid) == (each.after.uid, each.after.gid)
+        now = (live.kind.value, live.mode, live.digest)
+        if not owners or now != (each.after.kind, each.after.mode, each.after.sha256):
             skipped.append(each.path)
             continue
         _restore(folder, each, record.id)

@@ -9,6 +9,7 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from itertools import pairwise
 
 Range = tuple[int, int]
 Ranges = tuple[Range, ...]
@@ -134,7 +135,7 @@ class AddressSet:
         for ranges, last in ((self.v4, V4_LAST), (self.v6, V6_LAST)):
             for low, high in ranges:
                 assert 0 <= low <= high <= last
-            for (_, high), (low, _) in zip(ranges, ranges[1:], strict=False):
+            for (_, high), (low, _) in pairwise(ranges):
                 assert low > high + 1
 
 

@@ -73,7 +73,7 @@ def read(snapshot: Snapshot) -> Accounts:
     users = _of(snapshot, "/etc/passwd", formats.passwd, gaps)
     groups = tuple(g for g in _of(snapshot, "/etc/group", formats.group, gaps) if isinstance(g, Group))
     shadows = {s.name: s for s in _of(snapshot, "/etc/shadow", formats.shadow, gaps) if isinstance(s, Shadow)}
-    by_gid = {}
+    by_gid: dict[int, str] = {}
     for group in groups:
         by_gid.setdefault(group.gid, group.name)
     member_of: dict[str, list[str]] = {}

@@ -100,19 +100,29 @@ class Judge:
         return self.private_groups and self.accounts.private_group_of(entry.gid, account.uid)
 
 
-def chroot_refused(snapshot: Snapshot, path: str) -> tuple[str, Origin] | None:
-    """Why sshd would not change root to `path`: every part must be root's and not writable by others (session.c)."""
+@dataclass(frozen=True, slots=True)
+class ChrootProblem:
+    """Why sshd would not change root to a folder, or (`unknown`) why that can't be said."""
+
+    because: str
+    origin: Origin
+    unknown: bool = False
+
+
+def chroot_problem(snapshot: Snapshot, path: str) -> ChrootProblem | None:
+    """What is wrong with a ChrootDirectory: every part must be root's and not writable by others (session.c)."""
     if not path.startswith("/"):
-        return "the path does not begin at /", Origin(path)
+        return ChrootProblem("the path does not begin at /", Origin(path))
     at = ""
     for part in ["", *[p for p in path.split("/") if p]]:
         at = f"{at}/{part}" if part else "/"
         entry = snapshot.resolve(at).entry
-        if entry is None or entry.kind is not Kind.FOLDER:
-            return "there is no such folder", Origin(at)
+        if entry is None:
+            return ChrootProblem("this folder was not looked at", Origin(at), unknown=True)
+        if entry.kind is not Kind.FOLDER:
+            return ChrootProblem("there is no such folder", Origin(at))
         if entry.uid != 0 or entry.mode & 0o022:
-            return f"mode {entry.mode:04o}, owner {entry.uid}: it must be root's, and nobody else may write it", Origin(
-                at
-            )
+            because = f"mode {entry.mode:04o}, owner {entry.uid}: it must be root's, and nobody else may write it"
+            return ChrootProblem(because, Origin(at))
         at = "" if at == "/" else at
     return None

@@ -16,7 +16,11 @@ from nightlatch.readings.guest import PamLine
 MOST_DEPTH = 8
 # Modules that answer "success" or "ignore" to everybody, whatever they do besides.
 HARMLESS = frozenset(
-    ["pam_permit.so", "pam_env.so", "pam_cap.so", "pam_loginuid.so", "pam_keyinit.so", "pam_limits.so", "pam_motd.so", "pam_mail.so", "pam_selinux.so", "pam_systemd.so", "pam_umask.so", "pam_lastlog.so", "pam_faildelay.so", "pam_warn.so", "pam_echo.so", "pam_gnome_keyring.so", "pam_console.so", "pam_namespace.so", "pam_sepermit.so", "pam_localuser.so", "pam_rootok.so"]
+    (
+        "pam_permit.so pam_env.so pam_cap.so pam_loginuid.so pam_keyinit.so pam_limits.so pam_motd.so pam_mail.so "
+        "pam_selinux.so pam_systemd.so pam_umask.so pam_lastlog.so pam_faildelay.so pam_warn.so pam_echo.so "
+        "pam_gnome_keyring.so pam_console.so pam_namespace.so pam_sepermit.so"
+    ).split()
 )
 
 

@@ -33,7 +33,7 @@ from nightlatch.reason.access import (
     Sources,
     Unknown,
 )
-from nightlatch.reason.files import Judge, chroot_refused
+from nightlatch.reason.files import Judge, chroot_problem
 from nightlatch.reason.logins import AddressPair, Logins, Turned
 from nightlatch.reason.powers import powers, root_folder
 from nightlatch.reason.privilege import Sudo
@@ -230,9 +230,12 @@ class _Work:
             return
         root = root_folder(settings, account)
         if root != "/":
-            refused = chroot_refused(self.reading.snapshot, root)
-            if refused:
-                text = f"ChrootDirectory {root}: {refused[0]}"
+            problem = chroot_problem(self.reading.snapshot, root)
+            if problem is not None and problem.unknown:
+                self.gaps[Gap("SSH server", problem.because, problem.origin)] = None
+                seen = AddressPair(NO_ADDRESS, seen.perhaps)
+            elif problem is not None:
+                text = f"ChrootDirectory {root}: {problem.because}"
                 self.shut[(account.name, Proof(text, settings["chrootdirectory"].origin))] = None
                 return
         single = {"publickey": list(self._keys(account, settings, seen))}

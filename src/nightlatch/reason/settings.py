@@ -52,7 +52,7 @@ class Listener:
     address: str
     port: int
     family: str = "any"
-    origin: Origin = Origin("port")
+    origin: Origin | None = None
 
     def admits(self) -> AddressSet:
         """The sources that can reach the socket: those of its family; the loopback's own for a loopback address."""

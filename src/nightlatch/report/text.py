@@ -46,8 +46,11 @@ def audit(page: Page, result: Audit, source: str) -> None:
         for guest in quiet:
             _undecided(page, guest)
     waived = [f for g in result.guests for f in g.findings if f.waived]
+    accepted: dict[tuple[str, str], list[str]] = {}
     for finding in waived:
-        page.wrapped(f"{finding.guest}: {finding.check}: {finding.waived}", label="waived", style="place")
+        accepted.setdefault((finding.check, finding.waived), []).append(finding.guest)
+    for (name, because), where in accepted.items():
+        page.wrapped(f"{name} on {', '.join(dict.fromkeys(where))}: {because}", label="waived", style="place")
     _doors(page, result.guests)
     _sum(page, result, source)
 
@@ -162,7 +165,7 @@ def draft(page: Page, proved: ProvedDraft) -> None:
     for each in diff.of(proved):
         page.line("  ", (each.path, "name"), f"   {each.note}" if each.note else "")
         for why in each.why:
-            page.wrapped(why + ".", indent=4, label="because", style="place")
+            page.wrapped(why, indent=4, label="because", style="place")
         for line in each.lines:
             style = {"+": "add", "-": "take"}.get(line[:1], "place")
             page.line("      ", (line, style))

@@ -34,6 +34,12 @@ class Folder:
         except OSError as error:
             raise UnreadableError(f"{root} can't be opened: {error.strerror}") from None
 
+    @property
+    def owners_lost(self) -> bool:
+        """Whether the folder was unpacked by an ordinary user, so that every file in it is that user's."""
+        user = os.geteuid()
+        return user != 0 and os.fstat(self._fd).st_uid == user
+
     def close(self) -> None:
         """Let go of the root."""
         os.close(self._fd)

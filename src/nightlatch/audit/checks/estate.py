@@ -29,7 +29,8 @@ def test_overdue(context: Context) -> Iterator[Told]:
         today = context.at.astimezone(context.estate.zone).date() if context.estate else context.at.date()
         if last is None or last + timedelta(days=kept.test_every_days) < today:
             since = f"since {last}" if last else "ever"
-            text = f"The emergency account {kept.account} was not tested {since}; the estate asks for it every {kept.test_every_days} days."
+            every = f"the estate asks for it every {kept.test_every_days} days"
+            text = f"The emergency account {kept.account} was not tested {since}; {every}."
             yield Told(text, (Proof("tested", kept.origin),), (kept.account,))
 
 

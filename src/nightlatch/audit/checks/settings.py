@@ -8,7 +8,7 @@ from nightlatch.audit.checks.registry import Context, Told, check
 from nightlatch.audit.findings import Severity
 from nightlatch.audit.naming import listed
 from nightlatch.formats import sshd_config
-from nightlatch.formats.sshd_keywords import ALIASES, KEYWORDS
+from nightlatch.formats.sshd_keywords import ALIASES, KEYWORDS, spelled
 from nightlatch.origin import Origin
 from nightlatch.readings.sshd import MAIN
 from nightlatch.reason.access import AccessPath, Gives, Password, Proof, joined
@@ -17,7 +17,14 @@ HIGH, MEDIUM, LOW, NOTE = Severity.HIGH, Severity.MEDIUM, Severity.LOW, Severity
 
 # Keywords that a client's file may hold too (ssh_config(5)); all others of the server's are out of place there.
 CLIENT_TOO = frozenset(
-    ["addressfamily", "casignaturealgorithms", "channeltimeout", "ciphers", "compression", "fingerprinthash", "forwardagent", "gatewayports", "gssapiauthentication", "gssapikexalgorithms", "gssapikeyexchange", "hostbasedacceptedalgorithms", "hostbasedauthentication", "hostkeyalgorithms", "ipqos", "kbdinteractiveauthentication", "kexalgorithms", "loglevel", "logverbose", "macs", "passwordauthentication", "permitremoteopen", "port", "pubkeyacceptedalgorithms", "pubkeyauthentication", "rekeylimit", "requiredrsasize", "revokedhostkeys", "securitykeyprovider", "setenv", "streamlocalbindmask", "streamlocalbindunlink", "syslogfacility", "tcpkeepalive", "xauthlocation", "include", "match", "challengeresponseauthentication"]
+    (
+        "addressfamily casignaturealgorithms channeltimeout ciphers compression fingerprinthash forwardagent gatewayports "
+        "gssapiauthentication gssapikexalgorithms gssapikeyexchange hostbasedacceptedalgorithms hostbasedauthentication "
+        "hostkeyalgorithms ipqos kbdinteractiveauthentication kexalgorithms loglevel logverbose macs "
+        "passwordauthentication port pubkeyacceptedalgorithms pubkeyauthentication rekeylimit requiredrsasize "
+        "revokedhostkeys securitykeyprovider setenv streamlocalbindmask streamlocalbindunlink syslogfacility "
+        "tcpkeepalive xauthlocation include match"
+    ).split()
 )
 
 
@@ -102,22 +109,13 @@ def drop_in_overrides(context: Context) -> Iterator[Told]:
             continue
         for beaten in setting.lost:
             if beaten.origin.path == MAIN and beaten.value != setting.value and not beaten.blocks:
-                text = f"{_spelled(name)} {' '.join(beaten.value)} in the main file has no effect: an earlier file says {' '.join(setting.value)}."
+                wins, loses = " ".join(setting.value), " ".join(beaten.value)
+                text = f"{spelled(name)} {loses} in the main file has no effect: an earlier file says {wins}."
                 proofs = (
-                    Proof(f"{name} {' '.join(setting.value)}, read first", setting.origin),
-                    Proof(f"{name} {' '.join(beaten.value)}, too late", beaten.origin),
+                    Proof(f"{spelled(name)} {wins}, read first", setting.origin),
+                    Proof(f"{spelled(name)} {loses}, too late", beaten.origin),
                 )
                 yield Told(text, proofs, (name,))
-
-
-def _spelled(name: str) -> str:
-    known = {
-        "passwordauthentication": "PasswordAuthentication", "permitrootlogin": "PermitRootLogin",
-        "pubkeyauthentication": "PubkeyAuthentication", "kbdinteractiveauthentication": "KbdInteractiveAuthentication",
-        "allowusers": "AllowUsers", "allowgroups": "AllowGroups", "x11forwarding": "X11Forwarding",
-        "allowtcpforwarding": "AllowTcpForwarding", "permitemptypasswords": "PermitEmptyPasswords",
-    }  # fmt: skip
-    return known.get(name, name)
 
 
 @check("ssh.below-match", MEDIUM, source="sshd_config(5) Match: up to another Match line or the end of the file")
@@ -136,9 +134,10 @@ def below_match(context: Context) -> Iterator[Told]:
             elif block is not None and line.keyword and line.column > block.column:
                 indented = True
             elif block is not None and line.keyword and indented and line.keyword in KEYWORDS:
-                text = f"{line.keyword} looks general, but stands below a Match block: it holds only where {block.rest} does."
+                name = spelled(line.keyword)
+                text = f"{name} looks general, but stands below a Match block: it holds only for {block.rest}."
                 proofs = (
-                    Proof(f"{line.keyword} {line.rest}", Origin(path, line.number, line.column)),
+                    Proof(f"{spelled(line.keyword)} {line.rest}", Origin(path, line.number, line.column)),
                     Proof(f"Match {block.rest}", Origin(path, block.number)),
                 )
                 yield Told(text, proofs, (line.keyword,))
@@ -154,11 +153,11 @@ def setting_in_client_file(context: Context) -> Iterator[Told]:
         for line in sshd_config.parse(content).lines if content else ():
             name = ALIASES.get(line.keyword, line.keyword)
             if name in KEYWORDS and name not in CLIENT_TOO:
-                text = (
-                    f"{line.keyword} is a setting of the server; in the client's file it has no effect on who gets in."
-                )
+                text = f"{spelled(line.keyword)} is a setting of the server; in the client's file it lets nobody in or out."
                 yield Told(
-                    text, (Proof(f"{line.keyword} {line.rest}", Origin(path, line.number, line.column)),), (name,)
+                    text,
+                    (Proof(f"{spelled(line.keyword)} {line.rest}", Origin(path, line.number, line.column)),),
+                    (name,),
                 )
 
 
