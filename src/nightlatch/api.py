@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
-from datetime import datetime
+from datetime import UTC, datetime
 from pathlib import Path
 
 from nightlatch import __version__
@@ -194,7 +194,7 @@ def enact(estate: Estate, guest: str, at: datetime, change: str = "") -> Changed
 def apply(proved: ProvedDraft, root: Path, at: datetime, change: str = "") -> Changed:
     """Apply a proved draft to the folder it was proved on."""
     with _told():
-        return latch.enact(proved, root, at, TOOL, change or new_change_id(at))
+        return latch.enact(proved, root, at, TOOL, change or new_change_id(datetime.now(UTC)))
 
 
 def undo(estate: Estate, guest: str, change: str = "") -> Changed:

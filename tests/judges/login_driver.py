@@ -5,11 +5,17 @@ from __future__ import annotations
 import json
 import sys
 from datetime import UTC, datetime
+from itertools import product
 from pathlib import Path
 
+from nightlatch import api
+from nightlatch.estate.load import load
 from nightlatch.evidence.collect import collect
+from nightlatch.formats.keys import decode
+from nightlatch.latch import folder as latch
+from nightlatch.net.addresses import NO_ADDRESS
 from nightlatch.readings import guest as readings
-from nightlatch.reason.access import COMMON, Certificate, Gives, Key, Password, Secret
+from nightlatch.reason.access import COMMON, Certificate, Key, Password, Secret
 from nightlatch.reason.paths import GuestAccess, guest_access
 from nightlatch.transports.folder import Folder
 from tests.judges.login_guest import SOURCES, Guest
@@ -17,8 +23,6 @@ from tests.judges.login_scenes import mixtures, reasons
 
 
 def shown(guest: Guest, account: str, how: str) -> frozenset[Secret]:
-    from nightlatch.formats.keys import decode
-
     held: set[Secret] = set()
     for part in how.split("+"):
         kind, _, name = part.partition(" ")
@@ -43,10 +47,75 @@ def predicted(access: GuestAccess, account: str, held: frozenset[Secret], source
         names = [proof.text for proof in path.proofs if "Authentication yes" in proof.text]
         if only and names and all(name.startswith(only) for name in names):
             continue
-        if source in path.callers.surely.get(COMMON, EMPTY):
+        if source in path.callers.surely.get(COMMON, NO_ADDRESS):
             return "yes"
-        perhaps = perhaps or source in path.callers.perhaps.get(COMMON, EMPTY)
+        perhaps = perhaps or source in path.callers.perhaps.get(COMMON, NO_ADDRESS)
     return "undecided" if perhaps else "no"
+
+
+ESTATE = """\
+nightlatch: 1
+estate: Judged
+places: {bench: [192.168.40.0/24], field: [203.0.113.9]}
+people: {mara: {keys: [keys/ed.pub]}, joon: {keys: [keys/ec.pub]}}
+guests: {judged: {via: {folder: /}}}
+grants:
+  - {let: mara, into: judged, by: ssh, from: bench, with: key}
+  - {let: joon, into: judged, by: ssh, from: field, with: password}
+"""
+GRANTED = {("mara", "key ed", "bench"), ("joon", "password", "field")}
+
+
+def drafted(work: str, part: int, parts: int, seed: int, count: int) -> None:
+    """Draft and enact on every mixture for real, then try every login: only what is granted may open."""
+    guest = Guest(Path(work))
+    path = Path(work) / "estate.yaml"
+    path.write_text(ESTATE)
+    estate = load(path)
+    for number, (name, scene, _) in enumerate(mixtures(seed + 1, count)):
+        if number % parts != part:
+            continue
+        guest.set_up(scene)
+        at = datetime.now(UTC)
+        snapshot = api.survey_target(Path("/"), "judged")
+        proved = api.prove(estate, api.draft(estate, snapshot, at), snapshot, at)
+        changed = api.apply(proved, Path("/"), at)
+        guest.stop()
+        guest.start()
+        left = " ".join(entry.text for entry in proved.draft.left)
+        for account in ("mara", "joon"):
+            for how, where in product(("key ed", "key ec", "password"), ("bench", "field", "ten")):
+                real = guest.attempt(account, how, where)
+                should = (account, how, where) in GRANTED
+                excused = should and not real and account in left
+                steps = [f"{s} because {s.why}" for s in proved.draft.steps]
+                wrong = real != should and not excused
+                out = {"scene": name, "try": f"{account} {how} from {where}", "should": should, "real": real,
+                       "excused": excused, "left": left, "steps": steps if wrong else len(steps),
+                       "log": guest.log()[-800:] if wrong else ""}  # fmt: skip
+                print(json.dumps(out), flush=True)
+        if changed.change:
+            latch.undo(Path("/"), "judged", changed.change)
+            again = api.survey_target(Path("/"), "judged")
+            same = {p: again.entries.get(p) for p in proved.changed} == {
+                p: snapshot.entries.get(p) for p in proved.changed
+            }
+            if not same:
+                print(
+                    json.dumps(
+                        {
+                            "scene": name,
+                            "try": "undo",
+                            "should": True,
+                            "real": False,
+                            "excused": False,
+                            "left": "",
+                            "steps": 0,
+                            "log": "undo differs",
+                        }
+                    )
+                )
+    guest.stop()
 
 
 def main(work: str, part: int, parts: int, seed: int, count: int) -> None:
@@ -74,9 +143,6 @@ def main(work: str, part: int, parts: int, seed: int, count: int) -> None:
     guest.stop()
 
 
-from nightlatch.net.addresses import NO_ADDRESS as EMPTY  # noqa: E402
-
-assert Gives.SHELL
-
 if __name__ == "__main__":
-    main(sys.argv[1], *(int(word) for word in sys.argv[2:6]))
+    act = {"predict": main, "draft": drafted}[sys.argv[1]]
+    act(sys.argv[2], *(int(word) for word in sys.argv[3:7]))

@@ -62,6 +62,7 @@ class Guest:
         self.daemon: subprocess.Popen[bytes] | None = None
         run("mount", "-t", "tmpfs", "tmpfs", str(work))
         self._overlay("/etc")
+        self._overlay("/var/lib")
         for folder in ("/home", "/srv", "/run"):
             run("mount", "-t", "tmpfs", "tmpfs", folder)
             os.chmod(folder, 0o755)
@@ -74,7 +75,7 @@ class Guest:
         self._keys()
 
     def _overlay(self, target: str) -> None:
-        upper, spare = self.work / "upper", self.work / "spare"
+        upper, spare = (self.work / f"{kind}{target.replace('/', '-')}" for kind in ("upper", "spare"))
         upper.mkdir()
         spare.mkdir()
         run("mount", "-t", "overlay", "overlay", "-o", f"lowerdir={target},upperdir={upper},workdir={spare}", target)

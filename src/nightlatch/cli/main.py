@@ -263,7 +263,7 @@ def enact(source: Path, guests: tuple[str, ...], dry_run: bool, yes: bool, as_of
             raise SystemExit(code)
         if not yes:
             _ask(f"Apply this to {', '.join(each.draft.guest for each in doing)}?")
-        change = api.new_change_id(at)
+        change = api.new_change_id(_now(None))
         for each in doing:
             via = estate.guests[each.draft.guest].via
             if via.kind != "folder":

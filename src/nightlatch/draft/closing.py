@@ -79,33 +79,46 @@ class Guesswork:
             yield (AppendBlock(MAIN, why, False, block),)
 
     def _line(self, secret: Key | Certificate, item: Surplus, why: str) -> Iterator[Candidate]:
+        """Take away every line of a key, or narrow the first and take the others away."""
+        account = item.path.account
+        want = self._want(secret, account)
+        found = list(self._lines_of(secret, account))
+        if not found:
+            return
+        # From the last line up, so that a step never moves the lines that later steps name.
+        gone = [ReplaceLine(path, why, False, before, "", nth) for path, before, nth, _ in reversed(found)]
+        if want is None:
+            yield tuple(gone)
+            return
+        yield from self._narrow_by_service(item, want, why)
+        changes = wanted.options(want)
+        if isinstance(secret, Certificate):
+            changes["principals"] = ",".join(self._principals(secret.authority, account))
+        path, before, nth, entry = found[0]
+        after = authorized_keys.with_options(before, entry, changes)
+        if after != before:
+            yield (ReplaceLine(path, why, False, before, after, nth),)
+            yield (*gone[:-1], ReplaceLine(path, why, False, before, after, nth))
+        if want.files and not want.shell:
+            yield (AppendBlock(MAIN, why, False, files_block(account, want.files)),)
+
+    def _lines_of(self, secret: Key | Certificate, account: str) -> Iterator[tuple[str, str, int, Entry]]:
+        """Every line that holds the key, or the authority, in the files that sshd looks at for the account."""
         fingerprint = secret.fingerprint if isinstance(secret, Key) else secret.authority
-        want = self._want(secret, item.path.account)
-        for proof in item.path.proofs:
-            content = self.access.reading.snapshot.content(proof.origin.path)
-            if content is None or not proof.origin.line or proof.origin.path in self.access.reading.sshd.files:
+        paths = dict.fromkeys(p.origin.path for a in self.access.paths if a.account == account for p in a.proofs)
+        for path in paths:
+            content = self.access.reading.snapshot.content(path)
+            if content is None or path in self.access.reading.sshd.files or path.startswith("/etc/sudoers"):
                 continue
             for entry in authorized_keys.parse(content):
+                authority = isinstance(secret, Certificate)
                 if (
-                    not isinstance(entry, Entry)
-                    or entry.number != proof.origin.line
-                    or entry.key.fingerprint != fingerprint
+                    isinstance(entry, Entry)
+                    and entry.key.fingerprint == fingerprint
+                    and entry.options.authority is authority
                 ):
-                    continue
-                before = text_lines.text_of(text_lines.split(content)[entry.number - 1]).rstrip("\r\n")
-                nth = _nth(content, entry.number, before)
-                if want is None:
-                    yield (ReplaceLine(proof.origin.path, why, False, before, "", nth),)
-                    continue
-                yield from self._narrow_by_service(item, want, why)
-                changes = wanted.options(want)
-                if isinstance(secret, Certificate):
-                    changes["principals"] = ",".join(self._principals(secret.authority, item.path.account))
-                after = authorized_keys.with_options(before, entry, changes)
-                if after != before:
-                    yield (ReplaceLine(proof.origin.path, why, False, before, after, nth),)
-                if want.files and not want.shell:
-                    yield (AppendBlock(MAIN, why, False, files_block(item.path.account, want.files)),)
+                    before = text_lines.text_of(text_lines.split(content)[entry.number - 1]).rstrip("\r\n")
+                    yield path, before, _nth(content, entry.number, before), entry
 
     def _narrow_by_service(self, item: Surplus, want: wanted.Wanted, why: str) -> Iterator[Candidate]:
         if self.narrow_at[:1] != ("service",) or want.sources == EVERY_ADDRESS:

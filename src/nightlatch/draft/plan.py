@@ -130,30 +130,38 @@ def make(estate: Estate, snapshot: Snapshot, at: datetime) -> Draft:
     desk = _Desk(estate, snapshot, at)
     first = desk.state(snapshot)
     steps: tuple[AnyStep, ...] = ()
-    state = first
+    state = best = first
+    best_steps = steps
     seen: set[Candidate] = set()
     for _ in range(MOST_ROUNDS):
         better = _better(desk, state, steps, seen)
         if better is None:
             break
         steps, state = better
-    steps = _fewest(desk, steps, state.weight)
+        if state.weight < best.weight:
+            best, best_steps = state, steps
+    steps = _fewest(desk, best_steps, best.weight)
     steps = tuple(sorted(steps, key=lambda s: not s.opens))
-    final = desk.tried(steps) or state
+    final = desk.tried(steps) or best
     return Draft(snapshot.guest, steps, tuple(_left(desk, final)))
 
 
 def _better(
     desk: _Desk, state: _State, steps: tuple[AnyStep, ...], seen: set[Candidate]
 ) -> tuple[tuple[AnyStep, ...], _State] | None:  # fmt: skip
+    """The first candidate that helps: one that opens must let somebody in who is granted, even where that opens more
+    than it should (later rounds close it again); one that closes must leave fewer differences."""
     for candidate in desk.candidates(state):
         if not candidate or candidate in seen:
             continue
+        seen.add(candidate)
         longer = steps + candidate
         after = desk.tried(longer)
-        if after is not None and after.weight < state.weight and not _door_shrunk(desk, state, after):
+        if after is None or _door_shrunk(desk, state, after):
+            continue
+        opens = all(step.opens for step in candidate) and len(after.certain[1]) < len(state.certain[1])
+        if opens or after.weight < state.weight:
             return longer, after
-        seen.add(candidate)
     return None
 
 

@@ -118,7 +118,8 @@ class _Loader:
         self, found: dict[str, Node], names: sentences.Names
     ) -> tuple[tuple[GrantSpec, ...], tuple[Emergency, ...], tuple[Waiver, ...]]:  # fmt: skip
         def listed(key: str) -> list[tuple[int, Node]]:
-            return list(enumerate(reader.items(self.source, found[key], key), 1)) if key in found else []
+            nodes = [] if key not in found or found[key].items == [] else reader.items(self.source, found[key], key)
+            return list(enumerate(nodes, 1))
 
         grants = [sentences.grant(self.source, node, n, names) for n, node in listed("grants")]
         kept = [sentences.emergency(self.source, node, n, names, self._key) for n, node in listed("emergency")]

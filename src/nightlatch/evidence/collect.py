@@ -45,7 +45,10 @@ ACCOUNT_PATHS = ("authorizedkeysfile", "authorizedprincipalsfile", "chrootdirect
 
 
 def collect(source: Source, guest: str, also: Iterable[str] = ()) -> Snapshot:
-    """Read one guest; `also` are paths to look at besides (not into). Raises UnreadableError when even its root can't be read; all else becomes a note."""
+    """Read one guest; `also` are paths to look at besides, not into.
+
+    Raises UnreadableError when even its root can't be read; all else becomes a note.
+    """
     collector = _Collector(source)
     collector.look("/")
     if collector.entries["/"].kind is not Kind.FOLDER:
@@ -62,7 +65,7 @@ class _Collector:
     def __init__(self, source: Source) -> None:
         self.source = source
         self.entries: dict[str, Entry] = {}
-        self.listed: set[str] = set()
+        self.listed: dict[str, list[str]] = {}
         self.notes: list[str] = []
         self.bytes = 0
 
@@ -165,11 +168,10 @@ class _Collector:
             except (OSError, UnreadableError) as error:
                 self.notes.append(f"{real} could not be listed: {error}")
                 return []
-            self.listed.add(real)
+            self.listed[real] = found
             for name in found:
                 self.look(f"{real.rstrip('/')}/{name}")
-        prefix = real.rstrip("/") + "/"
-        return sorted(p[len(prefix) :] for p in self.entries if p.startswith(prefix) and "/" not in p[len(prefix) :])
+        return self.listed[real]
 
     def _configuration(self, main: str) -> list[tuple[str, str]]:
         """Follow every Include, whatever condition it stands under; the paths that any line names."""

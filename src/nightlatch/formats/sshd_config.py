@@ -91,6 +91,8 @@ class Document:
 def rewritten(line: Line, value: str) -> str:
     """The text of `line` with another value: indent, the keyword as written and the separator stay, a comment too."""
     text = text_lines.text_of(line.raw).rstrip(_BLANK + "\f")
+    if not line.rest:
+        return f"{text} {value}"
     comment = _trailing_comment(line, text)
     return text[: line.rest_column - 1] + value + comment
 

@@ -54,8 +54,8 @@ def enact(proved: ProvedDraft, root: Path, at: datetime, tool: str, change: str)
 
 
 def new_change_id(at: datetime) -> str:
-    """A change's name: its time and four random digits."""
-    return f"{at:%Y%m%d-%H%M%S}-{secrets.token_hex(2)}"
+    """A change's name: its time to the microsecond, so that names sort by age."""
+    return f"{at:%Y%m%d-%H%M%S-%f}"
 
 
 def _compare(folder: Folder, proved: ProvedDraft) -> None:

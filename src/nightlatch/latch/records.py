@@ -46,7 +46,7 @@ class Record(BaseModel):
 
     model_config = _STRICT
     format: Literal["nightlatch/change/1"]
-    id: str = Field(pattern=r"^[0-9]{8}-[0-9]{6}-[0-9a-f]{4}$")
+    id: str = Field(pattern=r"^[0-9]{8}-[0-9]{6}-[0-9]{6}$")
     tool: str
     time: str
     guest: str
