@@ -7,8 +7,10 @@ from dataclasses import dataclass
 
 from nightlatch.audit.findings import Finding, Group, Severity
 from nightlatch.audit.naming import Names, listed
+from nightlatch.net.addresses import EVERY_ADDRESS
 from nightlatch.origin import Kind, Origin
 from nightlatch.reason.access import (
+    COMMON,
     Certificate,
     Gives,
     Grant,
@@ -21,6 +23,7 @@ from nightlatch.reason.access import (
 )
 from nightlatch.reason.differences import Missing
 from nightlatch.reason.paths import GuestAccess
+from nightlatch.reason.settings import Settings
 
 REFERENCE = "reasoning: what is granted minus what is open"
 
@@ -91,6 +94,12 @@ def _turned(missing: Missing, access: GuestAccess) -> Cause | None:
     return None
 
 
+def _settings(missing: Missing, access: GuestAccess) -> Settings:
+    """The settings for the account where it is shut out."""
+    sources = (missing.certain or missing.possible).get(COMMON, EVERY_ADDRESS)
+    return access.settings(missing.grant.account, sources)[0]
+
+
 def _password(missing: Missing, access: GuestAccess) -> Cause | None:
     grant = missing.grant
     if not all(any(isinstance(s, Password) for s in need) for need in grant.proofs):
@@ -99,11 +108,10 @@ def _password(missing: Missing, access: GuestAccess) -> Cause | None:
     if not account.hash_method and not account.has_empty_password:
         proof = Proof(f"password field {account.password or 'empty'}", account.password_origin)
         return Cause(f"no password {grant.account}", f"{grant.account} has no password that opens", (proof,))
-    top = access.effective.top
-    switch = top["passwordauthentication"]
-    challenge = top["kbdinteractiveauthentication"]
-    off = switch.word == "no" and (challenge.word == "no" or top["usepam"].word == "no")
-    if off:
+    settings = _settings(missing, access)
+    switch = settings["passwordauthentication"]
+    challenge = settings["kbdinteractiveauthentication"]
+    if switch.word == "no" and (challenge.word == "no" or settings["usepam"].word == "no"):
         return Cause(
             "passwords off", "passwords are switched off", (Proof("PasswordAuthentication no", switch.origin),)
         )
@@ -142,7 +150,7 @@ def _no_sudo(missing: Missing, access: GuestAccess) -> Cause | None:
 
 def _unlisted(missing: Missing, access: GuestAccess) -> Cause | None:
     grant = missing.grant
-    top = access.effective.top
+    top = _settings(missing, access)
     keys, certificates = _held_keys(grant), any(isinstance(s, Certificate) for need in grant.proofs for s in need)
     switch = top["pubkeyauthentication"]
     if (keys or certificates) and switch.word == "no":

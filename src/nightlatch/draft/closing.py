@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from nightlatch.draft import wanted
+from nightlatch.draft import blocks, wanted
 from nightlatch.draft.steps import AnyStep, AppendBlock, InsertSetting, ReplaceLine
 from nightlatch.formats import authorized_keys, sshd_config
 from nightlatch.formats import lines as text_lines
@@ -53,12 +53,21 @@ class Guesswork:
                     yield self.setting("permitemptypasswords", "no", proof.origin, why)
         if kinds == {Password}:
             yield from self._password(item, why)
+        yield from self._together(item, why)
         for secret in path.need:
             if isinstance(secret, Key):
                 yield from self._line(secret, item, why)
             elif isinstance(secret, Certificate):
                 yield from self._line(secret, item, why)
                 yield from self._authority(item, why)
+
+    def _together(self, item: Surplus, why: str) -> Iterator[Candidate]:
+        """Ask for everything a grant names, where the path asks for a part of it."""
+        for grant in self.grants:
+            if grant.place == item.path.place and any(grant.callers.surely.values()):
+                for need in grant.proofs:
+                    if item.path.need < need:
+                        yield (AppendBlock(MAIN, why, False, blocks.for_need(grant, need)),)
 
     def _password(self, item: Surplus, why: str) -> Iterator[Candidate]:
         methods = [
@@ -100,7 +109,7 @@ class Guesswork:
             yield (ReplaceLine(path, why, False, before, after, nth),)
             yield (*gone[:-1], ReplaceLine(path, why, False, before, after, nth))
         if want.files and not want.shell:
-            yield (AppendBlock(MAIN, why, False, files_block(account, want.files)),)
+            yield (AppendBlock(MAIN, why, False, blocks.for_files(account, want.files)),)
 
     def _lines_of(self, secret: Key | Certificate, account: str) -> Iterator[tuple[str, str, int, Entry]]:
         """Every line that holds the key, or the authority, in the files that sshd looks at for the account."""
@@ -156,14 +165,6 @@ class Guesswork:
         for proof in item.path.proofs:
             if proof.text.startswith("TrustedUserCAKeys"):
                 yield self.setting("trustedusercakeys", "none", proof.origin, why)
-
-
-def files_block(account: str, root: str) -> tuple[str, ...]:
-    """A Match block that gives an account nothing but the files under one folder."""
-    return (
-        f"Match User {account}", f"    ChrootDirectory {root}", "    ForceCommand internal-sftp",
-        "    DisableForwarding yes",
-    )  # fmt: skip
 
 
 def _nth(content: bytes, number: int, text: str) -> int:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from nightlatch.draft import wanted
-from nightlatch.draft.closing import Candidate, Guesswork, files_block
+from nightlatch.draft import blocks, wanted
+from nightlatch.draft.closing import Candidate, Guesswork
 from nightlatch.draft.steps import AddLine, AnyStep, AppendBlock, MakeFolder, ReplaceLine, SetMode, SetOwner
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Kind
@@ -13,7 +13,6 @@ from nightlatch.formats import authorized_keys, sshd_tokens
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats.authorized_keys import Entry, quote
 from nightlatch.formats.keys import PublicKey
-from nightlatch.net.addresses import EVERY_ADDRESS
 from nightlatch.readings.accounts import Account
 from nightlatch.readings.sshd import MAIN
 from nightlatch.reason.access import COMMON, Certificate, Gives, Grant, Key, Need, Password
@@ -40,38 +39,23 @@ def _proof(
     for secret in need:
         if isinstance(secret, Key | Certificate):
             steps += _add_key(work, secret, account, estate, why)
-    where = _criteria(grant)
-    switches: list[str] = []
-    if any(isinstance(secret, Password) for secret in need):
-        switches.append("    PasswordAuthentication yes")
-    if len(need) > 1:
-        kinds = {Key: "publickey", Certificate: "publickey", Password: "password"}
-        methods = sorted({kinds[type(secret)] for secret in need if type(secret) in kinds}, reverse=True)
-        switches.append(f"    AuthenticationMethods {','.join(methods)}")
-    top = work.access.effective.top
-    if any(not isinstance(secret, Password) for secret in need) and top["pubkeyauthentication"].word == "no":
-        yield (
-            *steps,
-            *work.setting("pubkeyauthentication", "yes", top["pubkeyauthentication"].origin, why, opens=True),
-        )
-    if account.uid == 0 and top["permitrootlogin"].word == "no":
-        yield (
-            *steps,
-            *work.setting("permitrootlogin", "prohibit-password", top["permitrootlogin"].origin, why, opens=True),
-        )
+    block = blocks.for_need(grant, need)
+    on: list[AnyStep] = []
+    for settings in work.access.settings(account.name, wanted.seen_by_guest([grant])):
+        switch, by_name = settings["pubkeyauthentication"], settings["permitrootlogin"]
+        if any(not isinstance(secret, Password) for secret in need) and switch.word == "no":
+            on += work.setting("pubkeyauthentication", "yes", switch.origin, why, opens=True)
+        if account.uid == 0 and by_name.word == "no":
+            on += work.setting("permitrootlogin", "prohibit-password", by_name.origin, why, opens=True)
+    if on:
+        yield (*steps, *dict.fromkeys(on))
     if any(power.gives is Gives.FILES for power in grant.gives):
         root = next(power.what for power in grant.gives if power.gives is Gives.FILES)
-        yield (*steps, AppendBlock(MAIN, why, True, files_block(grant.account, root)))
-    if switches:
-        yield (*steps, AppendBlock(MAIN, why, True, (where, *switches)))
+        yield (*steps, AppendBlock(MAIN, why, True, blocks.for_files(grant.account, root)))
+    if block:
+        yield (*steps, AppendBlock(MAIN, why, True, block))
     elif steps:
         yield tuple(steps)
-
-
-def _criteria(grant: Grant) -> str:
-    sources = wanted.seen_by_guest([grant])
-    address = "" if sources == EVERY_ADDRESS else f" Address {','.join(sources.prefixes())}"
-    return f"Match User {grant.account}{address}"
 
 
 def _add_key(

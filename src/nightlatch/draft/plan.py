@@ -166,11 +166,12 @@ def _better(
 
 
 def _fewest(desk: _Desk, steps: tuple[AnyStep, ...], weight: int) -> tuple[AnyStep, ...]:
+    """Drop steps until every one that is left is needed."""
     for step in reversed(steps):
         shorter = tuple(each for each in steps if each is not step)
         after = desk.tried(shorter)
         if after is not None and after.weight <= weight:
-            steps = shorter
+            return _fewest(desk, shorter, after.weight)
     return steps
 
 

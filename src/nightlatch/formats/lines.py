@@ -68,11 +68,10 @@ def apply(raw: bytes, edits: Sequence[LineEdit]) -> bytes:
                 out[-1] += end
             out.append(bytes_of(text) + end)
         if number in instead:
-            had_end = line.endswith(b"\n")
-            for text in instead[number]:
-                out.append(bytes_of(text) + (end if had_end else b""))
-                if not had_end and text is not instead[number][-1]:
-                    out[-1] += end
+            own = b"\r\n" if line.endswith(b"\r\n") else line[-1:] if line.endswith(b"\n") else b""
+            texts = [bytes_of(text) for text in instead[number]]
+            out.extend(text + (own or end) for text in texts[:-1])
+            out.extend(text + own for text in texts[-1:])
         elif line:
             out.append(line)
     return b"".join(out)

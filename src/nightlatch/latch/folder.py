@@ -98,7 +98,9 @@ def _locked(folder: Folder) -> Iterator[None]:
         try:
             yield
         finally:
-            os.rmdir(name, dir_fd=above)
+            # Whatever was done is whole by now; a lock that stays is told, with its remedy, by the next run.
+            with contextlib.suppress(OSError):
+                os.rmdir(name, dir_fd=above)
 
 
 def _apply(

@@ -80,6 +80,15 @@ class GuestAccess:
     gaps: tuple[Gap, ...]
     shut: tuple[tuple[str, Proof], ...]
 
+    def settings(self, account: str, sources: AddressSet) -> list[Settings]:
+        """The settings that hold for an account somewhere in `sources`, each once; the general ones for no such account."""
+        found = self.reading.accounts.by_name.get(account)
+        if found is None or not self.listeners:
+            return [self.effective.top]
+        worlds, _ = self.effective.worlds(Caller(account, found.groups, self.listeners[0]))
+        truths = dict.fromkeys(part.truth for part in worlds[0] if part.sources & sources)
+        return [self.effective.settings(truth) for truth in truths] or [self.effective.top]
+
 
 @dataclass(frozen=True, slots=True)
 class _Way:
