@@ -15,14 +15,29 @@ from nightlatch.estate.model import Estate
 from nightlatch.faults import NightlatchError, RefusedError
 from tests.guests import AT, HASH, Guest, estate, pub
 
-GRANT = "let: mara, into: gauge, by: ssh, from: bench, with: key\nlet: joon, into: gauge, by: ssh, from: bench, with: key"
+GRANT = (
+    "let: mara, into: gauge, by: ssh, from: bench, with: key\nlet: joon, into: gauge, by: ssh, from: bench, with: key"
+)
 GUEST = Guest(
     "PasswordAuthentication yes\n",
     {"mara": pub("mara-desk") + "\n", "keeper": pub("lantern") + "\n"},
     modes={"/home/mara/.ssh/authorized_keys": (0o600, 1001, 1001)},
     passwords={"joon": HASH},
 )
-CALLS = ("open", "mkdir", "rename", "chown", "chmod", "fchown", "fchmod", "fsync", "setxattr", "unlink", "rmdir", "utime")
+CALLS = (
+    "open",
+    "mkdir",
+    "rename",
+    "chown",
+    "chmod",
+    "fchown",
+    "fchmod",
+    "fsync",
+    "setxattr",
+    "unlink",
+    "rmdir",
+    "utime",
+)
 
 
 def state(root: Path) -> dict[str, tuple[object, ...]]:
@@ -108,7 +123,9 @@ def test_a_lock_of_somebody_else_is_respected(tmp_path: Path) -> None:
     before = state(root)
     with pytest.raises(RefusedError, match="another change is under way"):
         api.enact(made, "gauge", AT)
-    assert {p: s for p, s in state(root).items() if "nightlatch" not in p} == {p: s for p, s in before.items() if "nightlatch" not in p}
+    assert {p: s for p, s in state(root).items() if "nightlatch" not in p} == {
+        p: s for p, s in before.items() if "nightlatch" not in p
+    }
 
 
 class Cut(BaseException):

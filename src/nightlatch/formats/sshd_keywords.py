@@ -5,7 +5,7 @@ Source: sshd_config(5), OpenSSH 9.2p1 with Debian's additions; every line is hel
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import Enum
 
 from nightlatch.formats import sshd_values as v
@@ -49,107 +49,102 @@ def _keys(kind: str) -> tuple[str, ...]:
     return (",".join(DEFAULT[kind]),)
 
 
-def _table() -> dict[str, Keyword]:
-    everywhere: list[Keyword] = []
-    only_top: list[Keyword] = []
+def _flags(**defaults: str) -> list[Keyword]:
+    """Keywords that are yes or no, with their defaults."""
+    return [Keyword(name, _FLAG, (value,)) for name, value in defaults.items()]
 
-    def flags(where: list[Keyword], **defaults: str) -> None:
-        where.extend(Keyword(name, _FLAG, (value,)) for name, value in defaults.items())
 
-    flags(
-        everywhere, hostbasedauthentication="no", hostbasedusesnamefrompacketonly="no", pubkeyauthentication="yes",
+# May stand in a Match block.
+_EVERYWHERE = [
+    Keyword("permitrootlogin", _ROOT, ("without-password",)),
+    Keyword("ignorerhosts", v.choice(yes="yes", no="no", shosts_only="shosts-only"), ("yes",)),
+    Keyword("gatewayports", v.choice(yes="yes", no="no", clientspecified="clientspecified"), ("no",)),
+    Keyword("allowtcpforwarding", _FORWARD, ("yes",)),
+    Keyword("allowstreamlocalforwarding", _FORWARD, ("yes",)),
+    Keyword("loglevel", v.level, ("INFO",)),
+    Keyword("logverbose", v.maybe_many),
+    Keyword("x11displayoffset", v.number, ("10",)),
+    Keyword("maxauthtries", v.number, ("6",)),
+    Keyword("maxsessions", v.number, ("10",)),
+    Keyword("clientaliveinterval", v.time, ("0",)),
+    Keyword("clientalivecountmax", v.number, ("3",)),
+    Keyword("requiredrsasize", v.number, ("1024",)),
+    Keyword("unusedconnectiontimeout", v.time_or_none, ("none",), wins=Wins.FIRST_OR_NONE),
+    Keyword("streamlocalbindmask", v.mask, ("0177",), wins=Wins.LAST),
+    Keyword("hostbasedacceptedalgorithms", _KEY_NAMES, _keys("key")),
+    Keyword("pubkeyacceptedalgorithms", _KEY_NAMES, _keys("key")),
+    Keyword("casignaturealgorithms", names("signature", wildcards=True), _keys("signature")),
+    Keyword("pubkeyauthoptions", v.key_options, ("none",)),
+    Keyword("allowusers", v.maybe_many, wins=Wins.ADD, per_line=True),
+    Keyword("denyusers", v.maybe_many, wins=Wins.ADD, per_line=True),
+    Keyword("allowgroups", v.maybe_many, wins=Wins.ADD, per_line=True),
+    Keyword("denygroups", v.maybe_many, wins=Wins.ADD, per_line=True),
+    Keyword("acceptenv", v.no_equals, wins=Wins.ADD, per_line=True),
+    Keyword("setenv", v.settings, per_line=True),
+    Keyword("banner", v.file, ("none",)),
+    Keyword("chrootdirectory", v.plain, ("none",)),
+    Keyword("forcecommand", v.command, ("none",)),
+    Keyword("trustedusercakeys", v.file, ("none",)),
+    Keyword("revokedkeys", v.file, ("none",)),
+    Keyword("authorizedkeysfile", v.homes, (".ssh/authorized_keys", ".ssh/authorized_keys2")),
+    Keyword("authorizedprincipalsfile", v.home_path, ("none",)),
+    Keyword("authorizedkeyscommand", v.absolute_command, ("none",)),
+    Keyword("authorizedkeyscommanduser", v.plain, ("none",)),
+    Keyword("authorizedprincipalscommand", v.absolute_command, ("none",)),
+    Keyword("authorizedprincipalscommanduser", v.plain, ("none",)),
+    Keyword("authenticationmethods", v.methods, ("any",)),
+    Keyword("permittunnel", v.tunnel, ("no",)),
+    Keyword("permitopen", v.targets, ("any",)),
+    Keyword("permitlisten", v.listen_targets, ("any",)),
+    Keyword("ipqos", v.quality, ("lowdelay", "throughput"), wins=Wins.LAST),
+    Keyword("rekeylimit", v.rekey, ("", ""), wins=Wins.PARTS),
+    Keyword("channeltimeout", v.timeouts),
+]
+_EVERYWHERE += _flags( hostbasedauthentication="no", hostbasedusesnamefrompacketonly="no", pubkeyauthentication="yes",
         passwordauthentication="yes", kbdinteractiveauthentication="yes", kerberosauthentication="no",
         gssapiauthentication="no", x11forwarding="no", x11uselocalhost="yes", permitemptypasswords="no",
         allowagentforwarding="yes", permittty="yes", permituserrc="yes", streamlocalbindunlink="no",
         disableforwarding="no", exposeauthinfo="no",
-    )  # fmt: skip
-    flags(
-        only_top, usepam="no", kerberosorlocalpasswd="yes", kerberosticketcleanup="yes", gssapicleanupcredentials="yes",
+)  # fmt: skip
+
+# May stand at the top only.
+_ONLY_TOP = [
+    Keyword("port", v.port, ("22",), wins=Wins.ADD, per_line=True),
+    Keyword("listenaddress", v.listen, wins=Wins.ADD, per_line=True),
+    Keyword("addressfamily", v.choice(any="any", inet="inet", inet6="inet6"), ("any",)),
+    Keyword("logingracetime", v.time, ("120",)),
+    Keyword("compression", v.choice(yes="yes", delayed="yes", no="no"), ("yes",)),
+    Keyword("fingerprinthash", v.choice(md5="MD5", sha256="SHA256"), ("SHA256",), wins=Wins.LAST),
+    Keyword("pidfile", v.file, ("/run/sshd.pid",)),
+    Keyword("modulifile", v.file, ("/etc/ssh/moduli",)),
+    Keyword("xauthlocation", v.file, ("/usr/bin/xauth",)),
+    Keyword("ciphers", names("cipher"), _keys("cipher")),
+    Keyword("macs", names("mac"), _keys("mac")),
+    Keyword("kexalgorithms", names("kex"), _keys("kex")),
+    Keyword("hostkeyalgorithms", _KEY_NAMES, _keys("key")),
+    Keyword("gssapikexalgorithms", plain_names("gss"), _keys("gss")),
+    Keyword("securitykeyprovider", v.plain, ("internal",)),
+    Keyword("versionaddendum", v.banner_text, ("none",)),
+    Keyword("hostkeyagent", v.plain, ("none",)),
+    Keyword("syslogfacility", v.facility, ("AUTH",)),
+    Keyword(
+        "hostkey", v.file, tuple(f"/etc/ssh/ssh_host_{kind}_key" for kind in ("rsa", "ecdsa", "ed25519")),
+        wins=Wins.ADD, per_line=True,
+    ),
+    Keyword("hostcertificate", v.file, wins=Wins.ADD, per_line=True),
+    Keyword("maxstartups", v.startups, ("10", "30", "100"), wins=Wins.LAST_PARTS),
+    Keyword("persourcemaxstartups", v.per_source, ("none",), wins=Wins.LAST),
+    Keyword("persourcenetblocksize", v.block_size, ("32:128",)),
+    Keyword("permituserenvironment", v.environment, ("no",)),
+    Keyword("subsystem", v.subsystem, wins=Wins.NAMED, per_line=True),
+]  # fmt: skip
+_ONLY_TOP += _flags( usepam="no", kerberosorlocalpasswd="yes", kerberosticketcleanup="yes", gssapicleanupcredentials="yes",
         gssapikeyexchange="no", gssapistrictacceptorcheck="yes", gssapistorecredentialsonrekey="no", printmotd="yes",
         printlastlog="yes", ignoreuserknownhosts="no", strictmodes="yes", tcpkeepalive="yes", usedns="no",
         debianbanner="yes",
-    )  # fmt: skip
-    everywhere += [
-        Keyword("permitrootlogin", _ROOT, ("without-password",)),
-        Keyword("ignorerhosts", v.choice(yes="yes", no="no", shosts_only="shosts-only"), ("yes",)),
-        Keyword("gatewayports", v.choice(yes="yes", no="no", clientspecified="clientspecified"), ("no",)),
-        Keyword("allowtcpforwarding", _FORWARD, ("yes",)),
-        Keyword("allowstreamlocalforwarding", _FORWARD, ("yes",)),
-        Keyword("loglevel", v.level, ("INFO",)),
-        Keyword("logverbose", v.maybe_many),
-        Keyword("x11displayoffset", v.number, ("10",)),
-        Keyword("maxauthtries", v.number, ("6",)),
-        Keyword("maxsessions", v.number, ("10",)),
-        Keyword("clientaliveinterval", v.time, ("0",)),
-        Keyword("clientalivecountmax", v.number, ("3",)),
-        Keyword("requiredrsasize", v.number, ("1024",)),
-        Keyword("unusedconnectiontimeout", v.time_or_none, ("none",), wins=Wins.FIRST_OR_NONE),
-        Keyword("streamlocalbindmask", v.mask, ("0177",), wins=Wins.LAST),
-        Keyword("hostbasedacceptedalgorithms", _KEY_NAMES, _keys("key")),
-        Keyword("pubkeyacceptedalgorithms", _KEY_NAMES, _keys("key")),
-        Keyword("casignaturealgorithms", names("signature", wildcards=True), _keys("signature")),
-        Keyword("pubkeyauthoptions", v.key_options, ("none",)),
-        Keyword("allowusers", v.maybe_many, wins=Wins.ADD, per_line=True),
-        Keyword("denyusers", v.maybe_many, wins=Wins.ADD, per_line=True),
-        Keyword("allowgroups", v.maybe_many, wins=Wins.ADD, per_line=True),
-        Keyword("denygroups", v.maybe_many, wins=Wins.ADD, per_line=True),
-        Keyword("acceptenv", v.no_equals, wins=Wins.ADD, per_line=True),
-        Keyword("setenv", v.settings, per_line=True),
-        Keyword("banner", v.file, ("none",)),
-        Keyword("chrootdirectory", v.plain, ("none",)),
-        Keyword("forcecommand", v.command, ("none",)),
-        Keyword("trustedusercakeys", v.file, ("none",)),
-        Keyword("revokedkeys", v.file, ("none",)),
-        Keyword("authorizedkeysfile", v.homes, (".ssh/authorized_keys", ".ssh/authorized_keys2")),
-        Keyword("authorizedprincipalsfile", v.home_path, ("none",)),
-        Keyword("authorizedkeyscommand", v.absolute_command, ("none",)),
-        Keyword("authorizedkeyscommanduser", v.plain, ("none",)),
-        Keyword("authorizedprincipalscommand", v.absolute_command, ("none",)),
-        Keyword("authorizedprincipalscommanduser", v.plain, ("none",)),
-        Keyword("authenticationmethods", v.methods, ("any",)),
-        Keyword("permittunnel", v.tunnel, ("no",)),
-        Keyword("permitopen", v.targets, ("any",)),
-        Keyword("permitlisten", v.listen_targets, ("any",)),
-        Keyword("ipqos", v.quality, ("lowdelay", "throughput"), wins=Wins.LAST),
-        Keyword("rekeylimit", v.rekey, ("", ""), wins=Wins.PARTS),
-        Keyword("channeltimeout", v.timeouts),
-    ]
-    only_top += [
-        Keyword("port", v.port, ("22",), wins=Wins.ADD, per_line=True),
-        Keyword("listenaddress", v.listen, wins=Wins.ADD, per_line=True),
-        Keyword("addressfamily", v.choice(any="any", inet="inet", inet6="inet6"), ("any",)),
-        Keyword("logingracetime", v.time, ("120",)),
-        Keyword("compression", v.choice(yes="yes", delayed="yes", no="no"), ("yes",)),
-        Keyword("fingerprinthash", v.choice(md5="MD5", sha256="SHA256"), ("SHA256",), wins=Wins.LAST),
-        Keyword("pidfile", v.file, ("/run/sshd.pid",)),
-        Keyword("modulifile", v.file, ("/etc/ssh/moduli",)),
-        Keyword("xauthlocation", v.file, ("/usr/bin/xauth",)),
-        Keyword("ciphers", names("cipher"), _keys("cipher")),
-        Keyword("macs", names("mac"), _keys("mac")),
-        Keyword("kexalgorithms", names("kex"), _keys("kex")),
-        Keyword("hostkeyalgorithms", _KEY_NAMES, _keys("key")),
-        Keyword("gssapikexalgorithms", plain_names("gss"), _keys("gss")),
-        Keyword("securitykeyprovider", v.plain, ("internal",)),
-        Keyword("versionaddendum", v.banner_text, ("none",)),
-        Keyword("hostkeyagent", v.plain, ("none",)),
-        Keyword("syslogfacility", v.facility, ("AUTH",)),
-        Keyword(
-            "hostkey", v.file, tuple(f"/etc/ssh/ssh_host_{kind}_key" for kind in ("rsa", "ecdsa", "ed25519")),
-            wins=Wins.ADD, per_line=True,
-        ),
-        Keyword("hostcertificate", v.file, wins=Wins.ADD, per_line=True),
-        Keyword("maxstartups", v.startups, ("10", "30", "100"), wins=Wins.LAST_PARTS),
-        Keyword("persourcemaxstartups", v.per_source, ("none",), wins=Wins.LAST),
-        Keyword("persourcenetblocksize", v.block_size, ("32:128",)),
-        Keyword("permituserenvironment", v.environment, ("no",)),
-        Keyword("subsystem", v.subsystem, wins=Wins.NAMED, per_line=True),
-    ]  # fmt: skip
-    table = {k.name: Keyword(k.name, k.read, k.default, True, k.wins, k.per_line) for k in everywhere}
-    table.update({k.name: k for k in only_top})
-    return table
+)  # fmt: skip
 
-
-KEYWORDS = _table()
+KEYWORDS = {k.name: replace(k, anywhere=True) for k in _EVERYWHERE} | {k.name: k for k in _ONLY_TOP}
 
 ALIASES = {
     "challengeresponseauthentication": "kbdinteractiveauthentication",

@@ -1,0 +1,5 @@
+"""`python -m nightlatch.cli`."""
+
+from nightlatch.cli.main import main
+
+main()

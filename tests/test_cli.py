@@ -1,0 +1,190 @@
+"""The command line as users drive it, on the demo: exit codes, messages, JSON, the second run, hostile text."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from nightlatch.demo.build import build
+
+AS_OF = ("--as-of", "2026-11-25")
+
+
+@pytest.fixture(scope="module")
+def skerry(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    home = tmp_path_factory.mktemp("demo") / "skerry"
+    build(home)
+    return home
+
+
+@pytest.fixture
+def fresh(skerry: Path, tmp_path: Path) -> Iterator[Path]:
+    subprocess.run(["cp", "-a", str(skerry), str(tmp_path / "skerry")], check=True)
+    yield tmp_path / "skerry"
+    shutil.rmtree(tmp_path / "skerry")
+
+
+def run(*words: str, cwd: Path, code: int = 0, stdin: str = "") -> str:
+    env = {**os.environ, "NO_COLOR": "1"}
+    done = subprocess.run(
+        [sys.executable, "-m", "nightlatch.cli", *words],
+        capture_output=True,
+        text=True,
+        cwd=cwd,
+        input=stdin,
+        env=env,
+        timeout=60,
+    )
+    assert done.returncode == code, f"{words}: {done.returncode}\n{done.stdout}\n{done.stderr}"
+    assert "Traceback" not in done.stderr
+    return done.stdout + done.stderr
+
+
+def test_the_whole_loop(fresh: Path) -> None:
+    first = run("audit", *AS_OF, cwd=fresh, code=1)
+    for part in (
+        "chartbox   2 holes",
+        "gate   1 hole",
+        "plotter   1 shut out",
+        "gauge: open as granted.",
+        "Next: nightlatch draft estate.yaml",
+    ):
+        assert part in first
+    assert "3 holes, 1 shut out, 3 findings of hygiene, nothing undecided." in first
+    assert all(len(line) <= 100 for line in first.splitlines())
+    shown = run("draft", *AS_OF, cwd=fresh)
+    assert "-PasswordAuthentication yes" in shown
+    assert "mode 0664 becomes 0644" in shown
+    assert run("enact", "--dry-run", *AS_OF, cwd=fresh).splitlines()[0] == shown.splitlines()[0]
+    refused = run("enact", *AS_OF, cwd=fresh, code=2)
+    assert "say --yes" in refused
+    assert "2 paths, change" in run("enact", "--yes", *AS_OF, cwd=fresh)
+    second = run("audit", "--fail-at", "critical", *AS_OF, cwd=fresh)
+    assert "no holes, nobody shut out" in second
+    assert "Nothing to change." in run("enact", "--yes", *AS_OF, cwd=fresh)
+    undone = run("undo", cwd=fresh)
+    assert undone.count("taken back") == 3
+    assert run("audit", *AS_OF, cwd=fresh, code=1) == first
+    assert "no change is kept" in run("undo", cwd=fresh, code=4)
+
+
+def test_survey_and_look_at_archives(fresh: Path) -> None:
+    text = run("survey", cwd=fresh)
+    assert "gauge:" in text
+    look = run("audit", "evidence/chartbox.evidence.tar.gz", *AS_OF, cwd=fresh, code=1)
+    assert "the key old-laptop gives a root shell, from anywhere but 192.168.40.0/24" in " ".join(look.split())
+    assert "Next: nightlatch new estate.yaml" in look
+    run("survey", "images/gate", "--into", "one", cwd=fresh)
+    assert (fresh / "one/gate.evidence.tar.gz").exists()
+
+
+def test_json(skerry: Path) -> None:
+    document = json.loads(run("audit", "--format", "json", *AS_OF, cwd=skerry, code=1))
+    assert document["format"] == "nightlatch/audit/1"
+    gate = next(g for g in document["guests"] if g["guest"] == "gate")
+    hole = next(f for f in gate["findings"] if f["check"] == "surplus")
+    assert hole["evidence"][0]["origin"] == {
+        "kind": "file",
+        "path": "/etc/ssh/sshd_config.d/50-image.conf",
+        "line": 2,
+        "column": 1,
+    }
+    draft = json.loads(run("draft", "--format", "json", *AS_OF, cwd=skerry))
+    assert {g["guest"] for g in draft["guests"]} == {"gauge", "gate", "plotter", "chartbox"}
+    checks = json.loads(run("checks", "--format", "json", cwd=skerry))
+    assert {"surplus", "ssh.root-login", "ssh.shared-host-key"} <= {c["id"] for c in checks["checks"]}
+
+
+MISTAKES = [
+    (("audit", "none.yaml"), 2, "there is no such file; nightlatch new none.yaml"),
+    (("audit", "images/none"), 2, "there is no such file"),
+    (("audit", "--on", "gouge"), 2, 'there is no guest "gouge"'),
+    (("audit", "--fail-at", "loud"), 2, "is not one of"),
+    (("audit", "--as-of", "soon"), 2, "is no day or time"),
+    (("audit", "keys/keeper.pub"), 3, "is no evidence archive"),
+    (("draft", "images"), 2, "is a folder, an estate file is expected here"),
+    (("draft", "."), 2, "did you mean estate.yaml?"),
+    (("new", "estate.yaml"), 4, "is there already"),
+    (("undo", "--on", "gate", "--change", "20260101-000000-000000"), 4, "there is no change"),
+    (("demo", "--leave", "--folder", "images"), 4, "is there already"),
+    (("nonsense",), 2, "No such command"),
+]
+
+
+@pytest.mark.parametrize("words, code, told", MISTAKES, ids=[" ".join(m[0]) for m in MISTAKES])
+def test_mistakes_get_one_clear_message(skerry: Path, words: tuple[str, ...], code: int, told: str) -> None:
+    assert told in run(*words, cwd=skerry, code=code)
+
+
+def test_one_bad_guest_does_not_stop_the_rest(fresh: Path) -> None:
+    shutil.rmtree(fresh / "images/gate")
+    text = run("audit", *AS_OF, cwd=fresh, code=3)
+    assert "gate   could not be read" in text
+    assert "chartbox   2 holes" in text
+    assert "1 guest not read" in text
+    assert "gate: not read" in run("survey", cwd=fresh, code=3)
+
+
+def test_waivers_are_shown_and_must_name_a_finding(fresh: Path) -> None:
+    path = fresh / "estate.yaml"
+    path.write_text(path.read_text().replace("finding: ssh.weak-key", "finding: ssh.weak-kez"))
+    assert 'Did you mean "ssh.weak-key"?' in run("audit", cwd=fresh, code=2)
+    path.write_text(path.read_text().replace("ssh.weak-kez", "ssh.weak-key").replace("2027-01-31", "2026-01-31"))
+    text = run("audit", *AS_OF, cwd=fresh, code=1)
+    assert "waiver.expired" in text
+    assert "ssh.weak-key" in text
+
+
+def test_new_then_audit(tmp_path: Path) -> None:
+    assert "nightlatch audit estate.yaml" in run("new", cwd=tmp_path)
+    assert "images/first" in run("audit", cwd=tmp_path, code=3)
+
+
+def test_hostile_guest_text_does_nothing_on_the_screen(fresh: Path) -> None:
+    keys = fresh / "images/gate/home/mara/.ssh/authorized_keys"
+    old = (fresh / "images/chartbox/root/.ssh/authorized_keys").read_text().split()
+    comment = "\x1b]0;owned\x07\x1b[2J\u202e[red]evil[/red]"
+    keys.write_text(f"{old[0]} {old[1]} {comment}\n")
+    text = run("audit", "images/gate", *AS_OF, cwd=fresh, code=1)
+    assert "\x1b" not in text
+    assert "\u202e" not in text
+    assert "\\x1b]0;owned" in text
+    assert "[red]evil[/red]" in text
+    json.loads(run("audit", "images/gate", "--format", "json", *AS_OF, cwd=fresh, code=1))
+
+
+def test_every_command_has_help(skerry: Path) -> None:
+    listing = run("--help", cwd=skerry)
+    for command in ("new", "survey", "audit", "draft", "enact", "undo", "checks", "demo"):
+        assert command in listing
+        assert "Usage: nightlatch" in run(command, "--help", cwd=skerry)
+    assert "nightlatch 0.1.0" in run("--version", cwd=skerry)
+
+
+def test_the_demo_tells_its_story_in_time_and_leaves_nothing(tmp_path: Path) -> None:
+    started = time.perf_counter()
+    text = run("demo", cwd=tmp_path)
+    assert time.perf_counter() - started < 15
+    for part in ("1. audit", "2. draft", "3. enact", "4. audit again", "5. undo", "That was the whole loop"):
+        assert part in text
+    assert "nothing undecided" in text
+    left = run("demo", "--leave", "--folder", "kept", cwd=tmp_path)
+    assert "Try next" in left
+    assert (tmp_path / "kept/estate.yaml").exists()
+
+
+def test_the_host_is_untouched_by_the_readers_locale(skerry: Path) -> None:
+    env = {**os.environ, "LC_ALL": "C", "PYTHONUTF8": "0"}
+    done = subprocess.run(
+        [sys.executable, "-m", "nightlatch.cli", "audit"], capture_output=True, cwd=skerry, env=env, timeout=60
+    )
+    assert done.returncode == 1
+    assert b"Traceback" not in done.stderr

@@ -1,0 +1,105 @@
+"""The rooms: imports go one way only, the pure ones stay pure, and start-up loads next to nothing."""
+
+from __future__ import annotations
+
+import ast
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+SOURCE = Path(__file__).parent.parent / "src/nightlatch"
+# From the top down: a room imports from itself and from rooms before it. "api" and "" are single modules.
+ORDER = (
+    "origin", "faults", "net", "formats", "estate", "evidence", "transports", "readings", "reason", "audit", "draft",
+    "latch", "api", "", "report", "demo", "cli",
+)  # fmt: skip
+PURE = ("net", "formats", "readings", "reason", "audit", "draft", "origin", "faults")
+IMPURE = {
+    "os",
+    "io",
+    "pathlib",
+    "socket",
+    "subprocess",
+    "time",
+    "tempfile",
+    "shutil",
+    "random",
+    "secrets",
+    "sys",
+    "threading",
+    "asyncio",
+}
+MODULES = sorted(SOURCE.rglob("*.py"))
+
+
+def room(path: Path) -> str:
+    relative = path.relative_to(SOURCE)
+    return "" if relative.name == "__init__.py" and len(relative.parts) == 1 else relative.parts[0].removesuffix(".py")
+
+
+def imports(path: Path) -> Iterator[tuple[str, int, bool]]:
+    tree = ast.parse(path.read_text())
+    typing_only = {
+        id(inner)
+        for node in ast.walk(tree)
+        if isinstance(node, ast.If) and "TYPE_CHECKING" in ast.dump(node.test)
+        for inner in ast.walk(node)
+    }
+    for node in ast.walk(tree):
+        if isinstance(node, ast.Import):
+            yield from ((name.name, node.lineno, id(node) in typing_only) for name in node.names)
+        elif isinstance(node, ast.ImportFrom) and node.module:
+            yield node.module, node.lineno, id(node) in typing_only
+
+
+@pytest.mark.parametrize("path", MODULES, ids=[str(p.relative_to(SOURCE)) for p in MODULES])
+def test_imports_go_one_way(path: Path) -> None:
+    here = ORDER.index(room(path))
+    for name, line, typing_only in imports(path):
+        if name.split(".")[0] != "nightlatch" or (typing_only and room(path) in ("", "report")):
+            continue
+        target = name.split(".")[1] if "." in name else ""
+        if not target and path.name != "story.py" and room(path) != "cli":
+            target = ""  # `from nightlatch import __version__`
+            continue
+        assert ORDER.index(target) <= here, f"{path}:{line} imports {name}, which is below it"
+
+
+@pytest.mark.parametrize("path", [p for p in MODULES if room(p) in PURE], ids=str)
+def test_the_core_is_pure(path: Path) -> None:
+    for name, line, _ in imports(path):
+        assert name.split(".")[0] not in IMPURE, f"{path}:{line} imports {name}"
+    text = path.read_text()
+    for call in ("open(", "datetime.now", "time.time", "environ", "date.today"):
+        assert not any(
+            isinstance(n, ast.Call) and ast.unparse(n).startswith(call) for n in ast.walk(ast.parse(text))
+        ), f"{path} calls {call}"
+
+
+def test_no_module_is_a_drawer_and_no_function_is_endless() -> None:
+    for path in MODULES:
+        text = path.read_text()
+        assert len(text.splitlines()) <= 480, f"{path} is too long"
+        for node in ast.walk(ast.parse(text)):
+            if isinstance(node, ast.FunctionDef):
+                assert (node.end_lineno or 0) - node.lineno <= 70, f"{path}: {node.name} is too long"
+
+
+def test_help_loads_nothing_heavy() -> None:
+    code = (
+        "import sys\n"
+        "from nightlatch.cli.main import cli\n"
+        "try:\n    cli(['--help'], prog_name='nightlatch')\nexcept SystemExit: pass\n"
+        "print('HEAVY', [m for m in ('rich', 'pydantic', 'ruamel', 'cryptography', 'zoneinfo', 'nightlatch.api') if m in sys.modules])"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.splitlines()[-1] == "HEAVY []"
+
+
+def test_public_names_are_the_functions_not_the_rooms() -> None:
+    code = "import nightlatch, nightlatch.audit.run, nightlatch.draft.plan\nprint([n for n in nightlatch.__all__ if type(getattr(nightlatch, n)).__name__ == 'module'])"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.strip() == "[]"
