@@ -15,6 +15,7 @@ from nightlatch import __version__
 from nightlatch.audit import run
 from nightlatch.audit.checks.registry import Identities
 from nightlatch.audit.findings import Finding, Group, GuestAudit, Severity
+from nightlatch.audit.naming import names_of
 from nightlatch.draft import plan
 from nightlatch.draft.plan import Draft, ProvedDraft
 from nightlatch.estate.load import load as load_estate
@@ -137,7 +138,7 @@ def read_evidence(path: Path) -> Snapshot:
 def audit(estate: Estate, at: datetime, guests: Sequence[str] | None = None) -> Audit:
     """Hold every guest against the estate. Guests are read one by one and forgotten again; findings are kept."""
     run.check_waivers(estate)
-    lifted = realms(estate)
+    lifted, known = realms(estate), names_of(estate)
     audits: list[GuestAudit] = []
     fleet: list[Identities] = []
     for surveyed in survey(estate, guests):
@@ -146,7 +147,7 @@ def audit(estate: Estate, at: datetime, guests: Sequence[str] | None = None) -> 
             continue
         access = guest_access(readings.read(surveyed.snapshot), at, lifted)
         fleet.append(run.identities(access))
-        audits.append(run.guest_audit(access, at, estate))
+        audits.append(run.guest_audit(access, at, estate, known))
     return Audit(estate.name, at, tuple(_with_fleet(audits, run.fleet(fleet, estate, at))))
 
 

@@ -69,7 +69,7 @@ class WayIn:
 
 @dataclass(frozen=True)
 class GuestAudit:
-    """All about one guest. `ways` are all ways in; `unread` says why nothing could be read at all."""
+    """All about one guest. `ways` are all ways in, `closed` why there are none; `unread` why nothing could be read."""
 
     guest: str
     findings: tuple[Finding, ...] = ()
@@ -78,6 +78,7 @@ class GuestAudit:
     notes: tuple[str, ...] = ()
     unread: str = ""
     service: str = ""
+    closed: str = ""
     doors: tuple[WayIn, ...] = field(default=())
 
     def count(self, group: Group) -> int:

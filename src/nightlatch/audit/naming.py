@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from nightlatch.estate.model import Estate
 from nightlatch.formats import authorized_keys
@@ -37,6 +37,11 @@ class Names:
     owners: Mapping[str, str] = field(default_factory=dict)
     comments: Mapping[str, str] = field(default_factory=dict)
     authorities: Mapping[str, str] = field(default_factory=dict)
+    _told: dict[tuple[object, ...], str] = field(default_factory=dict, compare=False, repr=False)
+
+    def also(self, comments: Mapping[str, str]) -> Names:
+        """The same names with the comments of keys that one guest holds; what the estate calls a key comes first."""
+        return replace(self, comments={**comments, **self.comments})
 
     @property
     def everywhere(self) -> Sources:
@@ -45,6 +50,12 @@ class Names:
 
     def where(self, sources: Sources) -> str:
         """A source set in words: place names where they fit, prefixes for the rest, or what is left out of everything."""
+        key = tuple(sorted(sources.items(), key=lambda item: item[0]))
+        if key not in self._told:
+            self._told[key] = self._where(sources)
+        return self._told[key]
+
+    def _where(self, sources: Sources) -> str:
         outside = without(self.everywhere, sources)
         if not outside:
             return "anywhere"
@@ -115,10 +126,10 @@ def comments_of(access: GuestAccess) -> dict[str, str]:
     return out
 
 
-def names_of(estate: Estate | None, comments: Mapping[str, str]) -> Names:
-    """The names that an estate and the comments of keys give."""
+def names_of(estate: Estate | None) -> Names:
+    """The names that an estate gives; made once for all its guests."""
     if estate is None:
-        return Names(comments=comments)
+        return Names()
     places: dict[str, Sources] = {}
     for place in estate.places.values():
         sources: dict[str, object] = {COMMON: place.seen}
@@ -126,7 +137,7 @@ def names_of(estate: Estate | None, comments: Mapping[str, str]) -> Names:
             sources[place.name] = place.inside
         places[place.name] = sources  # type: ignore[assignment]
     owners: dict[str, str] = {}
-    known = dict(comments)
+    known: dict[str, str] = {}
     for person in estate.principals.values():
         for key in person.keys:
             owners[key.fingerprint] = person.name

@@ -10,7 +10,7 @@ from nightlatch.audit import holes, shut_out
 from nightlatch.audit.checks import CATALOGUE, Context, FleetCheck, hygiene
 from nightlatch.audit.checks.registry import Identities, finding
 from nightlatch.audit.findings import Finding, Group, GuestAudit, WayIn
-from nightlatch.audit.naming import Names, comments_of, names_of, powers
+from nightlatch.audit.naming import Names, comments_of, listed, names_of, powers
 from nightlatch.estate.model import Estate
 from nightlatch.faults import EstateError, Fault, nearest
 from nightlatch.reason.access import AccessPath, Grant, GrantKind, Need, Proof, joined
@@ -41,9 +41,11 @@ def check_waivers(estate: Estate) -> None:
         raise EstateError(faults)
 
 
-def guest_audit(access: GuestAccess, at: datetime, estate: Estate | None = None) -> GuestAudit:
-    """The audit of one guest; without an estate, ways in and hygiene only."""
-    names = names_of(estate, comments_of(access))
+def guest_audit(
+    access: GuestAccess, at: datetime, estate: Estate | None = None, known: Names | None = None
+) -> GuestAudit:  # fmt: skip
+    """The audit of one guest; without an estate, ways in and hygiene only. `known` saves making the estate's names."""
+    names = (known or names_of(estate)).also(comments_of(access))
     grants = tuple(expand(estate, access.guest, at)) if estate is not None else ()
     found: list[Finding] = []
     if estate is not None:
@@ -55,7 +57,7 @@ def guest_audit(access: GuestAccess, at: datetime, estate: Estate | None = None)
     undecided = tuple(dict.fromkeys(Proof(f"{g.area}: {g.because}", g.origin) for g in access.gaps))
     return GuestAudit(
         access.guest, tuple(found), tuple(ways(access.paths, names)), undecided, access.reading.snapshot.notes,
-        service=_service(access), doors=tuple(doors(access.paths, grants, names)),
+        service=_service(access), closed=_closed(access), doors=tuple(doors(access.paths, grants, names)),
     )  # fmt: skip
 
 
@@ -67,6 +69,22 @@ def _service(access: GuestAccess) -> str:
     sockets = dict.fromkeys(f"{s.address or 'all addresses'} port {s.port}" for s in access.listeners)
     version = access.reading.version
     return f"sshd{' ' + version if version else ''} on {', '.join(sockets)}"
+
+
+def _closed(access: GuestAccess) -> str:
+    """Why there is no way in, in a few words; empty when there is one."""
+    if access.paths or not access.listeners:
+        return ""
+    known = access.reading.accounts.by_name.values()
+    passwords = [a.name for a in known if a.hash_method or a.has_empty_password]
+    parts = ["no key is authorised" if not access.turned else "no key that stands in a file is accepted"]
+    if not passwords:
+        parts.append("no account has a password that opens")
+    else:
+        parts.append(
+            f"the {'password' if len(passwords) == 1 else 'passwords'} of {listed(passwords)} are not asked for"
+        )
+    return " and ".join(parts)
 
 
 def _once(found: Iterable[Finding]) -> Iterator[Finding]:

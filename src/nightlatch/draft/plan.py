@@ -90,6 +90,7 @@ class _Desk:
     def __init__(self, estate: Estate, snapshot: Snapshot, at: datetime) -> None:
         self.estate, self.start, self.at = estate, snapshot, at
         self.realms = realms(estate)
+        self.known = names_of(estate)
         self.grants = tuple(expand(estate, snapshot.guest, at))
         self.kept = {g.account for g in self.grants if g.kind is GrantKind.EMERGENCY}
         self.kept |= {e.account for e in estate.emergency if snapshot.guest in e.guests}
@@ -106,7 +107,7 @@ class _Desk:
             return None
 
     def names(self, state: _State) -> Names:
-        return names_of(self.estate, comments_of(state.access))
+        return self.known.also(comments_of(state.access))
 
     def candidates(self, state: _State) -> Iterator[Candidate]:
         work = Guesswork(state.access, self.grants, self.estate.narrow_at)

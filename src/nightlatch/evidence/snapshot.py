@@ -93,8 +93,18 @@ class Snapshot:
         """The names known in a real folder, sorted by character code."""
         return self._children.get(folder, [])
 
+    @cached_property
+    def _walked(self) -> dict[tuple[str, bool], Found]:
+        return {}
+
     def resolve(self, path: str, *, follow_last: bool = True) -> Found:
         """Walk `path` from the root as the kernel would, links included (path_resolution(7))."""
+        key = (path, follow_last)
+        if key not in self._walked:
+            self._walked[key] = self._walk(path, follow_last)
+        return self._walked[key]
+
+    def _walk(self, path: str, follow_last: bool) -> Found:
         parts = [p for p in path.split("/") if p]
         real = ""
         folders = ["/"]

@@ -81,9 +81,18 @@ class AddressSet:
         return AddressSet(normal(self.v4 + other.v4), normal(self.v6 + other.v6))
 
     def __and__(self, other: AddressSet) -> AddressSet:
+        # Most sets met in practice are everything or the very same set: those need no walk through the ranges.
+        if self is other or other is EVERY_ADDRESS:
+            return self
+        if self is EVERY_ADDRESS:
+            return other
         return AddressSet(_both(self.v4, other.v4), _both(self.v6, other.v6))
 
     def __sub__(self, other: AddressSet) -> AddressSet:
+        if other is EVERY_ADDRESS or self is other:
+            return NO_ADDRESS
+        if not other:
+            return self
         return AddressSet(_minus(self.v4, other.v4), _minus(self.v6, other.v6))
 
     def __invert__(self) -> AddressSet:
@@ -148,9 +157,14 @@ LOOPBACK = AddressSet(v4=((127 << 24, (128 << 24) - 1),), v6=((1, 1),))
 
 def union(sets: Iterable[AddressSet]) -> AddressSet:
     """All addresses of all sets: O(n log n) in the number of ranges, for many sets cheaper than one by one."""
+    found = [each for each in sets if each]
+    if len(found) == 1:
+        return found[0]
+    if EVERY_ADDRESS in found:
+        return EVERY_ADDRESS
     v4: list[Range] = []
     v6: list[Range] = []
-    for each in sets:
+    for each in found:
         v4.extend(each.v4)
         v6.extend(each.v6)
     return AddressSet(normal(v4), normal(v6))

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
+from functools import lru_cache
 
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet, union
 from nightlatch.origin import Origin
@@ -22,15 +23,20 @@ NOWHERE: Sources = {}
 
 def joined(all_sources: Iterable[Sources]) -> Sources:
     """The union of source sets, realm by realm."""
+    found = [sources for sources in all_sources if sources]
+    if len(found) == 1:
+        return found[0]
     parts: dict[Realm, list[AddressSet]] = {}
-    for sources in all_sources:
+    for sources in found:
         for realm, addresses in sources.items():
             parts.setdefault(realm, []).append(addresses)
     return {realm: union(sets) for realm, sets in parts.items()}
 
 
 def without(a: Sources, b: Sources) -> Sources:
-    """What is in `a` and not in `b`, without empty realms."""
+    """What is in `a` and not in `b`, without realms that came out empty."""
+    if not b or not a:
+        return a
     out = {realm: addresses - b.get(realm, NO_ADDRESS) for realm, addresses in a.items()}
     return {realm: addresses for realm, addresses in out.items() if addresses}
 
@@ -136,6 +142,7 @@ IMPLIED_BY_SHELL = (
 )  # fmt: skip
 
 
+@lru_cache(maxsize=1024)
 def implied(gives: frozenset[Power]) -> frozenset[Power]:
     """What a grant allows: a shell implies files, commands, tunnels and the agent."""
     return gives | frozenset(IMPLIED_BY_SHELL) if SHELL in gives else gives
@@ -207,8 +214,7 @@ class Grant:
     @property
     def allows(self) -> frozenset[Power]:
         """All that the grant allows. The own door and emergency accounts may become root: that is what they are for."""
-        more = frozenset() if self.kind is GrantKind.GRANT else frozenset([ADMINISTER])
-        return implied(self.gives) | more
+        return implied(self.gives if self.kind is GrantKind.GRANT else self.gives | {ADMINISTER})
 
     def asked(self, power: Power) -> frozenset[Need]:
         """What has to be shown for a power: root's rights ask for `after` as well."""

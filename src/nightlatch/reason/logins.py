@@ -80,6 +80,7 @@ class Logins:
     uses_pam: bool
     judge: Judge
     _cache: dict[tuple[str, ...], Offers] = field(default_factory=dict)
+    _doors: dict[tuple[str, str], Door] = field(default_factory=dict)
 
     def today(self) -> int:
         """Days since 1970, as shadow(5) counts."""
@@ -87,6 +88,12 @@ class Logins:
 
     def door(self, account: Account, settings: Settings) -> Door:
         """Account, shell and expiry, before any proof is looked at (auth.c, allowed_user)."""
+        key = (account.name, settings["chrootdirectory"].word)
+        if key not in self._doors:
+            self._doors[key] = self._door(account, settings)
+        return self._doors[key]
+
+    def _door(self, account: Account, settings: Settings) -> Door:
         if not self.uses_pam and account.password.startswith("!"):
             return Door(
                 Proof("the account is locked (! in shadow), and sshd runs without PAM", account.password_origin)

@@ -170,11 +170,9 @@ class _Work:
         for key in keys:
             sums = [merged.get(key) for merged in whole]
             perhaps = union(a for s in sums if s for a in s.perhaps)
-            surely = EVERY_ADDRESS
-            for each in sums:
+            surely = NO_ADDRESS if unread else EVERY_ADDRESS
+            for each in sums if surely else ():
                 surely &= union(each.surely) if each else NO_ADDRESS
-            if unread:
-                surely = NO_ADDRESS
             proofs = dict.fromkeys(p for s in sums if s for p in s.proofs)
             gaps = dict.fromkeys([*unread, *(g for s in sums if s for g in s.gaps)])
             if surely != perhaps:

@@ -129,7 +129,8 @@ def first_look(page: Page, guest: GuestAudit) -> None:
     if guest.ways:
         page.line("Ways in, as the files stand:")
     elif guest.service:
-        page.line("No way in over SSH, as the files stand.")
+        because = f": {guest.closed}" if guest.closed else ""
+        page.wrapped(f"No way in over SSH, as the files stand{because}.")
     for way in guest.ways:
         _way(page, way)
     if guest.findings:

@@ -1,0 +1,129 @@
+"""Ratios measured side by side in one run: `make bench`. No timed tests; the figures go with the machine they ran on."""
+
+from __future__ import annotations
+
+import os
+import resource
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from datetime import UTC, datetime
+from pathlib import Path
+
+from nightlatch import api
+from nightlatch.demo.build import build
+from nightlatch.estate.load import load
+from nightlatch.evidence.snapshot import Snapshot
+
+AT = datetime(2026, 11, 25, tzinfo=UTC)
+
+
+def cpu(act: Callable[[], object], times: int) -> float:
+    """CPU seconds of one call, children included: the median of `times`."""
+    taken = []
+    for _ in range(times):
+        before = [resource.getrusage(who) for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN)]
+        act()
+        after = [resource.getrusage(who) for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN)]
+        taken.append(sum(b.ru_utime + b.ru_stime - a.ru_utime - a.ru_stime for a, b in zip(before, after, strict=True)))
+    return sorted(taken)[len(taken) // 2]
+
+
+def told(what: str, figure: float, unit: str, limit: float) -> None:
+    """One line of the result."""
+    mark = "" if figure <= limit else "   OVER"
+    print(f"{what:<52} {figure:6.2f} {unit:<34} limit {limit}{mark}")
+
+
+def against_sshd(home: Path) -> None:
+    """One guest's audit from evidence against one run of `sshd -T` on the same configuration."""
+    sshd = shutil.which("sshd", path="/usr/sbin:/sbin:" + os.environ["PATH"])
+    if sshd is None:
+        print("one guest's audit: skipped, there is no sshd here")
+        return
+    os.makedirs("/run/sshd", exist_ok=True)
+    config = home / "images/gauge/etc/ssh/sshd_config"
+    key = home / "images/gauge/etc/ssh/ssh_host_ed25519_key"
+    words = [sshd, "-T", "-f", str(config), "-h", str(key), "-C", "user=mara,host=h,addr=192.168.40.7"]
+    base = cpu(lambda: subprocess.run(words, capture_output=True, check=False), 30)
+    estate = load(home / "estate.yaml")
+    archive = home / "gauge.evidence.tar.gz"
+    api.write_evidence(api.survey_target(home / "images/gauge", "gauge"), archive, AT)
+
+    def one() -> None:
+        snapshot = api.read_evidence(archive)
+        _audit_snapshot(snapshot, estate)
+
+    told("one guest: evidence read and audited", cpu(one, 30) / base, "x sshd -T (CPU)", 1.0)
+
+
+def _audit_snapshot(snapshot: Snapshot, estate: api.Estate) -> None:
+    from nightlatch.audit.run import guest_audit
+    from nightlatch.readings import guest
+    from nightlatch.reason.grants import realms
+    from nightlatch.reason.paths import guest_access
+
+    guest_audit(guest_access(guest.read(snapshot), AT, realms(estate)), AT, estate)
+
+
+def growth(home: Path) -> None:
+    """An estate of 100 guests against one of 1,000: time beyond loading the file should grow ten times, memory hardly."""
+    figures = {}
+    for count in (100, 1000):
+        path = many(home, count)
+        words = [sys.executable, "-m", "nightlatch.cli", "audit", str(path), "--as-of", "2026-11-25"]
+        started = time.perf_counter()
+        child = subprocess.Popen(words, stdout=subprocess.DEVNULL)
+        _, _, usage = os.wait4(child.pid, 0)
+        figures[count] = (usage.ru_utime + usage.ru_stime, usage.ru_maxrss / 1024, time.perf_counter() - started)
+    (small, memory, _), (large, more, wall) = figures[100], figures[1000]
+    told("audit of 100 guests -> 1,000", large / small, "x the CPU for 10 x the guests", 11)
+    told("the same, memory", more / memory, f"x ({memory:.0f} MiB -> {more:.0f} MiB)", 2)
+    print(f"{'':<52} {wall:6.1f} s for 1,000 guests")
+
+
+def many(home: Path, count: int) -> Path:
+    """An estate file with `count` guests, copies of the four by turns."""
+    text = (home / "estate.yaml").read_text()
+    head, rest = text.split("guests:\n")
+    _, tail = rest.split("\ngrants:")
+    names = ("gauge", "gate", "plotter", "chartbox")
+    door = "as: keeper, key: keys/keeper.pub, from: bench"
+    lines = []
+    for number in range(count):
+        image = names[number % 4]
+        label = ", labels: [loggers]" if image in ("gauge", "plotter") else ""
+        lines.append(f"  g{number}: {{via: {{folder: images/{image}, {door}}}{label}}}\n")
+    grants = tail.replace("into: plotter", "into: g2")
+    path = home / f"many{count}.yaml"
+    path.write_text(head + "guests:\n" + "".join(lines) + "\ngrants:" + grants)
+    return path
+
+
+def start_up() -> None:
+    """`nightlatch --help` against `python -c 'import click'`."""
+    base = cpu(lambda: subprocess.run([sys.executable, "-c", "import click"], check=True), 15)
+    words = [
+        sys.executable,
+        "-c",
+        "import sys; sys.argv = ['nightlatch', '--help']; from nightlatch.cli.main import main; main()",
+    ]
+    mine = cpu(lambda: subprocess.run(words, capture_output=True, check=True), 15)
+    told("nightlatch --help", mine / base, "x python -c 'import click'", 1.5)
+
+
+def main() -> None:
+    """Run all."""
+    with tempfile.TemporaryDirectory() as work:
+        home = Path(work) / "skerry"
+        build(home)
+        against_sshd(home)
+        growth(home)
+        start_up()
+
+
+if __name__ == "__main__":
+    main()
