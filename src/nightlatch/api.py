@@ -23,8 +23,9 @@ from nightlatch.estate.model import Estate, GuestSpec
 from nightlatch.estate.starter import starter
 from nightlatch.evidence import archive
 from nightlatch.evidence.collect import collect
-from nightlatch.evidence.snapshot import Entry, Kind, Snapshot
+from nightlatch.evidence.snapshot import Snapshot, from_files
 from nightlatch.faults import NightlatchError, RefusedError, UnreadableError
+from nightlatch.formats.sshd_keywords import KEYWORDS
 from nightlatch.latch import folder as latch
 from nightlatch.latch.folder import Changed, new_change_id
 from nightlatch.readings import guest as readings
@@ -215,7 +216,7 @@ def effective_settings(
 
     Raises RefusedError when sshd would not start with these files, or can't decide for this caller.
     """
-    reading = sshd.read(_from_files(files))
+    reading = sshd.read(from_files("files", files))
     effective = reasoning.Effective(reading)
     if effective.refusal is not None:
         raise RefusedError(f"{effective.refusal.origin}: {effective.refusal.because}")
@@ -223,17 +224,4 @@ def effective_settings(
     found = [effective.settings(p.truth) for world in worlds for p in world if address in p.sources]
     if gaps and any(each != found[0] for each in found):
         raise RefusedError(f"{gaps[0].origin}: {gaps[0].because}")
-    from nightlatch.formats.sshd_keywords import KEYWORDS
-
     return {name: found[0][name] for name in KEYWORDS}
-
-
-def _from_files(files: Mapping[str, bytes]) -> Snapshot:
-    entries: dict[str, Entry] = {"/": Entry(Kind.FOLDER, 0o755)}
-    for path, content in files.items():
-        parts = path.strip("/").split("/")
-        for depth in range(1, len(parts)):
-            entries.setdefault("/" + "/".join(parts[:depth]), Entry(Kind.FOLDER, 0o755))
-        entries[path] = Entry(Kind.FILE, 0o644, size=len(content), content=content)
-    folders = frozenset(path for path, entry in entries.items() if entry.kind is Kind.FOLDER)
-    return Snapshot("files", entries, folders)

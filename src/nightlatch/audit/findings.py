@@ -66,6 +66,11 @@ class WayIn:
     proofs: tuple[Proof, ...]
     kind: str = ""
 
+    @property
+    def text(self) -> str:
+        """The line as a sentence."""
+        return f"{self.shown} {'give' if ' and ' in self.shown else 'gives'} {self.gives}, from {self.where}"
+
 
 @dataclass(frozen=True)
 class GuestAudit:

@@ -332,7 +332,7 @@ def checks(form: str) -> None:
             click.echo(machine.dumps(machine.checks()))
             return
         sheet = page.Page(page.console())
-        for each in CATALOGUE.values():
+        for each in sorted(CATALOGUE.values(), key=lambda check: check.id):
             sheet.wrapped(each.reason, label=f"{each.id:<30}", right=each.severity.value)
             sheet.line(" " * 32, (each.source, "place"))
 

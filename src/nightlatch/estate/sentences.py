@@ -108,7 +108,7 @@ def principals(source: Source, node: Node, names: Names) -> tuple[str, ...]:
     """`let`: people, robots, or `team NAME`."""
     out: dict[str, None] = {}
     for item in reader.items(source, node, "let"):
-        value = reader.text(source, item, "who is let in")
+        value = reader.text(source, item, "let")
         if value.startswith("team "):
             team = value[5:].strip()
             if team not in names.teams:
@@ -124,7 +124,7 @@ def principals(source: Source, node: Node, names: Names) -> tuple[str, ...]:
             source.fault(
                 item, "groups of a directory can't be honoured by this version yet", "people, robots or a team"
             )
-        elif value and reader.named(source, item, "who is let in", names.principals, "people and robots"):
+        elif value and reader.named(source, item, "let", names.principals, "people and robots"):
             out[value] = None
     return tuple(out)
 

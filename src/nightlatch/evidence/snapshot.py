@@ -155,3 +155,15 @@ class Snapshot:
         """The same guest with some entries replaced or added; folders above them are added where they are missing."""
         entries = {**self.entries, **files}
         return Snapshot(self.guest, entries, self.listed, self.notes, self.facts)
+
+
+def from_files(guest: str, files: Mapping[str, bytes]) -> Snapshot:
+    """A snapshot made by hand: guest paths and their bytes, all root's and readable, nothing else there."""
+    entries: dict[str, Entry] = {"/": Entry(Kind.FOLDER, 0o755)}
+    for path, content in files.items():
+        parts = path.strip("/").split("/")
+        for depth in range(1, len(parts)):
+            entries.setdefault("/" + "/".join(parts[:depth]), Entry(Kind.FOLDER, 0o755))
+        entries[path] = Entry(Kind.FILE, 0o644, size=len(content), content=content)
+    folders = frozenset(path for path, entry in entries.items() if entry.kind is Kind.FOLDER)
+    return Snapshot(guest, entries, folders)

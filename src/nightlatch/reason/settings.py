@@ -16,7 +16,7 @@ from dataclasses import dataclass
 from itertools import product
 
 from nightlatch.formats.patterns import in_list
-from nightlatch.formats.sshd_keywords import KEYWORDS, Keyword, Wins
+from nightlatch.formats.sshd_keywords import KEYWORDS, Keyword, Wins, spelled
 from nightlatch.net.addresses import EVERY_ADDRESS, LOOPBACK, NO_ADDRESS, AddressSet
 from nightlatch.origin import Origin, default
 from nightlatch.readings import address_lists
@@ -170,7 +170,7 @@ class _Defaulted(dict[str, Setting]):
     """Settings in which a keyword that no line sets has its built-in default."""
 
     def __missing__(self, name: str) -> Setting:
-        setting = Setting(KEYWORDS[name].default, default(name))
+        setting = Setting(KEYWORDS[name].default, default(spelled(name)))
         self[name] = setting
         return setting
 

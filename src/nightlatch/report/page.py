@@ -11,6 +11,7 @@ from rich.text import Text
 from nightlatch.report.safe import shown
 
 WIDEST = 100
+LABEL = 11  # columns for a label in the margin
 STYLES = {
     "critical": "bold red", "high": "red", "medium": "yellow", "low": "cyan", "note": "dim", "good": "green",
     "name": "bold", "place": "dim", "plain": "", "add": "green", "take": "red", "next": "bold",
@@ -39,7 +40,7 @@ class Page:
     def wrapped(self, text: str, *, indent: int = 0, label: str = "", style: str = "plain", right: str = "") -> None:
         """A paragraph with a label in the margin and a word at the right end of its first line."""
         margin = " " * indent
-        hang = indent + (max(len(label) + 2, 10) if label else 0)
+        hang = indent + (max(len(label) + 2, LABEL) if label else 0)
         room = max(30, self.width - hang - (len(right) + 2 if right else 0))
         lines = textwrap.wrap(shown(text, 2000), room, break_long_words=True, break_on_hyphens=False) or [""]
         for number, line in enumerate(lines):
@@ -53,7 +54,7 @@ class Page:
 
     def evidence(self, rows: Iterable[tuple[str, str]], indent: int) -> None:
         """Places in a column with what stands there."""
-        listed = [(shown(place, 200), shown(text, 200)) for place, text in rows]
+        listed = [(shown(place, 200), shown(text, 200)) for place, text in _together(rows)]
         column = min(48, max((len(place) for place, _ in listed), default=0))
         for place, text in listed:
             out = Text(" " * indent)
@@ -65,6 +66,18 @@ class Page:
             else:
                 out.append(" " * (pad + 2) + text)
             self.console.print(out, soft_wrap=True)
+
+
+def _together(rows: Iterable[tuple[str, str]]) -> list[tuple[str, str]]:
+    """Neighbours that say the same of one file become one row with both line numbers."""
+    out: list[tuple[str, str]] = []
+    for place, text in rows:
+        path, _, line = place.partition(":")
+        if out and out[-1][1] == text and out[-1][0].partition(":")[0] == path and line:
+            out[-1] = (f"{out[-1][0]},{line}", text)
+        else:
+            out.append((place, text))
+    return out
 
 
 def console() -> Console:

@@ -76,15 +76,15 @@ def _guest(page: Page, guest: GuestAudit) -> None:
 def _finding(page: Page, finding: Finding) -> None:
     page.wrapped(finding.text, indent=2, label=LABELS[finding.group], right=finding.severity.value)
     rows = [(str(p.origin), p.text) for p in finding.proofs[:MOST_PROOFS]]
-    page.evidence(rows, indent=12)
+    page.evidence(rows, indent=13)
     if finding.group is Group.HYGIENE:
-        page.line("            ", (f"check {finding.check}", "place"))
+        page.line("             ", (f"check {finding.check}", "place"))
 
 
 def _undecided(page: Page, guest: GuestAudit) -> None:
     for proof in guest.undecided:
         page.wrapped(f"{guest.guest}: {proof.text}", indent=2, label="undecided")
-        page.evidence([(str(proof.origin), "")], indent=12)
+        page.evidence([(str(proof.origin), "")], indent=13)
 
 
 def _notes(page: Page, guest: GuestAudit) -> None:
@@ -142,8 +142,8 @@ def first_look(page: Page, guest: GuestAudit) -> None:
 
 
 def _way(page: Page, way: WayIn) -> None:
-    page.wrapped(f"{way.shown} gives {way.gives}, from {way.where}", indent=2, label=way.account)
-    page.evidence([(str(p.origin), p.text) for p in way.proofs[:MOST_PROOFS]], indent=14)
+    page.wrapped(way.text, indent=2, label=way.account)
+    page.evidence([(str(p.origin), p.text) for p in way.proofs[:MOST_PROOFS]], indent=15)
 
 
 def _end_of_look(page: Page, result: Audit, source: str) -> None:
