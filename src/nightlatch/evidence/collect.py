@@ -6,6 +6,7 @@ kernel would, and the source only ever sees real paths.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
 
@@ -76,7 +77,7 @@ class _Collector:
             self.visit(path)
         for folder in FOLDERS:
             self.folder(folder)
-        wanted = self._configuration("/etc/ssh/sshd_config")
+        wanted = self._configuration(["/etc/ssh/sshd_config", *self._named_by_units()])
         for keyword, text in wanted:
             if keyword in PATH_KEYWORDS and text.startswith("/"):
                 self.visit(text)
@@ -173,10 +174,19 @@ class _Collector:
                 self.look(f"{real.rstrip('/')}/{name}")
         return self.listed[real]
 
-    def _configuration(self, main: str) -> list[tuple[str, str]]:
+    def _named_by_units(self) -> list[str]:
+        """Configurations that a unit starts sshd with (-f)."""
+        out: list[str] = []
+        for path, entry in self.entries.items():
+            if path.endswith((".service", ".conf")) and "/systemd/" in path and entry.content:
+                named = re.findall(rb"(?m)^ExecStart=.*\s-f\s*(/\S+)", entry.content)
+                out += [each.decode("utf-8", "surrogateescape") for each in named]
+        return out
+
+    def _configuration(self, mains: list[str]) -> list[tuple[str, str]]:
         """Follow every Include, whatever condition it stands under; the paths that any line names."""
         out: list[tuple[str, str]] = []
-        waiting, seen = [main], {main}
+        waiting, seen = list(mains), set(mains)
         while waiting and len(seen) <= MOST_CONFIG_FILES:
             real = self.visit(waiting.pop(0))
             content = self.entries[real].content if real else None

@@ -66,7 +66,7 @@ def read(snapshot: Snapshot) -> GuestReading:
         _system(snapshot),
         dpkg_status.version(status, "openssh-server"),
         accounts.read(snapshot),
-        sshd.read(snapshot, options=_options(snapshot)) if installed else sshd.SshdReading(),
+        sshd.read(snapshot, _main_file(snapshot), _options(snapshot)) if installed else sshd.SshdReading(),
         sudo.read(snapshot),
         _pam(snapshot),
         _host_keys(snapshot),
@@ -82,17 +82,50 @@ def _system(snapshot: Snapshot) -> str:
     return "debian-like" if like and name not in ("ubuntu", "raspbian", "linuxmint", "devuan") else name
 
 
+UNITS = ("/lib/systemd/system", "/usr/lib/systemd/system", "/etc/systemd/system")
+
+
 def _options(snapshot: Snapshot) -> tuple[tuple[str, Origin], ...]:
-    """`-o` options that the service starts sshd with: they come before the file (sshd(8); /etc/default/ssh)."""
+    """Options that the service starts sshd with: they come before the file (sshd(8), -o and -p).
+
+    From the unit's ExecStart (a later unit file or drop-in replaces an earlier one) and the variables it names.
+    """
     out: list[tuple[str, Origin]] = []
+    started: list[tuple[str, Origin]] = []
+    for path in _unit_files(snapshot):
+        for number, line in enumerate((snapshot.content(path) or b"").split(b"\n"), 1):
+            if line.startswith(b"ExecStart="):
+                started = [(line[10:].decode("utf-8", "surrogateescape"), Origin(path, number))]
     for path in ("/etc/default/ssh", "/etc/sysconfig/sshd"):
         for number, line in enumerate((snapshot.content(path) or b"").split(b"\n"), 1):
             found = re.match(rb"\s*(?:SSHD_OPTS|OPTIONS)=(.*)", line)
             if found:
-                words = found[1].decode("utf-8", "surrogateescape").strip().strip("\"'").split()
-                pairs = re.findall(r"-o\s*(\S+)|-p\s*(\d+)", " ".join(words))
-                out += [(option or f"Port {port}", Origin(path, number)) for option, port in pairs]
+                text = found[1].decode("utf-8", "surrogateescape").strip().strip("\"'")
+                started.append((text, Origin(path, number)))
+    for text, origin in started:
+        pairs = re.findall(r"(?:^|\s)-(?:o\s*(\S+)|p\s*(\d+))", text)
+        out += [(option.strip("\"'") or f"Port {port}", origin) for option, port in pairs]
     return tuple(out)
+
+
+def _unit_files(snapshot: Snapshot) -> list[str]:
+    out: list[str] = []
+    for name in ("ssh.service", "sshd.service"):
+        out += [f"{folder}/{name}" for folder in UNITS]
+        drop_ins = f"/etc/systemd/system/{name}.d"
+        out += [f"{drop_ins}/{each}" for each in snapshot.children(drop_ins) if each.endswith(".conf")]
+    return out
+
+
+def _main_file(snapshot: Snapshot) -> str:
+    """The configuration that the service names with -f, or sshd's own."""
+    found = sshd.MAIN
+    for path in _unit_files(snapshot):
+        for line in (snapshot.content(path) or b"").split(b"\n"):
+            if line.startswith(b"ExecStart="):
+                named = re.search(rb"\s-f\s*(/\S+)", line)
+                found = named[1].decode("utf-8", "surrogateescape") if named else sshd.MAIN
+    return found
 
 
 def _pam(snapshot: Snapshot) -> dict[str, tuple[PamLine, ...]]:

@@ -6,14 +6,16 @@ is limited to and the lines it follows from; each refusal says why somebody who 
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
 from nightlatch.evidence.snapshot import Kind
-from nightlatch.formats import authorized_keys, sshd_tokens
+from nightlatch.formats import authorized_keys, krl, sshd_tokens
 from nightlatch.formats.authorized_keys import Broken, Entry, Options
 from nightlatch.formats.keys import KeyFault, PublicKey, decode
+from nightlatch.formats.krl import Revoked
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet
 from nightlatch.origin import Origin
 from nightlatch.readings import address_lists
@@ -216,7 +218,7 @@ class Logins:
                 )
                 continue
             self._file(path, account, settings, revoked, offers, turned, gaps)
-        offers.extend(self._authority(account, settings, gaps))
+        offers.extend(self._authority(account, settings, revoked, gaps))
         for keyword, what in (("authorizedkeyscommand", "keys"), ("authorizedprincipalscommand", "principals")):
             command = settings[keyword]
             if command.word.lower() != "none":
@@ -230,7 +232,7 @@ class Logins:
         return Offers(tuple(offers), tuple(turned), tuple(gaps))
 
     def _file(
-        self, path: str, account: Account, settings: Settings, revoked: frozenset[str] | None,
+        self, path: str, account: Account, settings: Settings, revoked: Revoked | None,
         offers: list[Offer], turned: list[Turned], gaps: list[Gap],
     ) -> None:  # fmt: skip
         found, refused = self.judge.accepts(path, account)
@@ -258,14 +260,14 @@ class Logins:
             offers.extend(self._line(line, account, origin))
 
     def _turned_down(
-        self, line: Entry, settings: Settings, revoked: frozenset[str] | None, refused: Refused | None
+        self, line: Entry, settings: Settings, revoked: Revoked | None, refused: Refused | None
     ) -> str:  # fmt: skip
         if refused:
             return refused.because
-        if revoked is None or line.key.fingerprint in revoked:
-            return (
-                "the key is revoked (RevokedKeys)" if revoked else "RevokedKeys can't be read, so every key is refused"
-            )
+        if revoked is None:
+            return "RevokedKeys can't be read, so every key is refused"
+        if is_revoked(line.key, revoked):
+            return "the key is revoked (RevokedKeys)"
         if line.options.expires and self._expired(line.options.expires):
             return f"its expiry-time {line.options.expires} has passed"
         if line.options.authority:
@@ -314,14 +316,16 @@ class Logins:
             secret = Certificate(line.key.fingerprint, principal)
             yield Offer(secret, line.options, sources.surely, sources.perhaps, (proof,), gaps)
 
-    def _authority(self, account: Account, settings: Settings, gaps: list[Gap]) -> Iterator[Offer]:
+    def _authority(
+        self, account: Account, settings: Settings, revoked: Revoked | None, gaps: list[Gap]
+    ) -> Iterator[Offer]:  # fmt: skip
         trusted = settings["trustedusercakeys"]
         if trusted.word.lower() == "none":
             return
         content = self._key_file(trusted.word, gaps)
         principals = self._principals(account, settings, gaps)
         for entry in authorized_keys.parse(content or b""):
-            if isinstance(entry, Entry):
+            if isinstance(entry, Entry) and revoked is not None and not is_revoked(entry.key, revoked):
                 for principal, options, more in principals:
                     proofs = (Proof(f"TrustedUserCAKeys {trusted.word}", trusted.origin), *more)
                     matched = address_lists.host_list(options.source) if options.source is not None else None
@@ -355,19 +359,19 @@ class Logins:
             out.append((name, options, (Proof(f"principal {name}", Origin(found.path, number)),)))
         return out
 
-    def _revoked(self, settings: Settings, gaps: list[Gap]) -> frozenset[str] | None:
-        """Fingerprints that are revoked; None when the file can't be read, and sshd then refuses every key."""
+    def _revoked(self, settings: Settings, gaps: list[Gap]) -> Revoked | None:
+        """What is revoked; None when the list can't be read, and sshd then refuses every key."""
         stated = settings["revokedkeys"]
         if stated.word.lower() == "none":
-            return frozenset()
+            return Revoked(frozenset())
         content = self._key_file(stated.word, gaps)
         if content is None:
             return None
-        if content.startswith(b"SSHKRL\n"):
-            gaps.append(
-                Gap("authorized keys", "a key revocation list in binary form is not read yet", Origin(stated.word))
-            )
-            return frozenset()
+        if content.startswith(krl.MAGIC):
+            try:
+                return krl.parse(content)
+            except krl.KrlFault:
+                return None
         out: set[str] = set()
         for line in content.decode("utf-8", "surrogateescape").split("\n"):
             words = line.split()
@@ -376,7 +380,7 @@ class Logins:
                     out.add(decode(words[0], words[1]).fingerprint)
                 except KeyFault:
                     continue
-        return frozenset(out)
+        return Revoked(frozenset(out))
 
     def _key_file(self, path: str, gaps: list[Gap]) -> bytes | None:
         found = self.reading.snapshot.resolve(path)
@@ -395,6 +399,11 @@ class AddressPair:
     def both(self, other: AddressPair) -> AddressPair:
         """The bounds of the intersection."""
         return AddressPair(self.surely & other.surely, self.perhaps & other.perhaps)
+
+
+def is_revoked(key: PublicKey, revoked: Revoked) -> bool:
+    """Whether a key is on the list, by itself or by a digest."""
+    return key.fingerprint in revoked.fingerprints or hashlib.sha1(key.blob).digest() in revoked.sha1
 
 
 def _shown(line: Entry) -> str:
