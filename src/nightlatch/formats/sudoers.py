@@ -89,9 +89,8 @@ def _items(number: int, text: str) -> list[Item]:
     found = re.match(r"[@#]include(dir)?\s+(\S.*)", text)
     if found:
         return [Include(number, found[2].strip().strip('"'), bool(found[1]))]
-    if re.match(r"#\s*\d", text):
-        return [Unread(number, "a rule for a user number")]
-    text = " ".join(re.sub(r"(?<!\\)#.*", "", text).split())
+    # A "#" begins a comment, but before digits it is a user or group number.
+    text = " ".join(re.sub(r"(?<!\\)#(?![0-9]).*", "", text).split())
     if not text:
         return []
     if text.startswith("Defaults"):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.formats import accounts as formats
@@ -33,6 +33,7 @@ class Account:
     changed: int | None = None
     longest: int | None = None
     inactive: int | None = None
+    gids: frozenset[int] = frozenset()
 
     @property
     def hash_method(self) -> str:
@@ -76,16 +77,19 @@ def read(snapshot: Snapshot) -> Accounts:
     by_gid: dict[int, str] = {}
     for group in groups:
         by_gid.setdefault(group.gid, group.name)
-    member_of: dict[str, list[str]] = {}
+    member_of: dict[str, list[Group]] = {}
     for group in groups:
         for member in group.members:
-            member_of.setdefault(member, []).append(group.name)
+            member_of.setdefault(member, []).append(group)
     out: dict[str, Account] = {}
     for record in users:
         if isinstance(record, Passwd) and record.name not in out:
             primary = by_gid.get(record.gid)
-            names = dict.fromkeys([*([primary] if primary else []), *member_of.get(record.name, [])])
-            out[record.name] = _account(record, shadows.get(record.name), tuple(names))
+            others = member_of.get(record.name, [])
+            names = dict.fromkeys([*([primary] if primary else []), *(group.name for group in others)])
+            account = _account(record, shadows.get(record.name), tuple(names))
+            gids = frozenset([record.gid, *(group.gid for group in others)])
+            out[record.name] = replace(account, gids=gids)
     gaps.extend(_directories(snapshot))
     return Accounts(out, groups, tuple(gaps))
 

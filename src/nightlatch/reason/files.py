@@ -64,8 +64,7 @@ class Judge:
     def _may(self, entry: Entry, account: Account, bit: int) -> bool:
         if entry.uid == account.uid:
             return bool(entry.mode & (bit << 6))
-        gids = {account.gid} | {g.gid for g in self.accounts.groups if account.name in g.members}
-        if entry.gid in gids:
+        if entry.gid in account.gids:
             return bool(entry.mode & (bit << 3))
         return bool(entry.mode & bit)
 

@@ -44,33 +44,43 @@ class Sudo:
         """How this account becomes root, or None."""
         found: tuple[str, sudoers.Rule] | None = None
         for path, item in self.reading.items:
-            if isinstance(item, sudoers.Rule) and item.command == "ALL" and self._applies(item, account):
-                found = (path, item)
-            elif isinstance(item, sudoers.Rule) and item.command == "!ALL" and self._applies(item, account):
-                found = None
+            if isinstance(item, sudoers.Rule) and self._applies(item, account):
+                every = self._every_command(item.command)
+                if every is not None:
+                    found = (path, item) if every else None
         if found is None:
             return None
         path, rule = found
         asked = rule.password
         whose = account.name
-        for scope, text in self._defaults(account):
+        for text in self._defaults(account):
             if "!authenticate" in text and asked is None:
                 asked = False
             if "rootpw" in text and "!rootpw" not in text:
                 whose = "root"
             if "targetpw" in text and "!targetpw" not in text:
                 whose = "root"
-            del scope
         if account.uid == 0:
             asked = False
         return Way(whose if asked is not False else "", Origin(path, rule.line))
 
-    def _defaults(self, account: Account) -> Iterator[tuple[str, str]]:
+    def _every_command(self, command: str, depth: int = 0) -> bool | None:
+        """Whether the rule lets every command run (True), takes all away (False), or speaks of some only (None)."""
+        negated, body = command.startswith("!"), command.lstrip("!")
+        if body == "ALL":
+            return not negated
+        result: bool | None = None
+        for member in self.aliases.get(("Cmnd", body), ()) if depth < MOST_ALIAS_DEPTH else ():
+            each = self._every_command(member, depth + 1)
+            result = result if each is None else each
+        return result if result is None else result is not negated
+
+    def _defaults(self, account: Account) -> Iterator[str]:
         for _, item in self.reading.items:
             if isinstance(item, sudoers.Defaults):
                 scope = item.scope.strip()
                 if not scope or (scope.startswith(":") and self._who((scope[1:],), account)):
-                    yield scope, item.text
+                    yield item.text
 
     def _applies(self, rule: sudoers.Rule, account: Account) -> bool:
         return (
@@ -88,7 +98,7 @@ class Sudo:
                 hit = True
             elif body.startswith("%"):
                 group = body[1:]
-                hit = group in account.groups or group == f"#{account.gid}"
+                hit = group in account.groups or group in {f"#{gid}" for gid in account.gids}
             elif ("User", body) in self.aliases and depth < MOST_ALIAS_DEPTH:
                 hit = self._who(self.aliases[("User", body)], account, depth + 1)
             else:

@@ -1,0 +1,149 @@
+"""PAM stacks, powers and privilege, case by case; the judges hold the same against the real programs."""
+
+from __future__ import annotations
+
+import pytest
+
+from nightlatch.evidence.snapshot import from_files
+from nightlatch.readings import guest as readings
+from nightlatch.reason import pam
+from nightlatch.reason.access import Gives, Password, Power
+from nightlatch.reason.pam import Outcome
+from tests.guests import HASH, Guest, pub
+
+UNIX = {"pam_unix.so": "success"}
+DEBIAN = "account [success=1 new_authtok_reqd=done default=ignore] pam_unix.so\naccount requisite pam_deny.so\naccount required pam_permit.so\n"
+
+STACKS: list[tuple[str, dict[str, str], dict[str, str], Outcome, str]] = [
+    ("Debian's own", {"sshd": DEBIAN}, UNIX, Outcome.OPEN, ""),
+    ("Debian's own, expired", {"sshd": DEBIAN}, {"pam_unix.so": "acct_expired"}, Outcome.SHUT, ""),
+    ("Debian's own, a new password is due", {"sshd": DEBIAN}, {"pam_unix.so": "new_authtok_reqd"}, Outcome.CHANGE, ""),
+    ("included", {"sshd": "@include common\n", "common": DEBIAN}, UNIX, Outcome.OPEN, ""),
+    (
+        "included by facility",
+        {"sshd": "account include common\nauth include none\n", "common": DEBIAN},
+        UNIX,
+        Outcome.OPEN,
+        "",
+    ),
+    ("includes itself", {"sshd": "@include sshd\n"}, UNIX, Outcome.SHUT, ""),
+    (
+        "required fails, the rest is still asked",
+        {"sshd": "account required pam_unix.so\naccount required pam_permit.so\n"},
+        {"pam_unix.so": "auth_err"},
+        Outcome.SHUT,
+        "",
+    ),
+    (
+        "sufficient ends it",
+        {"sshd": "account sufficient pam_unix.so\naccount required pam_deny.so\n"},
+        UNIX,
+        Outcome.OPEN,
+        "",
+    ),
+    ("optional alone", {"sshd": "account optional pam_unix.so\n"}, UNIX, Outcome.OPEN, ""),
+    ("deny", {"sshd": "account requisite pam_deny.so\naccount required pam_permit.so\n"}, UNIX, Outcome.SHUT, ""),
+    (
+        "a stranger",
+        {"sshd": "account required pam_sss.so\n" + DEBIAN},
+        UNIX,
+        Outcome.UNKNOWN,
+        "pam_sss.so would have to run",
+    ),
+    ("a stranger that can't shut the door", {"sshd": "account optional pam_sss.so\n" + DEBIAN}, UNIX, Outcome.OPEN, ""),
+    ("no line of that kind", {"sshd": "auth required pam_unix.so\n"}, UNIX, Outcome.SHUT, ""),
+    ("not a line", {"sshd": "account whenever\n"}, UNIX, Outcome.UNKNOWN, "not a PAM line"),
+    (
+        "a comment and a continued line",
+        {"sshd": "# account required pam_deny.so\naccount \\\n required pam_permit.so # x\n"},
+        UNIX,
+        Outcome.OPEN,
+        "",
+    ),
+    ("other stands in", {"other": DEBIAN}, UNIX, Outcome.OPEN, ""),
+    ("nothing at all", {}, UNIX, Outcome.UNKNOWN, "no PAM configuration"),
+]
+
+
+@pytest.mark.parametrize("name, files, answers, outcome, because", STACKS, ids=[s[0] for s in STACKS])
+def test_pam_stacks(name: str, files: dict[str, str], answers: dict[str, str], outcome: Outcome, because: str) -> None:
+    snapshot = from_files("gauge", {f"/etc/pam.d/{n}": t.encode() for n, t in files.items()} or {"/etc/x": b""})
+    verdict = pam.run(readings.read(snapshot).pam, "sshd", "account", lambda module, _: answers.get(module))
+    assert verdict.outcome is outcome
+    assert because in (verdict.gap.because if verdict.gap else "")
+
+
+OFF = "PasswordAuthentication no\n"
+ALL = {"a shell", "tunnels to anywhere", "tunnels back from anywhere", "a tunnel to local sockets", "agent forwarding"}
+SFTP = "Subsystem sftp internal-sftp\n"
+POWERS: list[tuple[str, str, str, str, set[str]]] = [
+    ("a shell", "", "", "/bin/bash", ALL),
+    ("sftp too", SFTP, "", "/bin/bash", ALL | {"files under /"}),
+    ("restricted", "", "restrict ", "/bin/bash", {"a shell"}),
+    ("restricted, tunnels given back", "", "restrict,port-forwarding ", "/bin/bash", ALL - {"agent forwarding"}),
+    ("a command on the key", "", 'restrict,command="/bin/out" ', "/bin/bash", {"runs /bin/out"}),
+    ("the server's command beats the key's", "ForceCommand /bin/in\n", 'restrict,command="/bin/out" ', "/bin/bash", {"runs /bin/in"}),
+    ("files only", "ForceCommand internal-sftp -l INFO\n", "restrict ", "/bin/bash", {"files under /"}),
+    ("no shell", "", "", "/usr/sbin/nologin", ALL - {"a shell", "agent forwarding"}),
+    ("no shell, yet sftp needs none", SFTP, "restrict ", "/usr/sbin/nologin", {"files under /"}),
+    ("no shell, and sftp needs one", "Subsystem sftp /usr/lib/sftp-server\n", "restrict ", "/usr/sbin/nologin", set()),
+    ("a program for a shell", "", "restrict ", "/usr/bin/git-shell", {"runs /usr/bin/git-shell"}),
+    ("forwarding off", "DisableForwarding yes\n", "", "/bin/bash", {"a shell"}),
+    ("local only", "AllowTcpForwarding local\nAllowStreamLocalForwarding no\nAllowAgentForwarding no\n", "", "/bin/bash", {"a shell", "tunnels to anywhere"}),
+    (
+        "to named targets", "PermitOpen localhost:5901 *:22\nPermitListen none\nAllowStreamLocalForwarding no\nAllowAgentForwarding no\n",
+        'permitopen="localhost:5901",permitopen="localhost:80" ', "/bin/bash", {"a shell", "a tunnel to localhost:5901"},
+    ),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("name, config, options, shell, powers", POWERS, ids=[p[0] for p in POWERS])
+def test_powers(name: str, config: str, options: str, shell: str, powers: set[str]) -> None:
+    guest = Guest(OFF + config, {"mara": f"{options}{pub('mara-desk')}\n"}, {shell: ""})
+    guest.files["/etc/passwd"] = f"root:x:0:0::/root:/bin/bash\nmara:x:1001:1001::/home/mara:{shell}\n"
+    assert {str(path.power) for path in guest.access().paths} == powers
+
+
+def test_a_password_that_is_due_gives_nothing_but_its_change() -> None:
+    guest = Guest(OFF, {"mara": pub("mara-desk") + "\n"}, pam=True)
+    guest.files["/etc/shadow"] = "root:*:20000:0:99999:7:::\nmara:{yescrypt}:0:0:99999:7:::\n"
+    assert {path.power for path in guest.access().paths} == {Power(Gives.CHANGE_PASSWORD)}
+
+
+def test_roots_rights_carry_the_password_that_is_asked() -> None:
+    files = {"/etc/sudoers": "Defaults rootpw\nmara ALL=(ALL) ALL\njoon ALL=(ALL) NOPASSWD: ALL\n"}
+    keys = {"mara": pub("mara-desk") + "\n", "joon": pub("joon-desk") + "\n"}
+    paths = Guest(OFF, keys, dict(files), passwords={"root": HASH}).access().paths
+    up = {p.account: {s for s in p.need if isinstance(s, Password)} for p in paths if p.power.gives is Gives.ADMINISTER}
+    assert up == {"mara": {Password("gauge", "root")}, "joon": set()}
+    locked = Guest(OFF, keys, dict(files)).access().paths
+    assert {p.account for p in locked if p.power.gives is Gives.ADMINISTER} == {"joon"}, (
+        "root has no password to ask for"
+    )
+
+
+@pytest.mark.parametrize(
+    "files, port",
+    [
+        ({"/etc/default/ssh": 'SSHD_OPTS="-o Port=2222"\n'}, 2222),
+        ({"/etc/default/ssh": "SSHD_OPTS='-p 2200'\n"}, 2200),
+        ({"/lib/systemd/system/ssh.service": "[Service]\nExecStart=/usr/sbin/sshd -D -o Port=24\n"}, 24),
+        (
+            {
+                "/lib/systemd/system/ssh.service": "[Service]\nExecStart=/usr/sbin/sshd -D -f /etc/ssh/other\n",
+                "/etc/ssh/other": "Port 26\n",
+            },
+            26,
+        ),
+        (
+            {
+                "/lib/systemd/system/ssh.service": "[Service]\nExecStart=/usr/sbin/sshd -D -o Port=24\n",
+                "/etc/systemd/system/ssh.service.d/a.conf": "[Service]\nExecStart=\nExecStart=/usr/sbin/sshd -D\n",
+            },
+            22,
+        ),
+    ],
+)
+def test_what_the_service_starts_sshd_with_comes_first(files: dict[str, str], port: int) -> None:
+    access = Guest(OFF, {"mara": pub("mara-desk") + "\n"}, dict(files)).access()
+    assert [socket.port for socket in access.listeners] == [port]
