@@ -10,6 +10,7 @@ import pytest
 from nightlatch.audit.checks import CATALOGUE, Check
 from nightlatch.audit.findings import Finding, Group
 from nightlatch.audit.run import fleet, guest_audit, identities
+from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate
 from nightlatch.faults import EstateError
 from tests.guests import AT, HASH, Guest, estate, lifted, pub
@@ -82,6 +83,9 @@ WITH_ESTATE: list[tuple[str, str, str, Guest, str]] = [
     ("grant.anywhere", GRANT.replace("bench", "anywhere"), "", GOOD, "Grant 1 lets mara in from anywhere."),
     ("emergency.test-overdue", GRANT, EMERGENCY.replace("2026-11-02", "2026-01-02"), GOOD, "was not tested since 2026-01-02"),
     ("emergency.no-account", GRANT, EMERGENCY, GOOD, "The emergency account lantern does not exist here."),
+    ("emergency.no-password", GRANT, EMERGENCY, Guest(OFF, {"mara": DESK}, accounts=("root", "mara", "lantern")), "has no password that opens at the console"),
+    ("guest.host-key", GRANT, "VIA, host_keys: ['SHA256:other']", GOOD, "which has another"),
+    ("guest.system", GRANT, "VIA, system: fedora-40", GOOD, "The estate says fedora-40, the guest says debian."),
     (
         "waiver.expired", GRANT, "waivers:\n  - {finding: ssh.weak-key, on: gauge, owner: mara, because: old, until: 2026-11-24}\n", GOOD,
         "The waiver for ssh.weak-key ended on 2026-11-24",
@@ -91,7 +95,11 @@ WITH_ESTATE: list[tuple[str, str, str, Guest, str]] = [
 
 @pytest.mark.parametrize("check, grants, more, guest, text", WITH_ESTATE, ids=[c[0] for c in WITH_ESTATE])
 def test_checks_of_the_estate(tmp_path: Path, check: str, grants: str, more: str, guest: Guest, text: str) -> None:
-    made = estate(tmp_path / "a", grants, more=more)
+    made = estate(tmp_path / "a", grants, more="" if more.startswith("VIA") else more)
+    if more.startswith("VIA"):
+        path = tmp_path / "a/estate.yaml"
+        path.write_text(path.read_text().replace("labels: [loggers]", f"labels: [loggers]{more[3:]}"))
+        made = load(path)
     found_here = found(guest, made)
     said = [f for f in found_here if f.check == check]
     if check == "ssh.orphan-key":

@@ -105,7 +105,7 @@ def test_json(skerry: Path) -> None:
 
 MISTAKES = [
     (("audit", "none.yaml"), 2, "there is no such file; nightlatch new none.yaml"),
-    (("audit", "images/none"), 2, "there is no such file"),
+    (("audit", "images/none"), 2, "no such folder, evidence archive or estate file"),
     (("audit", "--on", "gouge"), 2, 'there is no guest "gouge"'),
     (("audit", "--fail-at", "loud"), 2, "is not one of"),
     (("audit", "--as-of", "soon"), 2, "is no day or time"),

@@ -181,6 +181,7 @@ def test_bounds_are_equal_where_nothing_filters(files: dict[str, str]) -> None:
 UNDECIDED = [
     ("a program names the keys", "AuthorizedKeysCommand /usr/bin/keys\nAuthorizedKeysCommandUser nobody\n", {}, "would have to run"),
     ("a name would be looked up", "UseDNS yes\nMatch Host *.skerry.example\nPubkeyAuthentication no\n", {}, "looked up"),
+    ("another machine's word", "HostbasedAuthentication yes\n", {}, "trusts other machines"),
     ("a local address", "Match LocalAddress 192.168.56.21\nPubkeyAuthentication no\n", {}, "dialled"),
     ("accounts elsewhere", "", {"/etc/nsswitch.conf": "passwd: files sss\n"}, "sss"),
     ("a PAM module", "UsePAM yes\n", {"/etc/pam.d/sshd": "account required pam_sss.so\n"}, "pam_sss.so would have to run"),

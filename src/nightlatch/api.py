@@ -6,6 +6,7 @@ Times are parameters: every function that depends on the moment takes `at`, awar
 from __future__ import annotations
 
 import os
+import signal
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from contextlib import contextmanager
@@ -188,6 +189,7 @@ _AUDITOR: list[_Auditor] = []
 
 
 def _start_auditor(estate: Estate, at: datetime) -> None:
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is the first process's to answer
     _AUDITOR[:] = [_Auditor(estate, at)]
 
 

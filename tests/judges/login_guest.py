@@ -137,7 +137,8 @@ class Guest:
         for each in people:
             if each.uid:
                 passwd.append(f"{each.name}:x:{each.uid}:{each.uid}::/home/{each.name}:{each.shell}")
-                shadow.append(f"{each.name}:{each.password.replace('HASH', self.hash)}:{each.shadow}")
+                if each.password != "NONE":
+                    shadow.append(f"{each.name}:{each.password.replace('HASH', self.hash)}:{each.shadow}")
                 group.append(f"{each.name}:x:{each.uid}:")
             for name in each.groups:
                 extra.setdefault(name, []).append(each.name)

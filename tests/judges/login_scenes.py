@@ -41,7 +41,7 @@ def reasons() -> Iterator[tuple[str, Scene, list[Attempt]]]:
             both,
         )
         yield "keys off", plain("PubkeyAuthentication no\n", pam=pam), both
-        for secret in ("!HASH", "*", "!", ""):
+        for secret in ("!HASH", "*", "!", "", "NONE"):
             yield f"password field {secret}", plain("PermitEmptyPasswords no\n", person(password=secret), pam=pam), both
         yield (
             "empty allowed",

@@ -100,10 +100,11 @@ def _once(found: Iterable[Finding]) -> Iterator[Finding]:
 
 
 def _waived(each: Finding, estate: Estate | None, at: datetime) -> Finding:
+    touched = {each.guest, *(each.subjects if isinstance(CATALOGUE[each.check], FleetCheck) else ())}
     for waiver in estate.waivers if estate else ():
         if (
             waiver.finding == each.check
-            and each.guest in waiver.guests
+            and touched & set(waiver.guests)
             and estate
             and not estate.over(waiver.until, at)
         ):

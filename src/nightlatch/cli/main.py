@@ -163,9 +163,12 @@ def audit(source: Path, guests: tuple[str, ...], form: str, fail_at: str, as_of:
     with _faults():
         from nightlatch import api
         from nightlatch.audit.findings import Severity
+        from nightlatch.faults import NightlatchError
 
         at = _now(as_of)
-        if _is_estate(source) or not source.exists():
+        if not _is_estate(source) and not source.exists():
+            raise NightlatchError(f"{source}: there is no such folder, evidence archive or estate file")
+        if _is_estate(source):
             result = api.audit(_estate(source), at, list(guests) or None)
         else:
             result = api.audit_target(source, at)

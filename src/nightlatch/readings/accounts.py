@@ -34,6 +34,7 @@ class Account:
     longest: int | None = None
     inactive: int | None = None
     gids: frozenset[int] = frozenset()
+    in_shadow: bool = True
 
     @property
     def hash_method(self) -> str:
@@ -100,7 +101,7 @@ def _account(record: Passwd, shadow: Shadow | None, groups: tuple[str, ...]) -> 
     if record.password != "x":
         return Account(*common, record.password, origin, origin)
     if shadow is None:
-        return Account(*common, "*", origin, Origin("/etc/shadow"))
+        return Account(*common, "*", origin, Origin("/etc/shadow"), in_shadow=False)
     at = Origin("/etc/shadow", shadow.line)
     return Account(
         *common, shadow.password, origin, at, shadow.expires, shadow.changed, shadow.longest, shadow.inactive

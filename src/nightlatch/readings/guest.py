@@ -34,12 +34,16 @@ class HostKey:
 
 @dataclass(frozen=True)
 class GuestReading:
-    """All readings of a guest. `pam` maps a service name to its lines; `system` is the ID of os-release(5)."""
+    """All readings of a guest. `pam` maps a service name to its lines.
+
+    `system` and `release` are ID and VERSION_ID of os-release(5).
+    """
 
     guest: str
     snapshot: Snapshot
     installed: bool
     system: str
+    release: str
     version: str
     accounts: accounts.Accounts
     sshd: sshd.SshdReading
@@ -64,6 +68,7 @@ def read(snapshot: Snapshot) -> GuestReading:
         snapshot,
         installed,
         _system(snapshot),
+        _release(snapshot),
         dpkg_status.version(status, "openssh-server"),
         accounts.read(snapshot),
         sshd.read(snapshot, _main_file(snapshot), _options(snapshot)) if installed else sshd.SshdReading(),
@@ -72,6 +77,13 @@ def read(snapshot: Snapshot) -> GuestReading:
         _host_keys(snapshot),
         filters.read(snapshot),
     )
+
+
+def _release(snapshot: Snapshot) -> str:
+    """VERSION_ID of os-release(5), empty where there is none."""
+    content = snapshot.content("/etc/os-release") or snapshot.content("/usr/lib/os-release") or b""
+    found = re.search(rb"(?m)^VERSION_ID=[\"']?([a-z0-9._-]{1,40})", content)
+    return found[1].decode() if found else ""
 
 
 def _system(snapshot: Snapshot) -> str:

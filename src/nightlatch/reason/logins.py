@@ -153,6 +153,8 @@ class Logins:
     def _unix_account(self, account: Account) -> str:
         """pam_unix(8), account phase: expiry of the account, then of the password (shadow(5))."""
         today = self.today()
+        if not account.in_shadow:
+            return "authinfo_unavail"
         if account.expires is not None and today >= account.expires:
             return "acct_expired"
         if account.changed == 0:

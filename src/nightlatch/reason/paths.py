@@ -13,6 +13,7 @@ from itertools import product
 
 from nightlatch.formats.authorized_keys import Options
 from nightlatch.formats.patterns import matches
+from nightlatch.formats.sshd_keywords import spelled
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
 from nightlatch.origin import Origin
 from nightlatch.readings import address_lists
@@ -245,6 +246,7 @@ class _Work:
                 text = f"ChrootDirectory {root}: {problem.because}"
                 self.shut[(account.name, Proof(text, settings["chrootdirectory"].origin))] = None
                 return
+        yield from self._others(settings, seen)
         single = {"publickey": list(self._keys(account, settings, seen))}
         single["password"] = list(self._passwords(account, settings, seen, "passwordauthentication"))
         single["keyboard-interactive"] = list(
@@ -259,6 +261,17 @@ class _Work:
         for each in lists.value:
             if usable(each, settings):
                 yield from self._combined(each, single, settings, seen, proof)
+
+    def _others(self, settings: Settings, seen: AddressPair) -> Iterator[_Way]:
+        """Methods whose answer lies outside the guest's own files: they may let somebody in."""
+        for keyword in ("hostbasedauthentication", "gssapiauthentication", "kerberosauthentication"):
+            if settings[keyword].word == "yes":
+                because = f"{spelled(keyword)} trusts other machines, which no file here lists"
+                gap = Gap("SSH server", because, settings[keyword].origin)
+                self.gaps[gap] = None
+                need: Need = frozenset([Unknown(because, gap.origin)])
+                proof = Proof(f"{spelled(keyword)} yes", gap.origin)
+                yield _Way(need, AddressPair(NO_ADDRESS, seen.perhaps), Options(), (proof,), (gap,))
 
     def _combined(
         self, methods: str, single: dict[str, list[_Way]], settings: Settings, seen: AddressPair, proof: Proof

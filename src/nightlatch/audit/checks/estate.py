@@ -7,6 +7,7 @@ from datetime import timedelta
 
 from nightlatch.audit.checks.registry import Context, Told, check
 from nightlatch.audit.findings import Severity
+from nightlatch.origin import Origin
 from nightlatch.reason.access import Proof
 
 
@@ -50,3 +51,38 @@ def waiver_expired(context: Context) -> Iterator[Told]:
         if context.guest in waiver.guests and context.estate and context.estate.over(waiver.until, context.at):
             text = f"The waiver for {waiver.finding} ended on {waiver.until}; {waiver.owner} answers for it."
             yield Told(text, (Proof(waiver.because, waiver.origin),), (waiver.owner,))
+
+
+@check("emergency.no-password", Severity.HIGH, source="design: an emergency account opens")
+def no_password(context: Context) -> Iterator[Told]:
+    """An emergency account is to open at the console with a password, and has none that opens."""
+    for kept in context.estate.emergency if context.estate else ():
+        account = context.access.reading.accounts.by_name.get(kept.account)
+        if context.guest in kept.guests and kept.console and account is not None and not account.hash_method:
+            text = f"The emergency account {kept.account} has no password that opens at the console."
+            shown = account.password or "empty"
+            yield Told(text, (Proof(f"password field {shown}", account.password_origin),), (kept.account,))
+
+
+@check("guest.host-key", Severity.HIGH, source="sshd(8), SSH_KNOWN_HOSTS")
+def host_key(context: Context) -> Iterator[Told]:
+    """A host key that the estate states is not among those the guest has."""
+    spec = context.estate.guests[context.guest] if context.estate else None
+    held = {key.fingerprint for key in context.access.reading.host_keys}
+    for stated in spec.host_keys if spec else ():
+        if stated not in held and spec is not None:
+            text = f"The host key {stated} is stated for {context.guest}, which has another: rebuilt, or not the same guest."
+            seen = [Proof(k.fingerprint, Origin(k.path)) for k in context.access.reading.host_keys]
+            proofs = (Proof("stated here", spec.origin), *seen)
+            yield Told(text, proofs, (stated,))
+
+
+@check("guest.system", Severity.LOW, source="os-release(5)")
+def system(context: Context) -> Iterator[Told]:
+    """The guest runs another system than the estate says."""
+    spec = context.estate.guests[context.guest] if context.estate else None
+    reading = context.access.reading
+    found = "-".join(part for part in (reading.system, reading.release) if part)
+    if spec is not None and spec.system and found and spec.system not in (found, reading.system):
+        text = f"The estate says {spec.system}, the guest says {found}."
+        yield Told(text, (Proof("stated here", spec.origin), Proof(found, Origin("/etc/os-release"))), (found,))
