@@ -110,6 +110,7 @@ MISTAKES = [
     (("audit", "--fail-at", "loud"), 2, "is not one of"),
     (("audit", "--as-of", "soon"), 2, "is no day or time"),
     (("audit", "keys/keeper.pub"), 3, "is no evidence archive"),
+    (("audit", "images"), 3, "holds no system"),
     (("draft", "images"), 2, "is a folder, an estate file is expected here"),
     (("draft", "."), 2, "did you mean estate.yaml?"),
     (("new", "estate.yaml"), 4, "is there already"),

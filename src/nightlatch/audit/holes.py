@@ -68,11 +68,12 @@ def holes(items: Iterable[Surplus]) -> list[Hole]:
     for each in found:
         path = each.path
         cause = cause_of(path)
+        extra = bool(each.granted) and path.power.gives not in STRONG
         for (account, need), shell in whole.items():
             if account == path.account and need <= path.need and path is not shell.path and _inside(each, shell):
-                cause = cause_of(shell.path)
+                cause, extra = cause_of(shell.path), False
                 break
-        key = (cause, kind_of(path), bool(each.granted) and path.power.gives not in STRONG)
+        key = (cause, kind_of(path), extra)
         out.setdefault(key, Hole(cause, kind_of(path))).items.append(each)
     return list(out.values())
 

@@ -30,11 +30,25 @@ REFERENCE = "reasoning: what is granted minus what is open"
 
 @dataclass(frozen=True, slots=True)
 class Cause:
-    """Why a grant is not served: a stable name of the kind, the words, and the evidence."""
+    """Why a grant is not served: a stable name of the kind, the words, the evidence, and what a person can do about it."""
 
     kind: str
     text: str
     proofs: tuple[Proof, ...]
+    hand: str = "change it on the guest"
+
+
+@dataclass(frozen=True, slots=True)
+class ShutOut:
+    """One finding with its cause and the differences behind it; `promise` is what holds once it is put right."""
+
+    finding: Finding
+    cause: Cause
+    items: tuple[Missing, ...]
+    promise: str
+
+
+ACCOUNT = "change the account on the guest; drafting accounts comes later"
 
 
 def cause_of(missing: Missing, access: GuestAccess) -> Cause:
@@ -59,7 +73,10 @@ def _service(missing: Missing, access: GuestAccess) -> Cause | None:
             (Proof("not installed", Origin("/usr/sbin/sshd", kind=Kind.ABSENT)),),
         )
     if refusal is not None:
-        return Cause("refused", f"sshd does not start: {refusal.because}", (Proof(refusal.because, refusal.origin),))
+        hand = "put the line right; nothing is drafted for a tree that sshd refuses"
+        return Cause(
+            "refused", f"sshd does not start: {refusal.because}", (Proof(refusal.because, refusal.origin),), hand
+        )
     return None
 
 
@@ -68,7 +85,8 @@ def _account(missing: Missing, access: GuestAccess) -> Cause | None:
     if name in access.reading.accounts.by_name:
         return None
     proof = Proof(f"no line for {name}", Origin("/etc/passwd"))
-    return Cause("no account", f"there is no account {name}", (proof,))
+    hand = "make the account on the guest; drafting accounts comes later"
+    return Cause("no account", f"there is no account {name}", (proof,), hand)
 
 
 def _shut(missing: Missing, access: GuestAccess) -> Cause | None:
@@ -76,7 +94,7 @@ def _shut(missing: Missing, access: GuestAccess) -> Cause | None:
         return None
     for account, proof in access.shut:
         if account == missing.grant.account:
-            return Cause(f"shut {proof.origin}", f"{account} may not log in: {proof.text}", (proof,))
+            return Cause(f"shut {proof.origin}", f"{account} may not log in: {proof.text}", (proof,), ACCOUNT)
     return None
 
 
@@ -107,7 +125,8 @@ def _password(missing: Missing, access: GuestAccess) -> Cause | None:
     account = access.reading.accounts.by_name[grant.account]
     if not account.hash_method and not account.has_empty_password:
         proof = Proof(f"password field {account.password or 'empty'}", account.password_origin)
-        return Cause(f"no password {grant.account}", f"{grant.account} has no password that opens", (proof,))
+        hand = "set a password on the guest with passwd"
+        return Cause(f"no password {grant.account}", f"{grant.account} has no password that opens", (proof,), hand)
     settings = _settings(missing, access)
     switch = settings["passwordauthentication"]
     challenge = settings["kbdinteractiveauthentication"]
@@ -145,7 +164,8 @@ def _no_sudo(missing: Missing, access: GuestAccess) -> Cause | None:
     if not paths:
         return None
     text = f"no rule lets {missing.grant.account} run everything as root with what the grant asks"
-    return Cause(f"sudo {missing.grant.account}", text, (Proof(text, Origin("/etc/sudoers")),))
+    hand = "edit the sudo rules on the guest with visudo; drafting them comes later"
+    return Cause(f"sudo {missing.grant.account}", text, (Proof(text, Origin("/etc/sudoers")),), hand)
 
 
 def _unlisted(missing: Missing, access: GuestAccess) -> Cause | None:
@@ -177,13 +197,11 @@ def _unlisted(missing: Missing, access: GuestAccess) -> Cause | None:
 
 def findings(items: Iterable[Missing], access: GuestAccess, names: Names) -> Iterator[Finding]:
     """One finding for each cause and what is missing because of it."""
-    return (finding for finding, _ in grouped(items, access, names))
+    return (each.finding for each in grouped(items, access, names))
 
 
-def grouped(
-    items: Iterable[Missing], access: GuestAccess, names: Names
-) -> Iterator[tuple[Finding, list[Missing]]]:  # fmt: skip
-    """Findings with the differences behind each."""
+def grouped(items: Iterable[Missing], access: GuestAccess, names: Names) -> Iterator[ShutOut]:
+    """Findings with their causes and the differences behind each."""
     together: dict[tuple[str, bool, bool], list[tuple[Missing, Cause]]] = {}
     for item in items:
         cause = cause_of(item, access)
@@ -192,32 +210,38 @@ def grouped(
         together.setdefault((cause.kind, certain, door), []).append((item, cause))
     for (_, certain, door), pairs in together.items():
         group = [item for item, _ in pairs]
-        yield _finding(group, pairs[0][1], access, names, certain=certain, door=door), group
+        finding = _finding(group, pairs[0][1], access, names, certain=certain, door=door)
+        whom, wanted, where = _who_what_where(group, names, certain=certain)
+        yield ShutOut(finding, pairs[0][1], tuple(group), f"{whom} can still get {wanted} from {where}.")
+
+
+def _who_what_where(items: list[Missing], names: Names, *, certain: bool) -> tuple[str, str, str]:
+    sources = joined((item.certain if certain else item.possible) for item in items)
+    wanted = listed(dict.fromkeys(_wanted(item.power, item.grant) for item in items), 3)
+    return listed(item.grant.who for item in items), wanted, names.where(sources)
 
 
 def _finding(
     items: list[Missing], cause: Cause, access: GuestAccess, names: Names, *, certain: bool, door: bool
 ) -> Finding:  # fmt: skip
-    whom = list(dict.fromkeys(item.grant.who for item in items))
-    sources = joined((item.certain if certain else item.possible) for item in items)
-    wanted = listed(dict.fromkeys(_wanted(item.power, item.grant) for item in items), 3)
-    where = names.where(sources)
-    text = f"{listed(whom)} can't get {wanted} from {where}: {cause.text}."
+    people = tuple(dict.fromkeys(item.grant.who for item in items))
+    whom, wanted, where = _who_what_where(items, names, certain=certain)
+    text = f"{whom} can't get {wanted} from {where}: {cause.text}."
     if not certain:
         gaps = dict.fromkeys(Proof(g.because, g.origin) for i in items for p in i.served for g in p.callers.because)
         text = (
             f"Possibly, {text[0].lower() + text[1:]}"
             if not gaps
-            else f"Whether {listed(whom)} gets {wanted} from {where} can't be decided."
+            else f"Whether {whom} gets {wanted} from {where} can't be decided."
         )
         return Finding(
             "missing.possible", Severity.LOW, access.guest, Group.UNDECIDED, text, (*gaps, *cause.proofs)[:6],
-            tuple(whom), REFERENCE,
+            people, REFERENCE,
         )  # fmt: skip
     group = Group.DOOR if door else Group.SHUT_OUT
     granted = tuple(Proof(item.grant.text, item.grant.origin) for item in items[:2])
     return Finding(
-        "missing", Severity.HIGH, access.guest, group, text, (*cause.proofs[:4], *dict.fromkeys(granted)), tuple(whom), REFERENCE
+        "missing", Severity.HIGH, access.guest, group, text, (*cause.proofs[:4], *dict.fromkeys(granted)), people, REFERENCE
     )  # fmt: skip
 
 

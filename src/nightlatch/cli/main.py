@@ -92,7 +92,7 @@ def cli() -> None:
     """The group of all commands."""
 
 
-@cli.command()
+@cli.command(short_help="Write a commented estate file to start from.")
 @click.argument("path", type=click.Path(path_type=Path), default=Path("estate.yaml"))
 def new(path: Path) -> None:
     """Write a commented estate file to start from (estate.yaml, unless PATH says otherwise)."""
@@ -103,7 +103,7 @@ def new(path: Path) -> None:
         click.echo(f"{path} written. Edit it, then: nightlatch audit {path}")
 
 
-@cli.command()
+@cli.command(short_help="Read guests and keep it, one evidence archive each.")
 @click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
 @click.option(
     "--into",
@@ -144,7 +144,7 @@ def survey(source: Path, into: Path, guests: tuple[str, ...]) -> None:
     raise SystemExit(3 if missed else 0)
 
 
-@cli.command()
+@cli.command(short_help="Who can get in, held against what is granted.")
 @click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
 @_on
 @_format
@@ -183,7 +183,7 @@ def audit(source: Path, guests: tuple[str, ...], form: str, fail_at: str, as_of:
     raise SystemExit(result.exit_code(Severity(fail_at)))
 
 
-@cli.command()
+@cli.command(short_help="The fewest changes that close the differences, proved.")
 @click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
 @_on
 @_format
@@ -235,7 +235,7 @@ def _show_drafts(proved: list[Any], refused: dict[str, str], source: Path) -> No
         sheet.line((f"Next: nightlatch enact {source}", "next"))
 
 
-@cli.command()
+@cli.command(short_help="Prove again, show the difference, apply it.")
 @click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
 @_on
 @click.option("--dry-run", is_flag=True, help="Show what would be done, and do nothing.")
@@ -286,7 +286,7 @@ def _ask(question: str) -> None:
         raise SystemExit(0)
 
 
-@cli.command()
+@cli.command(short_help="Take a change back: every byte, mode and owner.")
 @click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
 @_on
 @click.option("--change", default="", help="This change, not the newest.")
@@ -323,7 +323,7 @@ def undo(source: Path, guests: tuple[str, ...], change: str) -> None:
     raise SystemExit(code)
 
 
-@cli.command()
+@cli.command(short_help="List the checks of hygiene.")
 @_format
 def checks(form: str) -> None:
     """List the checks: id, severity, what each one finds, and where the rule comes from."""
@@ -340,7 +340,7 @@ def checks(form: str) -> None:
             sheet.line(" " * 32, (each.source, "place"))
 
 
-@cli.command()
+@cli.command(short_help="The whole loop as a story, on a sample estate.")
 @click.option("--leave", is_flag=True, help="Keep the work folder and say what to try next.")
 @click.option("--folder", type=click.Path(path_type=Path), help="Where to put it (a new folder), with --leave.")
 def demo(leave: bool, folder: Path | None) -> None:

@@ -6,7 +6,7 @@ left. At the end every step that the proof does not need is dropped, so that the
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
 
@@ -94,6 +94,7 @@ class _Desk:
         self.grants = tuple(expand(estate, snapshot.guest, at))
         self.kept = {g.account for g in self.grants if g.kind is GrantKind.EMERGENCY}
         self.kept |= {e.account for e in estate.emergency if snapshot.guest in e.guests}
+        self.shut_out = [(m.grant, m.power) for m in self.state(snapshot).missing if m.certain]
 
     def state(self, snapshot: Snapshot) -> _State:
         access = guest_access(readings.read(snapshot), self.at, self.realms)
@@ -113,10 +114,13 @@ class _Desk:
         work = Guesswork(state.access, self.grants, self.estate.narrow_at)
         names = self.names(state)
         over, under = state.certain
-        for finding, group in shut_out.grouped(under, state.access, names):
-            for item in group:
+        for out in shut_out.grouped(under, state.access, names):
+            # Somebody who was let in before would be shut out by other steps of the same draft.
+            lost_meanwhile = not any((item.grant, item.power) in self.shut_out for item in out.items)
+            why = out.promise if lost_meanwhile else out.finding.text
+            for item in out.items:
                 if item.grant.kind is not GrantKind.EMERGENCY:
-                    yield from open_up(work, item, finding.text, self.estate)
+                    yield from open_up(work, item, why, self.estate)
         for hole in holes.holes(over):
             certain = joined(item.certain for item in hole.items)
             why = holes.sentence(hole, certain, names)
@@ -240,32 +244,16 @@ def _certain(state: _State) -> Sources:
 
 
 def _left(desk: _Desk, state: _State) -> Iterator[Left]:
+    """What is certain and still there, with what a person can do about it."""
     names = desk.names(state)
     over, under = state.certain
-    findings = [*holes.findings(over, state.snapshot.guest, names), *shut_out.findings(under, state.access, names)]
-    for finding in findings:
-        if finding.check in ("surplus", "missing"):
-            yield Left(finding.text, _by_hand(finding.text, finding.subjects, desk.kept))
+    for finding in holes.findings(over, state.snapshot.guest, names):
+        by_sudo = finding.proofs[0].text.startswith("sudo")
+        hand = "edit the sudo rules with visudo; drafting them comes later" if by_sudo else "change it on the guest"
+        yield Left(finding.text, EXEMPT if desk.kept & set(finding.subjects) else hand)
+    for out in shut_out.grouped(under, state.access, names):
+        emergency = any(item.grant.kind is GrantKind.EMERGENCY for item in out.items)
+        yield Left(out.finding.text, EXEMPT if emergency else out.cause.hand)
 
 
-HANDS: tuple[tuple[Callable[[str], bool], str], ...] = (
-    (lambda t: "there is no account" in t, "make the account on the guest; drafting accounts comes later"),
-    (lambda t: "root's rights" in t, "edit the sudo rules on the guest with visudo; drafting them comes later"),
-    (lambda t: "no password that opens" in t, "set a password on the guest with passwd"),
-    (
-        lambda t: "the shell" in t or "expired" in t or "locked" in t,
-        "change the account on the guest; drafting accounts comes later",
-    ),
-    (
-        lambda t: "sshd does not start" in t,
-        "put the line right by hand; nothing is drafted for a tree that sshd refuses",
-    ),
-)
-
-
-def _by_hand(text: str, subjects: tuple[str, ...], kept: set[str]) -> str:
-    if kept & set(subjects):
-        return "emergency accounts are never drafted; change it on the guest"
-    return next(
-        (hand for test, hand in HANDS if test(text)), "no step of this version closes it; change it on the guest"
-    )
+EXEMPT = "emergency accounts are never drafted; change it on the guest"

@@ -54,6 +54,8 @@ def collect(source: Source, guest: str, also: Iterable[str] = ()) -> Snapshot:
     collector.look("/")
     if collector.entries["/"].kind is not Kind.FOLDER:
         raise UnreadableError(f"{guest}: there is no folder to read")
+    if collector.look("/etc").kind is Kind.ABSENT:
+        raise UnreadableError(f"{guest}: this folder holds no system, for there is no /etc in it; name a guest's root")
     collector.everything()
     for path in also:
         collector.visit(path, content=False)

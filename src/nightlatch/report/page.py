@@ -63,7 +63,7 @@ class Page:
             if pad < 0 or indent + column + 2 + len(text) > self.width + 20:
                 self.console.print(out, soft_wrap=True)
                 out = Text(" " * (indent + 4) + text)
-            else:
+            elif text:
                 out.append(" " * (pad + 2) + text)
             self.console.print(out, soft_wrap=True)
 

@@ -38,10 +38,12 @@ def audit(page: Page, result: Audit, source: str) -> None:
             first_look(page, guest)
         _end_of_look(page, result, source)
         return
-    for guest in loud:
+    for number, guest in enumerate(loud):
+        if number:
+            page.blank()
         _guest(page, guest)
-        page.blank()
     if quiet:
+        page.blank()
         page.wrapped(", ".join(g.guest for g in quiet) + ": open as granted.", style="good")
         for guest in quiet:
             _undecided(page, guest)
