@@ -189,3 +189,17 @@ def test_the_host_is_untouched_by_the_readers_locale(skerry: Path) -> None:
     )
     assert done.returncode == 1
     assert b"Traceback" not in done.stderr
+
+
+def test_the_documented_keys_are_there(skerry: Path) -> None:
+    page = (Path(__file__).parent.parent / "docs/json.md").read_text()
+    document = json.loads(run("audit", "--format", "json", *AS_OF, cwd=skerry, code=1))
+    guest = document["guests"][0]
+    for key in (
+        *document,
+        *guest,
+        *guest["ways_in"][0],
+        *guest["kept_doors"][0],
+        *(k for g in document["guests"] for f in g["findings"] for k in f),
+    ):
+        assert f"`{key}`" in page or key in ("format", "guests"), key

@@ -192,6 +192,37 @@ def test_broken_off_at_every_call_it_is_all_or_nothing(tmp_path: Path, error: Ca
     assert nothing > total * 0.8
 
 
+def test_killed_at_every_call_undo_takes_back_what_was_done(tmp_path: Path) -> None:
+    """As by kill -9 or a power cut: nothing is put back by the process itself, its lock stays."""
+    made, _ = set_up(tmp_path / "count")
+    with broken_off(0, Cut) as count:
+        api.enact(made, "gauge", AT)
+    for at in range(1, count[0] + 1):
+        made, root = set_up(tmp_path / str(at))
+        before = outside_var(root)
+        child = os.fork()
+        if not child:
+            with broken_off(at, lambda: os._exit(9)):
+                api.enact(made, "gauge", AT)
+            os._exit(0)
+        os.waitpid(child, 0)
+        for lock in root.glob("var/lib/nightlatch/lock"):
+            if not api.draft(made, api.survey_target(root, "gauge"), AT).steps:
+                pass  # whole already: a second run has nothing to do
+            else:
+                with pytest.raises(RefusedError, match="cut off"):
+                    api.enact(made, "gauge", AT)
+            lock.rmdir()
+        try:
+            api.undo(made, "gauge")
+        except RefusedError:  # killed before there was a record: nothing had been touched yet
+            pass
+        now = outside_var(root)
+        assert {p: (*s[:4], s[5]) for p, s in now.items()} == {p: (*s[:4], s[5]) for p, s in before.items()}, (
+            f"killed at call {at}"
+        )
+
+
 def test_a_hostile_record_is_not_followed(tmp_path: Path) -> None:
     made, root = set_up(tmp_path)
     changed = api.enact(made, "gauge", AT)

@@ -137,6 +137,8 @@ TOP_ONLY: dict[str, Value] = {
     "Protocol": pick("2"),
     "UsePrivilegeSeparation": pick("yes", "sandbox"),
     "ListenAddress": pick("127.0.0.1", "192.168.40.1:2222", "[2001:db8::1]:22", "::", "0.0.0.0"),
+    "AuthorizedKeysCommandUser": pick("nobody", "daemon"),
+    "AuthorizedPrincipalsCommandUser": pick("nobody", "daemon"),
     "AuthorizedKeysCommand": pick("none"),
     "AuthorizedPrincipalsCommand": pick("none"),
 }

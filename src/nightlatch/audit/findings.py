@@ -74,7 +74,10 @@ class WayIn:
 
 @dataclass(frozen=True)
 class GuestAudit:
-    """All about one guest. `ways` are all ways in, `closed` why there are none; `unread` why nothing could be read."""
+    """All about one guest. `ways` are all ways in, `closed` why there are none; `unread` why nothing could be read.
+
+    `digests` are paths that findings rest on, with the SHA-256 of what was read there.
+    """
 
     guest: str
     findings: tuple[Finding, ...] = ()
@@ -85,6 +88,7 @@ class GuestAudit:
     service: str = ""
     closed: str = ""
     doors: tuple[WayIn, ...] = field(default=())
+    digests: tuple[tuple[str, str], ...] = ()
 
     def count(self, group: Group) -> int:
         """How many findings of a group are not waived."""

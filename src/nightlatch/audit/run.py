@@ -13,6 +13,7 @@ from nightlatch.audit.findings import Finding, Group, GuestAudit, WayIn
 from nightlatch.audit.naming import Names, comments_of, listed, names_of, powers
 from nightlatch.estate.model import Estate
 from nightlatch.faults import EstateError, Fault, nearest
+from nightlatch.origin import Kind
 from nightlatch.reason.access import AccessPath, Grant, GrantKind, Need, Proof, joined
 from nightlatch.reason.differences import covers, missing, surplus
 from nightlatch.reason.grants import expand
@@ -58,7 +59,17 @@ def guest_audit(
     return GuestAudit(
         access.guest, tuple(found), tuple(ways(access.paths, names)), undecided, access.reading.snapshot.notes,
         service=_service(access), closed=_closed(access), doors=tuple(doors(access.paths, grants, names)),
+        digests=tuple(_digests(access, found)),
     )  # fmt: skip
+
+
+def _digests(access: GuestAccess, found: Iterable[Finding]) -> Iterator[tuple[str, str]]:
+    """The files that findings rest on, so that a report can be held against the evidence later."""
+    places = {p.origin.path for each in found for p in each.proofs if p.origin.kind is Kind.FILE}
+    for path in sorted(places):
+        entry = access.reading.snapshot.entries.get(path)
+        if entry is not None and entry.digest:
+            yield path, entry.digest
 
 
 def _service(access: GuestAccess) -> str:

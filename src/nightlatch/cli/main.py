@@ -15,6 +15,10 @@ import click
 if TYPE_CHECKING:
     from nightlatch.estate.model import Estate
 
+    _DayType = click.ParamType[datetime]
+else:
+    _DayType = click.ParamType  # older releases of click have no parameter for it
+
 SEVERITIES = ("critical", "high", "medium", "low", "note")
 HELP = """Who can get into which guest, and why.
 
@@ -45,7 +49,7 @@ def _faults() -> Iterator[None]:
         raise SystemExit(0) from None
 
 
-class _Day(click.ParamType[datetime]):
+class _Day(_DayType):
     name = "date"
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> datetime:

@@ -11,7 +11,6 @@ import contextlib
 import errno
 import hashlib
 import os
-import secrets
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -48,8 +47,9 @@ def enact(proved: ProvedDraft, root: Path, at: datetime, tool: str, change: str)
         return Changed(proved.draft.guest, "", ())
     with Folder(root) as folder:
         _compare(folder, proved)
-        made = _make_folders(folder, [HOME, CHANGES, f"{CHANGES}/{change}"])
+        made = _make_folders(folder, [HOME, CHANGES])
         with _locked(folder):
+            made += _make_folders(folder, [f"{CHANGES}/{change}"])
             return _apply(folder, proved, at, tool, change, made)
 
 
@@ -93,7 +93,8 @@ def _locked(folder: Folder) -> Iterator[None]:
             os.mkdir(name, 0o700, dir_fd=above)
         except FileExistsError:
             raise RefusedError(
-                f"another change is under way in {folder.root} ({LOCK} is there); if none is, remove that folder"
+                f"another change is under way in {folder.root} ({LOCK} is there); if none is, one was cut off: "
+                "remove that folder, then nightlatch undo takes back what was done of it"
             ) from None
         try:
             yield
@@ -116,12 +117,14 @@ def _apply(
             guest=proved.draft.guest, steps=[str(step) for step in proved.draft.steps], touched=touched,
             folders=[path for path in made if not path.endswith(change)],
         )  # fmt: skip
-        _write_new(folder, f"{CHANGES}/{change}/record.json", record.model_dump_json(indent=1).encode(), 0o600)
+        _write_record(folder, change, record.model_dump_json(indent=1).encode())
         for each in touched:
             entry = proved.after.entries[each.path]
             undo.append(lambda each=each: _restore(folder, each, change))  # type: ignore[misc]
-            _put(folder, each.path, entry, each.before)
+            _put(folder, each.path, entry, each.before, change)
     except BaseException as error:
+        for each in touched:
+            _drop_staged(folder, each.path, change)
         _put_back(folder, undo, change, made)
         if isinstance(error, OSError):
             raise PutBackError(
@@ -182,18 +185,28 @@ def _write_new(folder: Folder, path: str, content: bytes, mode: int) -> None:
             os.fsync(stream.fileno())
 
 
-def _put(folder: Folder, path: str, entry: Entry, like: Side) -> None:
+def _write_record(folder: Folder, change: str, raw: bytes) -> None:
+    """The record appears whole: a change without one has touched nothing yet."""
+    _write_new(folder, f"{CHANGES}/{change}/record.part", raw, 0o600)
+    with folder.parent(f"{CHANGES}/{change}/record.part") as (above, name):
+        os.rename(name, "record.json", src_dir_fd=above, dst_dir_fd=above)
+
+
+def _put(folder: Folder, path: str, entry: Entry, like: Side, change: str) -> None:
     """Make `path` what `entry` says: staged beside it under a name no include pattern takes, then renamed."""
     with folder.parent(path) as (above, name):
         if entry.kind is Kind.FOLDER:
-            if like.kind == "absent":
-                os.mkdir(name, 0o700, dir_fd=above)
-            _own(above, name, entry.uid, entry.gid, entry.mode)
+            made = staged_name(change) if like.kind == "absent" else name
+            if made != name:
+                os.mkdir(made, 0o700, dir_fd=above)
+            _own(above, made, entry.uid, entry.gid, entry.mode)
+            if made != name:
+                os.rename(made, name, src_dir_fd=above, dst_dir_fd=above)
             return
         if like.kind == "file" and like.sha256 == entry.digest:
             _own(above, name, entry.uid, entry.gid, entry.mode)
             return
-        _replace(above, name, entry.content or b"", entry.uid, entry.gid, entry.mode, like.attributes)
+        _replace(above, name, entry.content or b"", entry.uid, entry.gid, entry.mode, like.attributes, change)
 
 
 def _own(above: int, name: str, uid: int, gid: int, mode: int) -> None:
@@ -202,10 +215,16 @@ def _own(above: int, name: str, uid: int, gid: int, mode: int) -> None:
     os.chmod(name, mode, dir_fd=above)
 
 
+def staged_name(change: str) -> str:
+    """The name of a file while it is staged beside its target: none that an Include or includedir pattern takes."""
+    return f".nightlatch-{change}~"
+
+
 def _replace(
-    above: int, name: str, content: bytes, uid: int, gid: int, mode: int, attributes: dict[str, str], mtime: int = 0
+    above: int, name: str, content: bytes, uid: int, gid: int, mode: int, attributes: dict[str, str], change: str,
+    mtime: int = 0,
 ) -> None:  # fmt: skip
-    staged = f".nightlatch-{secrets.token_hex(6)}~"
+    staged = staged_name(change)
     try:
         descriptor = os.open(staged, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600, dir_fd=above)
         with os.fdopen(descriptor, "wb") as stream:
@@ -243,7 +262,7 @@ def _restore(folder: Folder, each: Touched, change: str) -> None:
         content = folder.read(f"{CHANGES}/{change}/{each.copy_name}", 64 << 20).content or b""
         if hashlib.sha256(content).hexdigest() != before.sha256:
             raise UnreadableError(f"the copy of {each.path} kept for change {change} is damaged; it was not put back")
-        _replace(above, name, content, before.uid, before.gid, before.mode, before.attributes, before.mtime)
+        _replace(above, name, content, before.uid, before.gid, before.mode, before.attributes, change, before.mtime)
 
 
 def changes(root: Path) -> list[Record]:
@@ -256,7 +275,8 @@ def _names(folder: Folder) -> list[str]:
     try:
         if folder.look(HOME).kind is not Kind.FOLDER or folder.look(CHANGES).kind is not Kind.FOLDER:
             return []
-        return folder.names(CHANGES, 1000)
+        names = folder.names(CHANGES, 1000)
+        return [name for name in names if folder.look(f"{CHANGES}/{name}/record.json").kind is Kind.FILE]
     except OSError:
         return []
 
@@ -304,15 +324,36 @@ def _take_back(folder: Folder, record: Record) -> tuple[list[str], list[str]]:
     done: list[str] = []
     skipped: list[str] = []
     for each in reversed(record.touched):
+        _drop_staged(folder, each.path, record.id)
         live = _live(folder, each.path)
-        owners = folder.owners_lost or (live.uid, live.gid) == (each.after.uid, each.after.gid)
-        now = (live.kind.value, live.mode, live.digest)
-        if not owners or now != (each.after.kind, each.after.mode, each.after.sha256):
+        if _is(folder, live, each.after) or _halfway(live, each):
+            _restore(folder, each, record.id)
+            done.append(each.path)
+        elif not _is(folder, live, each.before):  # as before: the change was cut off before it got there
             skipped.append(each.path)
-            continue
-        _restore(folder, each, record.id)
-        done.append(each.path)
     return done, skipped
+
+
+def _is(folder: Folder, live: Entry, side: Side) -> bool:
+    owners = folder.owners_lost or live.kind is Kind.ABSENT or (live.uid, live.gid) == (side.uid, side.gid)
+    return owners and (live.kind.value, live.mode, live.digest) == (side.kind, side.mode, side.sha256)
+
+
+def _halfway(live: Entry, each: Touched) -> bool:
+    """Whether the change was cut off between the owner and the mode of a path."""
+    sides = (each.before, each.after)
+    if any(side.kind != live.kind.value for side in sides):
+        return False
+    seen = (live.uid, live.gid, live.mode, live.digest)
+    known = ((s.uid, s.gid, s.mode, s.sha256) for s in sides)
+    return all(value in values for value, values in zip(seen, zip(*known, strict=True), strict=True))
+
+
+def _drop_staged(folder: Folder, path: str, change: str) -> None:
+    """Remove what a change that was cut off left beside its target."""
+    for drop in (os.unlink, os.rmdir):
+        with contextlib.suppress(OSError), folder.parent(path) as (above, _):
+            drop(staged_name(change), dir_fd=above)
 
 
 def _forget(folder: Folder, change: str, made: list[str]) -> None:

@@ -66,6 +66,7 @@ def audit(result: Audit) -> dict[str, Any]:
                 "guest": g.guest, "service": g.service, "unread": g.unread or None,
                 "findings": [_finding(f) for f in g.findings], "ways_in": [_way(w) for w in g.ways],
                 "kept_doors": [_way(w) for w in g.doors], "undecided": _proofs(g.undecided), "notes": list(g.notes),
+                "sha256": dict(g.digests),
             }
             for g in result.guests
         ],
