@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 from nightlatch.estate import reader
@@ -244,7 +244,9 @@ def _holders(source: Source, node: Node, spec: GrantSpec, names: Names) -> None:
             )
 
 
-def emergency(source: Source, node: Node, number: int, names: Names, key_of: object) -> Emergency | None:
+def emergency(
+    source: Source, node: Node, number: int, names: Names, key_of: Callable[[Node], PublicKey | None]
+) -> Emergency | None:  # fmt: skip
     """One emergency account. `key_of(node)` reads a key file."""
     what = f"emergency account {number}"
     found = reader.section(
@@ -260,7 +262,7 @@ def emergency(source: Source, node: Node, number: int, names: Names, key_of: obj
         ssh = reader.section(source, by["ssh"], "ssh", ("from", "with", "keys"), None, ("from", "with"))
         where = places(source, ssh["from"], names) if "from" in ssh else ()
         shown = proofs(source, ssh["with"]) if "with" in ssh else ()
-        found_keys = [key_of(item) for item in reader.items(source, ssh["keys"], "keys")] if "keys" in ssh else []  # type: ignore[operator]
+        found_keys = [key_of(item) for item in reader.items(source, ssh["keys"], "keys")] if "keys" in ssh else []
         keys = tuple(key for key in found_keys if key is not None)
         if any("key" in proof for proof in shown) and "keys" not in ssh:
             source.fault(by["ssh"], f"{what} shows a key, but names none", "keys: [file]")

@@ -7,7 +7,7 @@ kernel would, and the source only ever sees real paths.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 
 from nightlatch.evidence.snapshot import ABSENT, MOST_LINKS, Entry, Kind, Snapshot
@@ -105,9 +105,9 @@ class _Collector:
             self.entries[path] = self._safely(path, lambda: self.source.look(path))
         return self.entries[path]
 
-    def _safely(self, path: str, act: object) -> Entry:
+    def _safely(self, path: str, act: Callable[[], Entry]) -> Entry:
         try:
-            return act()  # type: ignore[operator, no-any-return]
+            return act()
         except OSError as error:
             note = f"could not be read: {error.strerror or error}"
             self.notes.append(f"{path} {note}")

@@ -6,6 +6,7 @@ Knows grammar only. Password fields never hold a hash here: they are reduced to 
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -135,7 +136,10 @@ def _days(text: str) -> int | None:
     return int(text) if re.fullmatch(r"-?[0-9]{1,9}", text) and int(text) >= 0 else None
 
 
-def _records(raw: bytes, fields: int, make: object) -> Records:
+Record = Passwd | Group | Shadow
+
+
+def _records(raw: bytes, fields: int, make: Callable[[int, list[str]], Record]) -> Records:
     out: list[Passwd | Group | Shadow | Unread] = []
     for number, line in enumerate(text_lines.split(raw), 1):
         text = text_lines.text_of(line).rstrip("\n")
@@ -145,7 +149,7 @@ def _records(raw: bytes, fields: int, make: object) -> Records:
         try:
             if len(parts) < fields or not parts[0]:
                 raise ValueError
-            out.append(make(number, parts))  # type: ignore[operator]
+            out.append(make(number, parts))
         except ValueError:
             because = "NIS or directory entry" if text[0] in "+-" else f"not {fields} fields"
             out.append(Unread(number, because))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 
 from nightlatch.evidence.snapshot import Snapshot
@@ -108,13 +108,15 @@ def _account(record: Passwd, shadow: Shadow | None, groups: tuple[str, ...]) -> 
     )  # fmt: skip
 
 
-def _of(snapshot: Snapshot, path: str, parse: object, gaps: list[Gap]) -> Sequence[object]:
+def _of(
+    snapshot: Snapshot, path: str, parse: Callable[[bytes], formats.Records], gaps: list[Gap]
+) -> formats.Records:  # fmt: skip
     found = snapshot.resolve(path)
     if found.entry is None or found.entry.content is None:
         why = found.entry.note if found.entry and found.entry.note else "is not there"
         gaps.append(Gap("accounts", f"this file {why}", Origin(path)))
         return ()
-    return parse(found.entry.content)  # type: ignore[operator, no-any-return]
+    return parse(found.entry.content)
 
 
 def _directories(snapshot: Snapshot) -> Iterator[Gap]:
