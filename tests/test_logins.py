@@ -73,6 +73,41 @@ def test_pam_stacks(name: str, files: dict[str, str], answers: dict[str, str], o
     assert because in (verdict.gap.because if verdict.gap else "")
 
 
+RED = {
+    "/etc/pam.d/sshd": (
+        "auth substack password-auth\nauth include postlogin\naccount required pam_sepermit.so\n"
+        "account required pam_nologin.so\naccount include password-auth\n"
+    ),
+    "/etc/pam.d/password-auth": (
+        "auth required pam_env.so\nauth required pam_faildelay.so delay=2000000\n"
+        "auth [default=1 ignore=ignore success=ok] pam_usertype.so isregular\n"
+        "auth [default=1 ignore=ignore success=ok] pam_localuser.so\n"
+        "auth sufficient pam_unix.so nullok\nauth required pam_deny.so\n"
+        "account required pam_unix.so\naccount sufficient pam_localuser.so\n"
+        "account sufficient pam_usertype.so issystem\naccount required pam_permit.so\n"
+    ),
+    "/etc/pam.d/postlogin": "session optional pam_umask.so silent\n",
+    "/etc/os-release": 'ID="fedora"\nVERSION_ID=40\n',
+}
+
+
+@pytest.mark.parametrize("account, opens", [("mara", True), ("root", True)])
+def test_the_stacks_of_the_rpm_family_are_decided(account: str, opens: bool) -> None:
+    guest = Guest("PermitRootLogin yes\n", files=dict(RED), passwords={account: HASH}, pam=True)
+    access = guest.access()
+    assert not access.gaps
+    assert ({p.account for p in access.paths} == {account}) is opens
+    expired = Guest("", files=dict(RED), pam=True)
+    expired.files["/etc/shadow"] = f"{account}:{HASH}:20000:0:99999:7::1:\n"
+    assert not expired.access().paths
+
+
+def test_private_groups_are_trusted_by_debians_sshd_only() -> None:
+    keys, modes = {"mara": pub("mara-desk") + "\n"}, {"/home/mara": (0o775, 1001, 1001)}
+    assert Guest(OFF, keys, modes=modes).access().paths
+    assert not Guest(OFF, keys, {"/etc/os-release": "ID=fedora\n"}, modes).access().paths
+
+
 OFF = "PasswordAuthentication no\n"
 ALL = {"a shell", "tunnels to anywhere", "tunnels back from anywhere", "a tunnel to local sockets", "agent forwarding"}
 SFTP = "Subsystem sftp internal-sftp\n"

@@ -27,6 +27,7 @@ from nightlatch.reason.access import Certificate, Key, Proof, Secret, Unknown
 from nightlatch.reason.files import Judge, Refused
 from nightlatch.reason.settings import Settings
 
+FIRST_REGULAR = 1000  # login.defs(5), UID_MIN
 NOT_SHELLS = ("nologin", "false")
 SHELLS = ("sh", "bash", "dash", "zsh", "ksh", "mksh", "ash", "fish", "tcsh", "csh", "rbash", "busybox", "pwsh", "xonsh")
 
@@ -133,7 +134,7 @@ class Logins:
                 return self._unix_account(account)
             if module == "pam_access.so":
                 return self._access_file()
-            return None
+            return _by_account(account, module, arguments)
 
         verdict = pam.run(self.reading.pam, "sshd", "account", answers)
         gaps = (verdict.gap,) if verdict.gap else ()
@@ -180,7 +181,7 @@ class Logins:
             if module == "pam_nologin.so":
                 return "ignore"
             if module != "pam_unix.so":
-                return None
+                return _by_account(account, module, arguments)
             if account.has_empty_password:
                 if not empty_allowed or not {"nullok", "nullok_secure"} & set(arguments):
                     return "auth_err"
@@ -406,6 +407,24 @@ class AddressPair:
 def is_revoked(key: PublicKey, revoked: Revoked) -> bool:
     """Whether a key is on the list, by itself or by a digest."""
     return key.fingerprint in revoked.fingerprints or hashlib.sha1(key.blob).digest() in revoked.sha1
+
+
+def _by_account(account: Account, module: str, arguments: tuple[str, ...]) -> str | None:
+    """Modules that ask only what kind of account it is (pam_localuser(8), pam_usertype(8)), or count failures.
+
+    pam_faillock(8) shuts for a while after wrong passwords: that passes, so it is no answer to who may get in.
+    """
+    if module in ("pam_localuser.so", "pam_faillock.so"):
+        return "success"
+    if module == "pam_usertype.so":
+        is_system = account.uid < FIRST_REGULAR
+        return "success" if ("issystem" in arguments) == is_system else "perm_denied"
+    if module == "pam_succeed_if.so":
+        words = [word for word in arguments if word not in ("quiet", "quiet_success", "quiet_fail", "use_uid")]
+        if len(words) == 3 and words[0] == "uid" and words[2].isdigit():
+            held = {">=": account.uid >= int(words[2]), "<": account.uid < int(words[2])}.get(words[1])
+            return None if held is None else "success" if held else "perm_denied"
+    return None
 
 
 def _shown(line: Entry) -> str:
