@@ -104,6 +104,7 @@ def findings(items: Iterable[Surplus], guest: str, names: Names) -> Iterator[Fin
 
 def _proofs(hole: Hole) -> tuple[Proof, ...]:
     out = dict.fromkeys([hole.cause])
+    out.update(dict.fromkeys(Proof("this grant is over", g.origin) for item in hole.items for g in item.over))
     for path in hole.paths:
         if len(out) < 6:
             out.update(dict.fromkeys(path.proofs))

@@ -22,12 +22,16 @@ from nightlatch.reason.access import (
 
 @dataclass(frozen=True, slots=True)
 class Surplus:
-    """Sources that a path lets in and no grant does. `granted` are the grants that cover the path for other sources."""
+    """Sources that a path lets in and no grant does.
+
+    `granted` are grants that cover the path for other sources, `over` those that did and have ended.
+    """
 
     path: AccessPath
     certain: Sources
     possible: Sources
     granted: tuple[Grant, ...] = ()
+    over: tuple[Grant, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,7 +81,9 @@ def surplus(paths: Iterable[AccessPath], grants: Iterable[Grant]) -> Iterator[Su
         left = without(path.callers.perhaps, joined(g.callers.surely for g in covering))
         possible = without(left, certain)
         if certain or possible:
-            yield Surplus(path, certain, possible, tuple(covering))
+            counts = [grant for grant in covering if grant.callers.perhaps]
+            ended = [grant for grant in covering if not grant.callers.perhaps]
+            yield Surplus(path, certain, possible, tuple(counts), tuple(ended))
 
 
 def missing(paths: Iterable[AccessPath], grants: Iterable[Grant]) -> Iterator[Missing]:

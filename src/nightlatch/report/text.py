@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from nightlatch.audit.findings import Finding, Group, GuestAudit, WayIn
 from nightlatch.draft import diff
+from nightlatch.origin import Kind
 from nightlatch.report.page import Page
 
 if TYPE_CHECKING:
@@ -30,7 +32,8 @@ def count(number: int, one: str, many: str = "") -> str:
 
 def audit(page: Page, result: Audit, source: str) -> None:
     """A whole audit."""
-    loud = [g for g in result.guests if g.unread or any(not f.waived for f in g.findings)]
+    shared = _of_the_estate(result)
+    loud = [g for g in result.guests if g.unread or any(not f.waived and f not in shared for f in g.findings)]
     quiet = [g for g in result.guests if g not in loud]
     loud.sort(key=lambda g: (-g.count(Group.HOLE), -g.count(Group.SHUT_OUT), -g.count(Group.HYGIENE)))
     if not result.estate:
@@ -41,7 +44,8 @@ def audit(page: Page, result: Audit, source: str) -> None:
     for number, guest in enumerate(loud):
         if number:
             page.blank()
-        _guest(page, guest)
+        _guest(page, guest, shared)
+    _told_once(page, shared, source)
     if quiet:
         page.blank()
         page.wrapped(", ".join(g.guest for g in quiet) + ": open as granted.", style="good")
@@ -57,7 +61,32 @@ def audit(page: Page, result: Audit, source: str) -> None:
     _sum(page, result, source)
 
 
-def _guest(page: Page, guest: GuestAudit) -> None:
+def _of_the_estate(result: Audit) -> dict[Finding, list[str]]:
+    """Findings of hygiene that lie in the estate file itself: told once, with all guests they touch."""
+    same: dict[tuple[str, str], dict[Finding, None]] = {}
+    for guest in result.guests:
+        for finding in guest.findings:
+            at_home = (
+                finding.group is Group.HYGIENE and finding.proofs[:1] and finding.proofs[0].origin.kind is Kind.ESTATE
+            )
+            if at_home and not finding.waived:
+                same.setdefault((finding.check, finding.text), {})[finding] = None
+    return {f: [each.guest for each in found] for found in same.values() if len(found) > 1 for f in found}
+
+
+def _told_once(page: Page, shared: dict[Finding, list[str]], source: str) -> None:
+    told: set[str] = set()
+    for finding, guests in shared.items():
+        if finding.text in told:
+            continue
+        if not told:
+            page.blank()
+            page.line((source, "name"))
+        told.add(finding.text)
+        _finding(page, replace(finding, text=f"{finding.text} It touches {', '.join(guests)}."))
+
+
+def _guest(page: Page, guest: GuestAudit, shared: dict[Finding, list[str]]) -> None:
     if guest.unread:
         page.line((guest.guest, "name"), "   could not be read")
         page.wrapped(guest.unread, indent=2, label="unread")
@@ -65,11 +94,11 @@ def _guest(page: Page, guest: GuestAudit) -> None:
     holes, out = guest.count(Group.HOLE), guest.count(Group.SHUT_OUT)
     heads = [count(holes, "hole")] if holes else []
     heads += [f"{out} shut out"] if out else []
-    rest = sum(not f.waived for f in guest.findings) - holes - out
+    rest = sum(not f.waived and f not in shared for f in guest.findings) - holes - out
     heads += [f"{rest} more to look at" if heads else count(rest, "thing") + " to look at"] if rest else []
     page.line((guest.guest, "name"), "   " + ", ".join(heads))
     for finding in guest.findings:
-        if not finding.waived:
+        if not finding.waived and finding not in shared:
             _finding(page, finding)
     _undecided(page, guest)
     _notes(page, guest)
@@ -113,7 +142,7 @@ def _doors(page: Page, guests: Iterable[GuestAudit]) -> None:
 
 def _sum(page: Page, result: Audit, source: str) -> None:
     holes, out = len(result.findings(Group.HOLE)), len(result.findings(Group.SHUT_OUT))
-    hygiene = len(result.findings(Group.HYGIENE))
+    hygiene = len({(f.check, f.text) for f in result.findings(Group.HYGIENE)})
     unsure = len(result.findings(Group.UNDECIDED)) + sum(len(g.undecided) for g in result.guests)
     unread = sum(bool(g.unread) for g in result.guests)
     parts = [count(holes, "hole") if holes else "no holes", f"{out} shut out" if out else "nobody shut out"]
