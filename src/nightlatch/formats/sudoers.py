@@ -108,6 +108,21 @@ def _list(text: str) -> tuple[str, ...]:
     return tuple(part.strip() for part in re.split(r"(?<!\\),", text) if part.strip())
 
 
+def _commands(text: str) -> list[str]:
+    """The parts between commas; those in (runas, lists) and behind a backslash don't part."""
+    out = [""]
+    start = depth = 0
+    for at, char in enumerate(text):
+        if char == "," and not depth and text[at - 1 : at] != "\\":
+            out[-1] = text[start:at]
+            out.append("")
+            start = at + 1
+        elif char in "()":
+            depth = 1 if char == "(" else 0
+    out[-1] = text[start:]
+    return out
+
+
 def _rules(number: int, text: str) -> list[Item]:
     left, equals, right = text.partition("=")
     words = re.split(r"\s+(?=\S+\s*$)", left.strip(), maxsplit=1)
@@ -117,7 +132,7 @@ def _rules(number: int, text: str) -> list[Item]:
     out: list[Item] = []
     runas: tuple[str, ...] = ("root",)
     password: bool | None = None
-    for part in re.split(r"(?<!\\),(?![^(]*\))", right):
+    for part in _commands(right):
         body = part.strip()
         stated = re.match(r"\(([^)]*)\)\s*", body)
         if stated:

@@ -13,7 +13,7 @@ from functools import lru_cache
 
 from nightlatch.net.addresses import ALL_V6, V4_LAST, AddressSet, Range, Ranges, normal, prefix
 
-MOST_RANGES = 70_000
+MOST_RANGES = 4096
 _OCTETS = tuple(str(n) for n in range(256))
 _V6_PREFIX = re.compile(r"((?:[1-9a-f][0-9a-f]{0,3}:){0,7})([1-9a-f][0-9a-f]{0,3})?\*")
 _V6_IMPOSSIBLE = re.compile(r"[^0-9a-f:.*?]")
@@ -63,7 +63,17 @@ def _step(pattern: str, states: frozenset[int], text: str) -> frozenset[int]:
     return now
 
 
+_LITERAL = re.compile(r"((?:(?:0|[1-9][0-9]{0,2})\.){0,3})\*")
+
+
 def _ipv4(pattern: str) -> Ranges:
+    whole = _LITERAL.fullmatch(pattern)
+    if whole:
+        # Whole groups and then anything, as nearly all patterns are: a prefix.
+        groups = [int(group) for group in whole[1].split(".") if group]
+        if any(group > 255 for group in groups):
+            return ()
+        return prefix(4, sum(g << (24 - 8 * i) for i, g in enumerate(groups)), 8 * len(groups)).v4
     if len(pattern) > 64 or re.search(r"[^0-9.*?]", pattern):
         return ()
     memo: dict[tuple[int, frozenset[int]], Ranges] = {}

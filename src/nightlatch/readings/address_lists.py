@@ -15,6 +15,7 @@ from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, pref
 from nightlatch.net.globs import solve
 
 _PART = r"(?:0[xX][0-9a-fA-F]+|[0-9]+)"
+MOST_PATTERNS = 4096  # in one list; a longer one is undecided
 _ATON = re.compile(rf"{_PART}(?:\.{_PART}){{0,3}}")
 
 
@@ -39,6 +40,8 @@ def valid(patterns: str) -> bool:
 @lru_cache(maxsize=4096)
 def by_address(patterns: str) -> Matched:
     """The list against addresses: CIDR where it reads as one, else a wildcard over the text (addr_match_list)."""
+    if patterns.count(",") >= MOST_PATTERNS:
+        return Matched(unsure=EVERY_ADDRESS)
     yes: list[AddressSet] = []
     never: list[AddressSet] = []
     unsure: list[AddressSet] = []
@@ -61,6 +64,8 @@ def by_address(patterns: str) -> Matched:
 @lru_cache(maxsize=4096)
 def by_text(patterns: str) -> Matched:
     """The list against the address as text, as when no name is looked up (match_hostname)."""
+    if patterns.count(",") >= MOST_PATTERNS:
+        return Matched(unsure=EVERY_ADDRESS)
     yes: list[AddressSet] = []
     never: list[AddressSet] = []
     unsure: list[AddressSet] = []

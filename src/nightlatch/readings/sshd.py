@@ -23,6 +23,7 @@ from nightlatch.readings.gaps import Gap
 MAIN = "/etc/ssh/sshd_config"
 DEEPEST = 16  # servconf.c, SERVCONF_MAX_DEPTH
 MOST_DIRECTIVES = 20_000
+MOST_MATCHES = 1000
 CRITERIA = ("user", "group", "host", "address", "localaddress", "localport", "rdomain")
 
 
@@ -92,8 +93,8 @@ def read(snapshot: Snapshot, main: str = MAIN, options: tuple[tuple[str, Origin]
         for text, origin in options:
             reader.option(text, origin)
         reader.file(main, (), 0, None)
-        if len(reader.directives) > MOST_DIRECTIVES:
-            reader.gaps.append(Gap("SSH server", "more directives than are read", Origin(main)))
+        if reader.too_much:
+            reader.gaps.append(Gap("SSH server", "more lines than are read", Origin(main)))
     except _Stop as stop:
         return SshdReading((), (), tuple(reader.files), stop.refusal, tuple(reader.gaps))
     return SshdReading(tuple(reader.directives), tuple(reader.matches), tuple(reader.files), None, tuple(reader.gaps))
@@ -109,6 +110,7 @@ class _Reader:
         self.subsystems: dict[str, Origin] = {}
         self.has_methods = False
         self.count = 0
+        self.too_much = False
 
     def option(self, text: str, origin: Origin) -> None:
         line = sshd_config.parse(text.encode("utf-8", "surrogateescape")).lines
@@ -127,7 +129,8 @@ class _Reader:
             if not line.keyword:
                 continue
             self.count += 1
-            if self.count > MOST_DIRECTIVES:
+            if self.count > MOST_DIRECTIVES or len(self.matches) > MOST_MATCHES:
+                self.too_much = True
                 return
             origin = Origin(real, line.number, line.column)
             if line.fault:

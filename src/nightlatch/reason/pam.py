@@ -8,12 +8,14 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from enum import StrEnum
+from itertools import islice
 
 from nightlatch.origin import Origin
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.guest import PamLine
 
 MOST_DEPTH = 8
+MOST_LINES = 500
 # Modules that answer "success" or "ignore" to everybody, whatever they do besides.
 HARMLESS = frozenset(
     (
@@ -51,13 +53,20 @@ def run(stacks: dict[str, tuple[PamLine, ...]], service: str, facility: str, ans
     if name not in stacks:
         origin = Origin(f"/etc/pam.d/{service}")
         return Verdict(Outcome.UNKNOWN, Gap("PAM", "no PAM configuration for sshd was found", origin))
-    return _walk(list(_lines(stacks, name, facility, 0)), answers)
+    lines = list(islice(_lines(stacks, name, facility, ()), MOST_LINES + 1))
+    if len(lines) > MOST_LINES:
+        return Verdict(Outcome.UNKNOWN, Gap("PAM", "more lines than are read", Origin(f"/etc/pam.d/{name}")))
+    return _walk(lines, answers)
 
 
-def _lines(stacks: dict[str, tuple[PamLine, ...]], name: str, facility: str, depth: int) -> Iterator[PamLine]:
-    for each in stacks.get(name, ()) if depth <= MOST_DEPTH else ():
+def _lines(
+    stacks: dict[str, tuple[PamLine, ...]], name: str, facility: str, above: tuple[str, ...]
+) -> Iterator[PamLine]:  # fmt: skip
+    if name in above or len(above) > MOST_DEPTH:
+        return  # a stack that includes itself adds nothing
+    for each in stacks.get(name, ()):
         if each.line.include and each.line.facility in ("", facility):
-            yield from _lines(stacks, each.line.include, facility, depth + 1)
+            yield from _lines(stacks, each.line.include, facility, (*above, name))
         elif each.line.facility == facility or each.line.fault:
             yield each
 

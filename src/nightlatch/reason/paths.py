@@ -34,7 +34,7 @@ from nightlatch.reason.access import (
     Sources,
     Unknown,
 )
-from nightlatch.reason.files import Judge, chroot_problem
+from nightlatch.reason.files import ChrootProblem, Judge, chroot_problem
 from nightlatch.reason.logins import AddressPair, Logins, Turned
 from nightlatch.reason.powers import powers, root_folder
 from nightlatch.reason.privilege import Sudo
@@ -196,10 +196,12 @@ class _Work:
     def _add(self, merged: _Merged, account: Account, settings: Settings, way: _Way) -> None:
         door = self.logins.door(account, settings)
         granted = powers(settings, way.options, account, must_change=door.must_change)
-        seen, gaps = way.seen, way.gaps + door.gaps
-        if door.gaps:
+        problem = self._chroot(account, settings)
+        unsure = (*door.gaps, *([Gap("SSH server", problem.because, problem.origin)] if problem else []))
+        seen, gaps = way.seen, way.gaps + unsure
+        if unsure:
             seen = AddressPair(NO_ADDRESS, seen.perhaps)
-            self.gaps.update(dict.fromkeys(door.gaps))
+            self.gaps.update(dict.fromkeys(unsure))
         for power in granted:
             self._sum(merged, (account.name, way.need, power), seen, way.proofs, gaps)
         if account.uid != 0 and SHELL in granted:
@@ -209,6 +211,10 @@ class _Work:
                 proofs = (*way.proofs, Proof("sudo lets it run any command as root", up.origin))
                 if not up.password or self._password_known(up.password):
                     self._sum(merged, (account.name, way.need | asked, ADMINISTER), seen, proofs, gaps)
+
+    def _chroot(self, account: Account, settings: Settings) -> ChrootProblem | None:
+        root = root_folder(settings, account)
+        return chroot_problem(self.reading.snapshot, root) if root != "/" else None
 
     def _password_known(self, name: str) -> bool:
         account = self.reading.accounts.by_name.get(name)
@@ -236,16 +242,11 @@ class _Work:
         if door.shut is not None:
             self.shut[(account.name, door.shut)] = None
             return
-        root = root_folder(settings, account)
-        if root != "/":
-            problem = chroot_problem(self.reading.snapshot, root)
-            if problem is not None and problem.unknown:
-                self.gaps[Gap("SSH server", problem.because, problem.origin)] = None
-                seen = AddressPair(NO_ADDRESS, seen.perhaps)
-            elif problem is not None:
-                text = f"ChrootDirectory {root}: {problem.because}"
-                self.shut[(account.name, Proof(text, settings["chrootdirectory"].origin))] = None
-                return
+        problem = self._chroot(account, settings)
+        if problem is not None and not problem.unknown:
+            text = f"ChrootDirectory {root_folder(settings, account)}: {problem.because}"
+            self.shut[(account.name, Proof(text, settings["chrootdirectory"].origin))] = None
+            return
         yield from self._others(settings, seen)
         single = {"publickey": list(self._keys(account, settings, seen))}
         single["password"] = list(self._passwords(account, settings, seen, "passwordauthentication"))

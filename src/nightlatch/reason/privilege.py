@@ -6,7 +6,7 @@ with root's password, groups that amount to root (containers, disks), setuid pro
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 from nightlatch.formats import sudoers
@@ -15,8 +15,6 @@ from nightlatch.origin import Origin
 from nightlatch.readings.accounts import Account
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.sudo import SudoReading
-
-MOST_ALIAS_DEPTH = 16
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,6 +31,8 @@ class Sudo:
     def __init__(self, reading: SudoReading) -> None:
         self.reading = reading
         self.aliases: dict[tuple[str, str], tuple[str, ...]] = {}
+        self._known: dict[tuple[str, str, str], bool] = {}
+        self._commands: dict[str, bool | None] = {}
         self.gaps: list[Gap] = list(reading.gaps)
         for path, item in reading.items:
             if isinstance(item, sudoers.Alias):
@@ -64,15 +64,17 @@ class Sudo:
             asked = False
         return Way(whose if asked is not False else "", Origin(path, rule.line))
 
-    def _every_command(self, command: str, depth: int = 0) -> bool | None:
+    def _every_command(self, command: str) -> bool | None:
         """Whether the rule lets every command run (True), takes all away (False), or speaks of some only (None)."""
         negated, body = command.startswith("!"), command.lstrip("!")
         if body == "ALL":
             return not negated
-        result: bool | None = None
-        for member in self.aliases.get(("Cmnd", body), ()) if depth < MOST_ALIAS_DEPTH else ():
-            each = self._every_command(member, depth + 1)
-            result = result if each is None else each
+        if body not in self._commands and ("Cmnd", body) in self.aliases:
+            self._commands[body] = None
+            for member in self.aliases[("Cmnd", body)]:
+                each = self._every_command(member)
+                self._commands[body] = self._commands[body] if each is None else each
+        result = self._commands.get(body)
         return result if result is None else result is not negated
 
     def _defaults(self, account: Account) -> Iterator[str]:
@@ -89,7 +91,7 @@ class Sudo:
             and self._listed("Runas", rule.runas, ("ALL", "root", "#0"))
         )
 
-    def _who(self, names: tuple[str, ...], account: Account, depth: int = 0) -> bool:
+    def _who(self, names: tuple[str, ...], account: Account) -> bool:
         held = False
         for name in names:
             negated = name.startswith("!")
@@ -99,23 +101,30 @@ class Sudo:
             elif body.startswith("%"):
                 group = body[1:]
                 hit = group in account.groups or group in {f"#{gid}" for gid in account.gids}
-            elif ("User", body) in self.aliases and depth < MOST_ALIAS_DEPTH:
-                hit = self._who(self.aliases[("User", body)], account, depth + 1)
+            elif ("User", body) in self.aliases:
+                hit = self._once(("User", body, account.name), lambda m: self._who(m, account))
             else:
                 hit = any(char in body for char in "*?") and matches(account.name, body)
             held = (not negated) if hit else held
         return held
 
-    def _listed(self, kind: str, names: tuple[str, ...], wanted: tuple[str, ...], depth: int = 0) -> bool:
+    def _listed(self, kind: str, names: tuple[str, ...], wanted: tuple[str, ...]) -> bool:
         held = False
         for name in names:
             negated = name.startswith("!")
             body = name.lstrip("!")
             hit = body in wanted
-            if (kind, body) in self.aliases and depth < MOST_ALIAS_DEPTH:
-                hit = self._listed(kind, self.aliases[(kind, body)], wanted, depth + 1)
+            if (kind, body) in self.aliases:
+                hit = self._once((kind, body, ""), lambda m: self._listed(kind, m, wanted))
             elif kind == "Host" and body != "ALL":
                 # Which name the guest has for itself is not known from here: a rule for one host is taken to be for it.
                 hit = True
             held = (not negated) if hit else held
         return held
+
+    def _once(self, key: tuple[str, str, str], ask: Callable[[tuple[str, ...]], bool]) -> bool:
+        """What an alias comes to, worked out once; one that names itself adds nothing."""
+        if key not in self._known:
+            self._known[key] = False
+            self._known[key] = ask(self.aliases[key[:2]])
+        return self._known[key]

@@ -24,7 +24,6 @@ from nightlatch.readings.gaps import Gap
 from nightlatch.readings.sshd import Directive, Match, Refusal, SshdReading
 
 MOST_UNSURE = 8
-MOST_CLASSES = 4096
 
 
 @dataclass(frozen=True, slots=True)
