@@ -27,7 +27,7 @@ sleep 30
 RUN
     chmod 755 "$work/run"
     rm -f "$work/done"
-    DISPLAY=$display xterm -fa 'DejaVu Sans Mono' -fs 10 -geometry 157x46+0+0 -b 6 -bw 0 -bg '#101418' -fg '#d7dde3' \
+    DISPLAY=$display xterm -fa 'DejaVu Sans Mono' -fs 10 -geometry 158x47+0+0 -b 0 -bw 0 -bg '#101418' -fg '#d7dde3' \
         -xrm 'XTerm*faceSize: 10' -sl 0 +sb -e "$work/run" &
     term=$!
     for _ in $(seq 100); do [ -e "$work/done" ] && break; sleep 0.1; done
