@@ -16,20 +16,22 @@ from pathlib import Path
 from nightlatch import api
 from nightlatch.demo.build import build
 from nightlatch.estate.load import load
-from nightlatch.evidence.snapshot import Snapshot
 
 AT = datetime(2026, 11, 25, tzinfo=UTC)
 
 
-def cpu(act: Callable[[], object], times: int) -> float:
-    """CPU seconds of one call, children included: the median of `times`."""
-    taken = []
-    for _ in range(times):
-        before = [resource.getrusage(who) for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN)]
-        act()
-        after = [resource.getrusage(who) for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN)]
-        taken.append(sum(b.ru_utime + b.ru_stime - a.ru_utime - a.ru_stime for a, b in zip(before, after, strict=True)))
-    return sorted(taken)[len(taken) // 2]
+def spent(act: Callable[[], object]) -> float:
+    """CPU seconds of one call, children included."""
+    before = [resource.getrusage(who) for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN)]
+    act()
+    after = [resource.getrusage(who) for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN)]
+    return sum(b.ru_utime + b.ru_stime - a.ru_utime - a.ru_stime for a, b in zip(before, after, strict=True))
+
+
+def ratio(mine: Callable[[], object], base: Callable[[], object], pairs: int) -> float:
+    """The median of mine / base over pairs measured in turn, so that a machine that changes its speed changes both."""
+    mine(), base()
+    return sorted(spent(mine) / spent(base) for _ in range(pairs))[pairs // 2]
 
 
 def told(what: str, figure: float, unit: str, limit: float) -> None:
@@ -48,25 +50,19 @@ def against_sshd(home: Path) -> None:
     config = home / "images/gauge/etc/ssh/sshd_config"
     key = home / "images/gauge/etc/ssh/ssh_host_ed25519_key"
     words = [sshd, "-T", "-f", str(config), "-h", str(key), "-C", "user=mara,host=h,addr=192.168.40.7"]
-    base = cpu(lambda: subprocess.run(words, capture_output=True, check=False), 30)
     estate = load(home / "estate.yaml")
     archive = home / "gauge.evidence.tar.gz"
     api.write_evidence(api.survey_target(home / "images/gauge", "gauge"), archive, AT)
 
+    audit_one = api.Auditor(estate, AT)
+
     def one() -> None:
-        snapshot = api.read_evidence(archive)
-        _audit_snapshot(snapshot, estate)
+        audit_one.judged(api.read_evidence(archive))
 
-    told("one guest: evidence read and audited", cpu(one, 30) / base, "x sshd -T (CPU)", 1.0)
+    def dump() -> None:
+        subprocess.run(words, capture_output=True, check=False)
 
-
-def _audit_snapshot(snapshot: Snapshot, estate: api.Estate) -> None:
-    from nightlatch.audit.run import guest_audit
-    from nightlatch.readings import guest
-    from nightlatch.reason.grants import realms
-    from nightlatch.reason.paths import guest_access
-
-    guest_audit(guest_access(guest.read(snapshot), AT, realms(estate)), AT, estate)
+    told("one guest: evidence read and audited", ratio(one, dump, 60), "x sshd -T (CPU)", 1.0)
 
 
 def growth(home: Path) -> None:
@@ -105,14 +101,19 @@ def many(home: Path, count: int) -> Path:
 
 def start_up() -> None:
     """`nightlatch --help` against `python -c 'import click'`."""
-    base = cpu(lambda: subprocess.run([sys.executable, "-c", "import click"], check=True), 15)
     words = [
         sys.executable,
         "-c",
         "import sys; sys.argv = ['nightlatch', '--help']; from nightlatch.cli.main import main; main()",
     ]
-    mine = cpu(lambda: subprocess.run(words, capture_output=True, check=True), 15)
-    told("nightlatch --help", mine / base, "x python -c 'import click'", 1.5)
+
+    def mine() -> None:
+        subprocess.run(words, capture_output=True, check=True)
+
+    def base() -> None:
+        subprocess.run([sys.executable, "-c", "import click"], check=True)
+
+    told("nightlatch --help", ratio(mine, base, 15), "x python -c 'import click'", 1.5)
 
 
 def main() -> None:

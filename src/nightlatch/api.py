@@ -162,14 +162,14 @@ def _audited(
     estate: Estate, at: datetime, names: list[str], jobs: int
 ) -> Iterator[tuple[GuestAudit, Identities | None]]:  # fmt: skip
     if jobs == 1:
-        work = _Auditor(estate, at)
+        work = Auditor(estate, at)
         yield from map(work, names)
         return
     with ProcessPoolExecutor(jobs, initializer=_start_auditor, initargs=(estate, at)) as pool:
         yield from pool.map(_audit_here, names, chunksize=16)
 
 
-class _Auditor:
+class Auditor:
     """Audits one guest after the other; what the estate gives is worked out once."""
 
     def __init__(self, estate: Estate, at: datetime) -> None:
@@ -181,16 +181,20 @@ class _Auditor:
             snapshot = _survey_one(self.estate, self.estate.guests[name])
         except (NightlatchError, OSError) as error:
             return GuestAudit(name, unread=str(error)), None
+        return self.judged(snapshot)
+
+    def judged(self, snapshot: Snapshot) -> tuple[GuestAudit, Identities]:
+        """The audit of one guest from its evidence."""
         access = guest_access(readings.read(snapshot), self.at, self.realms)
         return run.guest_audit(access, self.at, self.estate, self.names), run.identities(access)
 
 
-_AUDITOR: list[_Auditor] = []
+_AUDITOR: list[Auditor] = []
 
 
 def _start_auditor(estate: Estate, at: datetime) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is the first process's to answer
-    _AUDITOR[:] = [_Auditor(estate, at)]
+    _AUDITOR[:] = [Auditor(estate, at)]
 
 
 def _audit_here(name: str) -> tuple[GuestAudit, Identities | None]:

@@ -89,19 +89,17 @@ def pack(snapshot: Snapshot, *, tool: str, taken: datetime, transport: str) -> b
         tarfile.open(fileobj=packed, mode="w", format=tarfile.PAX_FORMAT, errors="surrogateescape") as tar,
     ):
         text = json.dumps(meta, indent=1, sort_keys=False).encode()
-        _add(tar, "meta.json", 0o600, 0, 0, tarfile.REGTYPE, text)
+        _add(tar, "meta.json", 0o600, 0, 0, text)
         for path, entry in entries.items():
             name = "root" + path.rstrip("/")
             if entry.kind is Kind.FILE and entry.content is not None:
-                _add(tar, name, entry.mode & 0o777, entry.uid, entry.gid, tarfile.REGTYPE, entry.content)
-            elif entry.kind is Kind.FOLDER:
-                _add(tar, name, entry.mode & 0o777, entry.uid, entry.gid, tarfile.DIRTYPE)
+                _add(tar, name, entry.mode & 0o777, entry.uid, entry.gid, entry.content)
     return buffer.getvalue()
 
 
-def _add(tar: tarfile.TarFile, name: str, mode: int, uid: int, gid: int, kind: bytes, content: bytes = b"") -> None:
+def _add(tar: tarfile.TarFile, name: str, mode: int, uid: int, gid: int, content: bytes) -> None:
     info = tarfile.TarInfo(name)
-    info.mode, info.uid, info.gid, info.type, info.size = mode, uid, gid, kind, len(content)
+    info.mode, info.uid, info.gid, info.size = mode, uid, gid, len(content)
     tar.addfile(info, io.BytesIO(content))
 
 

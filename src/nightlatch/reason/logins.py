@@ -27,6 +27,7 @@ from nightlatch.reason.access import Certificate, Key, Proof, Secret, Unknown
 from nightlatch.reason.files import Judge, Refused
 from nightlatch.reason.settings import Settings
 
+NOTHING_REVOKED = Revoked(frozenset())
 FIRST_REGULAR = 1000  # login.defs(5), UID_MIN
 NOT_SHELLS = ("nologin", "false")
 SHELLS = ("sh", "bash", "dash", "zsh", "ksh", "mksh", "ash", "fish", "tcsh", "csh", "rbash", "busybox", "pwsh", "xonsh")
@@ -366,7 +367,7 @@ class Logins:
         """What is revoked; None when the list can't be read, and sshd then refuses every key."""
         stated = settings["revokedkeys"]
         if stated.word.lower() == "none":
-            return Revoked(frozenset())
+            return NOTHING_REVOKED
         content = self._key_file(stated.word, gaps)
         if content is None:
             return None
@@ -406,6 +407,8 @@ class AddressPair:
 
 def is_revoked(key: PublicKey, revoked: Revoked) -> bool:
     """Whether a key is on the list, by itself or by a digest."""
+    if revoked is NOTHING_REVOKED:
+        return False
     return key.fingerprint in revoked.fingerprints or hashlib.sha1(key.blob).digest() in revoked.sha1
 
 

@@ -129,6 +129,7 @@ class _Work:
         by_name = top["usedns"].word == "yes"
         self.logins = Logins(reading, at, by_name, top["usepam"].word == "yes", judge)
         self.sudo = Sudo(reading.sudo)
+        self.known: dict[tuple[AddressPair, tuple[Gap, ...]], Bounds] = {}
         self.turned: dict[Turned, None] = {}
         self.gaps: dict[Gap, None] = dict.fromkeys([*reading.accounts.gaps, *reading.sshd.gaps, *self.sudo.gaps])
         self.shut: dict[tuple[str, Proof], None] = {}
@@ -179,7 +180,7 @@ class _Work:
             if surely != perhaps:
                 gaps.update(dict.fromkeys(undecided))
             if perhaps:
-                bounds = self.realms.lift(AddressPair(surely, perhaps), tuple(gaps) if surely != perhaps else ())
+                bounds = self._lifted(AddressPair(surely, perhaps), tuple(gaps) if surely != perhaps else ())
                 _, need, power = key
                 yield AccessPath(
                     self.reading.guest, account.name, need, power, bounds, tuple(proofs), f"port {socket.port}"
@@ -192,6 +193,13 @@ class _Work:
                 self.reading.guest, account.name, need, SHELL, bounds, (Proof(first.because, first.origin),),
                 f"port {socket.port}",
             )  # fmt: skip
+
+    def _lifted(self, seen: AddressPair, gaps: tuple[Gap, ...]) -> Bounds:
+        """Callers of what the guest sees; many paths share one set, so each is worked out once."""
+        key = (seen, gaps)
+        if key not in self.known:
+            self.known[key] = self.realms.lift(seen, gaps)
+        return self.known[key]
 
     def _add(self, merged: _Merged, account: Account, settings: Settings, way: _Way) -> None:
         door = self.logins.door(account, settings)
