@@ -9,7 +9,7 @@ from nightlatch.readings import guest as readings
 from nightlatch.reason import pam
 from nightlatch.reason.access import Gives, Password, Power
 from nightlatch.reason.pam import Outcome
-from tests.guests import HASH, Guest, pub
+from tests.guests import AT, HASH, Guest, pub
 
 UNIX = {"pam_unix.so": "success"}
 DEBIAN = "account [success=1 new_authtok_reqd=done default=ignore] pam_unix.so\naccount requisite pam_deny.so\naccount required pam_permit.so\n"
@@ -182,3 +182,32 @@ def test_roots_rights_carry_the_password_that_is_asked() -> None:
 def test_what_the_service_starts_sshd_with_comes_first(files: dict[str, str], port: int) -> None:
     access = Guest(OFF, {"mara": pub("mara-desk") + "\n"}, dict(files)).access()
     assert [socket.port for socket in access.listeners] == [port]
+
+
+@pytest.mark.parametrize(
+    "rule, certain", [("mara ALL=(ALL) NOPASSWD: ALL", True), ("mara gate=(ALL) NOPASSWD: ALL", False)]
+)
+def test_a_sudo_rule_for_a_named_host_is_undecided(rule: str, certain: bool) -> None:
+    access = Guest(OFF, {"mara": pub("mara-desk") + "\n"}, {"/etc/sudoers": rule + "\n"}).access()
+    (up,) = [p for p in access.paths if p.power.gives is Gives.ADMINISTER]
+    assert bool(up.callers.surely) is certain
+    assert bool(up.callers.because) is not certain
+
+
+@pytest.mark.parametrize(
+    "expiry, surely, perhaps",
+    [
+        ("20261125", False, True),
+        ("20261125Z", False, False),
+        ("20261126Z", True, True),
+        ("20261124", False, False),
+        ("20261127", True, True),
+    ],
+)
+def test_an_expiry_time_near_now_hangs_on_the_zone(expiry: str, surely: bool, perhaps: bool) -> None:
+    """The moment of the tests is noon, UTC, on the 25th; 25th 00:00 local has surely passed only from 12:00 UTC on."""
+    at = AT.replace(hour=11)
+    access = Guest(OFF, {"mara": f'expiry-time="{expiry}" {pub("mara-desk")}\n'}).access(at=at)
+    shells = [p for p in access.paths if p.power.gives is Gives.SHELL]
+    assert bool(shells and shells[0].callers.surely) is surely
+    assert bool(shells) is perhaps

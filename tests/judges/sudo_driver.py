@@ -97,7 +97,8 @@ def theirs(user: str) -> str:
 
 def ours(user: str) -> str:
     snapshot = collect(Folder(Path("/")), "judged")
-    way = Sudo(sudo.read(snapshot)).way(accounts.read(snapshot).by_name[user])
+    way, elsewhere = Sudo(sudo.read(snapshot)).ways(accounts.read(snapshot).by_name[user])
+    assert way == elsewhere, "no rule here names a host"
     return "" if way is None else "asks" if way.password else "free"
 
 

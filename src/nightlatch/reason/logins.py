@@ -9,7 +9,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 
 from nightlatch.evidence.snapshot import Kind
 from nightlatch.formats import authorized_keys, krl, sshd_tokens
@@ -272,7 +272,7 @@ class Logins:
             return "RevokedKeys can't be read, so every key is refused"
         if is_revoked(line.key, revoked):
             return "the key is revoked (RevokedKeys)"
-        if line.options.expires and self._expired(line.options.expires):
+        if line.options.expires and self._expired(line.options.expires) is True:
             return f"its expiry-time {line.options.expires} has passed"
         if line.options.authority:
             return ""
@@ -291,14 +291,20 @@ class Logins:
             return f"keys of type {key.algorithm} are not accepted (PubkeyAcceptedAlgorithms)"
         return ""
 
-    def _expired(self, text: str) -> bool:
-        """expiry-time is local time of the guest unless it ends with Z; which zone that is is not known: UTC is taken."""
-        digits = text.rstrip("Z").ljust(14, "0")
+    def _expired(self, text: str) -> bool | None:
+        """Whether an expiry-time has passed; None when that hangs on the guest's time zone, which is not known.
+
+        Without a final Z it is local time (sshd(8)), and zones lie between 12 hours behind UTC and 14 ahead.
+        """
         try:
-            when = datetime.strptime(digits, "%Y%m%d%H%M%S").replace(tzinfo=UTC)
+            when = datetime.strptime(text.rstrip("Z").ljust(14, "0"), "%Y%m%d%H%M%S").replace(tzinfo=UTC)
         except ValueError:
             return True
-        return self.at >= when
+        if text.endswith("Z"):
+            return self.at >= when
+        if self.at >= when + timedelta(hours=12):
+            return True
+        return False if self.at < when - timedelta(hours=14) else None
 
     def _line(self, line: Entry, account: Account, origin: Origin) -> Iterator[Offer]:
         sources = AddressPair(EVERY_ADDRESS, EVERY_ADDRESS)
@@ -308,6 +314,9 @@ class Logins:
             sources = AddressPair(matched.yes, matched.yes | matched.unsure)
             if matched.unsure:
                 gaps = (Gap("authorized keys", "the host names in from= would have to be looked up", origin),)
+        if line.options.expires and self._expired(line.options.expires) is None:
+            sources = AddressPair(NO_ADDRESS, sources.perhaps)
+            gaps += (Gap("authorized keys", "whether expiry-time has passed hangs on the guest's time zone", origin),)
         proof = Proof(_shown(line), origin)
         if not line.options.authority:
             yield Offer(Key(line.key.fingerprint), line.options, sources.surely, sources.perhaps, (proof,), gaps)

@@ -213,8 +213,12 @@ class _Work:
         for power in granted:
             self._sum(merged, (account.name, way.need, power), seen, way.proofs, gaps)
         if account.uid != 0 and SHELL in granted:
-            up = self.sudo.way(account)
-            if up is not None:
+            ups = self.sudo.ways(account)
+            for up in [each for each in dict.fromkeys(ups) if each is not None]:
+                if ups[0] != ups[1]:
+                    gap = Gap("privilege", "a sudo rule for a named host may or may not be for this guest", up.origin)
+                    self.gaps[gap] = None
+                    seen, gaps = AddressPair(NO_ADDRESS, seen.perhaps), (*gaps, gap)
                 asked = frozenset([Password(self.reading.guest, up.password)]) if up.password else frozenset()
                 proofs = (*way.proofs, Proof("sudo lets it run any command as root", up.origin))
                 if not up.password or self._password_known(up.password):

@@ -33,6 +33,7 @@ class Sudo:
         self.aliases: dict[tuple[str, str], tuple[str, ...]] = {}
         self._known: dict[tuple[str, str, str], bool] = {}
         self._commands: dict[str, bool | None] = {}
+        self._here = True
         self.gaps: list[Gap] = list(reading.gaps)
         for path, item in reading.items:
             if isinstance(item, sudoers.Alias):
@@ -40,8 +41,15 @@ class Sudo:
             elif isinstance(item, sudoers.Unread):
                 self.gaps.append(Gap("privilege", f"sudo: {item.because}", Origin(path, item.line)))
 
-    def way(self, account: Account) -> Way | None:
-        """How this account becomes root, or None."""
+    def ways(self, account: Account) -> tuple[Way | None, Way | None]:
+        """How this account becomes root, or None: if rules for a named host are for this guest, and if they are not.
+
+        Which names the guest has for itself is not known from files, so the two may differ.
+        """
+        return self._way(account, here=True), self._way(account, here=False)
+
+    def _way(self, account: Account, *, here: bool) -> Way | None:
+        self._here = here
         found: tuple[str, sudoers.Rule] | None = None
         for path, item in self.reading.items:
             if isinstance(item, sudoers.Rule) and self._applies(item, account):
@@ -115,10 +123,9 @@ class Sudo:
             body = name.lstrip("!")
             hit = body in wanted
             if (kind, body) in self.aliases:
-                hit = self._once((kind, body, ""), lambda m: self._listed(kind, m, wanted))
+                hit = self._once((kind, body, str(self._here)), lambda m: self._listed(kind, m, wanted))
             elif kind == "Host" and body != "ALL":
-                # Which name the guest has for itself is not known from here: a rule for one host is taken to be for it.
-                hit = True
+                hit = self._here
             held = (not negated) if hit else held
         return held
 
