@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import resource
 import shutil
 import subprocess
 import sys
@@ -13,19 +12,13 @@ from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
 
+import live
+from live import spent
 from nightlatch import api
 from nightlatch.demo.build import build
 from nightlatch.estate.load import load
 
 AT = datetime(2026, 11, 25, tzinfo=UTC)
-
-
-def spent(act: Callable[[], object]) -> float:
-    """CPU seconds of one call, children included."""
-    before = [resource.getrusage(who) for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN)]
-    act()
-    after = [resource.getrusage(who) for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN)]
-    return sum(b.ru_utime + b.ru_stime - a.ru_utime - a.ru_stime for a, b in zip(before, after, strict=True))
 
 
 def ratio(mine: Callable[[], object], base: Callable[[], object], pairs: int) -> float:
@@ -124,6 +117,7 @@ def main() -> None:
         against_sshd(home)
         growth(home)
         start_up()
+    live.run(told)
 
 
 if __name__ == "__main__":

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+from collections.abc import Callable
 
 import pytest
 from hypothesis import settings
@@ -12,6 +13,20 @@ settings.register_profile("nightlatch", deadline=None, print_blob=True, max_exam
 settings.load_profile("nightlatch")
 
 SBIN = os.environ.get("PATH", "") + os.pathsep + "/usr/sbin:/sbin"
+
+
+@pytest.fixture
+def tell(record_property: Callable[[str, object], None]) -> Callable[[str], None]:
+    """Tells a figure at the end of the run, whichever process found it."""
+    return lambda text: record_property("told", text)
+
+
+def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
+    """The figures that tests told."""
+    reports = [report for kind in ("passed", "failed") for report in terminalreporter.stats.get(kind, [])]
+    told = [text for report in reports for name, text in getattr(report, "user_properties", []) if name == "told"]
+    for text in dict.fromkeys(told):
+        terminalreporter.write_line(str(text))
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

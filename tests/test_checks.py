@@ -14,6 +14,7 @@ from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate
 from nightlatch.faults import EstateError
 from tests.guests import AT, HASH, Guest, estate, lifted, pub
+from tests.live.test_service import CASES as ON_LIVE_GUESTS
 
 GRANT = "let: mara, into: gauge, by: ssh, from: bench, with: key"
 OFF = "PasswordAuthentication no\nKbdInteractiveAuthentication no\n"
@@ -159,7 +160,11 @@ def test_the_catalogue_is_whole() -> None:
         assert check.reason.endswith(".")
         assert check.source
     spoken = (
-        {case[0] for case in CASES} | {case[0] for case in WITH_ESTATE} | {"ssh.shared-host-key", "account.second-root"}
+        {case[0] for case in CASES}
+        | {case[0] for case in WITH_ESTATE}
+        | {"ssh.shared-host-key", "account.second-root"}
+        | {case[2] for case in ON_LIVE_GUESTS}
+        | {"ssh.second-opinion"}
     )
     silent = {n for n, c in CATALOGUE.items() if not (isinstance(c, Check) and c.body is None)} - spoken
     assert not silent, f"no test makes these speak: {silent}"

@@ -117,6 +117,13 @@ MISTAKES = [
     (("undo", "--on", "gate", "--change", "20260101-000000-000000"), 4, "there is no change"),
     (("demo", "--leave", "--folder", "images"), 4, "is there already"),
     (("nonsense",), 2, "No such command"),
+    (("survey", "none"), 3, "no such folder, evidence archive or text carried over by hand"),
+    (("survey", "keeper@"), 2, "is no target: write ACCOUNT@HOST"),
+    (("survey", "--script", "images/gauge"), 2, "--script ESTATE --on GUEST"),
+    (("audit", "--host-key", "md5:aa", "images/gate"), 2, "is no fingerprint"),
+    (("audit", "--host-key", "SHA256:" + "A" * 43, "images/gate"), 2, "is for a live guest named here"),
+    (("enact", "--for", "3"), 2, "from 5 s to 24 hours, not 3 s"),
+    (("keep", "--on", "gate"), 4, "is not a live guest"),
 ]
 
 
@@ -203,3 +210,20 @@ def test_the_documented_keys_are_there(skerry: Path) -> None:
         *(k for g in document["guests"] for f in g["findings"] for k in f),
     ):
         assert f"`{key}`" in page or key in ("format", "guests"), key
+
+
+@pytest.mark.parametrize("shell", ["bash", "zsh", "fish"])
+def test_shells_complete_commands(shell: str) -> None:
+    env = {
+        **os.environ,
+        "COMP_WORDS": "nightlatch pen",
+        "COMP_CWORD": "pen" if shell == "fish" else "1",
+        "_NIGHTLATCH_COMPLETE": f"{shell}_complete",
+    }
+    words = [sys.executable, "-m", "nightlatch.cli"]
+    done = subprocess.run(words, capture_output=True, text=True, env=env, timeout=60, check=False)
+    assert "pending" in done.stdout
+    assert "enact" not in done.stdout
+    env["_NIGHTLATCH_COMPLETE"] = f"{shell}_source"
+    done = subprocess.run(words, capture_output=True, text=True, env=env, timeout=60, check=False)
+    assert "_NIGHTLATCH_COMPLETE" in done.stdout

@@ -12,6 +12,7 @@ import pytest
 
 from nightlatch.demo.build import build
 from nightlatch.estate.load import load
+from nightlatch.report import catalogue
 
 ROOT = Path(__file__).parent.parent
 PAGES = ("docs/library.md", "docs/architecture.md")
@@ -46,3 +47,9 @@ def test_the_estate_file_on_the_page_loads(skerry: Path) -> None:
 def test_links_lead_somewhere(page: Path) -> None:
     for target in re.findall(r"\]\(([^)#:]+)\)", page.read_text()):
         assert (page.parent / target).exists(), f"{page.name} links {target}"
+
+
+def test_the_page_of_checks_is_made_from_the_checks() -> None:
+    assert (ROOT / "docs/checks.md").read_text() == catalogue.markdown(), (
+        "nightlatch checks --format markdown >docs/checks.md"
+    )

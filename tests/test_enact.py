@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import api
+from nightlatch import api, changing
 from nightlatch.estate.model import Estate
 from nightlatch.faults import NightlatchError, RefusedError
 from tests.guests import AT, HASH, Guest, estate, pub
@@ -65,26 +65,26 @@ def set_up(tmp_path: Path) -> tuple[Estate, Path]:
 def test_enact_and_undo(tmp_path: Path) -> None:
     made, root = set_up(tmp_path)
     before = state(root)
-    changed = api.enact(made, "gauge", AT)
+    changed = changing.enact(made, "gauge", AT)
     assert len(changed.paths) == 5
     assert state(root) != before
     after = api.audit(made, AT)
     assert not [f for g in after.guests for f in g.findings if f.check in ("surplus", "missing")]
-    assert api.enact(made, "gauge", AT).paths == (), "the second run changes nothing"
-    undone = api.undo(made, "gauge")
+    assert changing.enact(made, "gauge", AT).paths == (), "the second run changes nothing"
+    undone = changing.undo(made, "gauge")
     assert set(undone.paths) == set(changed.paths)
     assert state(root) == before
     with pytest.raises(RefusedError, match="no change is kept"):
-        api.undo(made, "gauge")
+        changing.undo(made, "gauge")
 
 
 def test_what_somebody_else_changed_is_left_and_said(tmp_path: Path) -> None:
     made, root = set_up(tmp_path)
     before = state(root)
-    api.enact(made, "gauge", AT)
+    changing.enact(made, "gauge", AT)
     config = root / "etc/ssh/sshd_config"
     config.write_text(config.read_text() + "# by hand\n")
-    undone = api.undo(made, "gauge")
+    undone = changing.undo(made, "gauge")
     assert undone.skipped == ("/etc/ssh/sshd_config",)
     assert "# by hand" in config.read_text()
     restored = state(root)
@@ -99,21 +99,21 @@ def test_a_file_changed_between_proof_and_enact_is_refused(tmp_path: Path) -> No
     config.write_text(config.read_text() + "# by hand\n")
     before = state(root)
     with pytest.raises(RefusedError, match="was changed since it was read"):
-        api.apply(proved, root, AT)
+        changing.apply(proved, root, AT)
     assert state(root) == before
 
 
 def test_two_changes_are_undone_newest_first(tmp_path: Path) -> None:
     made, root = set_up(tmp_path)
     before = state(root)
-    first = api.enact(made, "gauge", AT)
+    first = changing.enact(made, "gauge", AT)
     wider = estate(tmp_path, GRANT.replace("bench", "10.0.0.1"))
-    second = api.enact(wider, "gauge", AT)
+    second = changing.enact(wider, "gauge", AT)
     assert second.paths
     with pytest.raises(RefusedError, match="undo that one first"):
-        api.undo(made, "gauge", first.change)
-    api.undo(made, "gauge")
-    api.undo(made, "gauge")
+        changing.undo(made, "gauge", first.change)
+    changing.undo(made, "gauge")
+    changing.undo(made, "gauge")
     assert state(root) == before
 
 
@@ -122,7 +122,7 @@ def test_a_lock_of_somebody_else_is_respected(tmp_path: Path) -> None:
     (root / "var/lib/nightlatch/lock").mkdir(parents=True)
     before = state(root)
     with pytest.raises(RefusedError, match="another change is under way"):
-        api.enact(made, "gauge", AT)
+        changing.enact(made, "gauge", AT)
     assert {p: s for p, s in state(root).items() if "nightlatch" not in p} == {
         p: s for p, s in before.items() if "nightlatch" not in p
     }
@@ -167,7 +167,7 @@ def outside_var(root: Path, *, times: bool = True) -> dict[str, tuple[object, ..
 def test_broken_off_at_every_call_it_is_all_or_nothing(tmp_path: Path, error: Callable[[], BaseException]) -> None:
     made, root = set_up(tmp_path / "count")
     with broken_off(0, Cut) as count:
-        api.enact(made, "gauge", AT)
+        changing.enact(made, "gauge", AT)
     whole = outside_var(root, times=False)
     total, nothing = count[0], 0
     assert total > 30
@@ -176,7 +176,7 @@ def test_broken_off_at_every_call_it_is_all_or_nothing(tmp_path: Path, error: Ca
         before = outside_var(root)
         try:
             with broken_off(at, error):
-                api.enact(made, "gauge", AT)
+                changing.enact(made, "gauge", AT)
         except (Cut, NightlatchError):
             pass
         now = outside_var(root)
@@ -184,7 +184,7 @@ def test_broken_off_at_every_call_it_is_all_or_nothing(tmp_path: Path, error: Ca
             assert outside_var(root, times=False) == whole, f"half done at call {at}"
             for lock in root.glob("var/lib/nightlatch/lock"):
                 lock.rmdir()
-            api.undo(made, "gauge")
+            changing.undo(made, "gauge")
             assert outside_var(root) == before, f"not taken back at call {at}"
         else:
             nothing += 1
@@ -196,14 +196,14 @@ def test_killed_at_every_call_undo_takes_back_what_was_done(tmp_path: Path) -> N
     """As by kill -9 or a power cut: nothing is put back by the process itself, its lock stays."""
     made, _ = set_up(tmp_path / "count")
     with broken_off(0, Cut) as count:
-        api.enact(made, "gauge", AT)
+        changing.enact(made, "gauge", AT)
     for at in range(1, count[0] + 1):
         made, root = set_up(tmp_path / str(at))
         before = outside_var(root)
         child = os.fork()
         if not child:
             with broken_off(at, lambda: os._exit(9)):
-                api.enact(made, "gauge", AT)
+                changing.enact(made, "gauge", AT)
             os._exit(0)
         os.waitpid(child, 0)
         for lock in root.glob("var/lib/nightlatch/lock"):
@@ -211,10 +211,10 @@ def test_killed_at_every_call_undo_takes_back_what_was_done(tmp_path: Path) -> N
                 pass  # whole already: a second run has nothing to do
             else:
                 with pytest.raises(RefusedError, match="cut off"):
-                    api.enact(made, "gauge", AT)
+                    changing.enact(made, "gauge", AT)
             lock.rmdir()
         try:
-            api.undo(made, "gauge")
+            changing.undo(made, "gauge")
         except RefusedError:  # killed before there was a record: nothing had been touched yet
             pass
         now = outside_var(root)
@@ -225,11 +225,11 @@ def test_killed_at_every_call_undo_takes_back_what_was_done(tmp_path: Path) -> N
 
 def test_a_hostile_record_is_not_followed(tmp_path: Path) -> None:
     made, root = set_up(tmp_path)
-    changed = api.enact(made, "gauge", AT)
+    changed = changing.enact(made, "gauge", AT)
     record = root / f"var/lib/nightlatch/changes/{changed.change}/record.json"
     record.write_text(record.read_text().replace("/etc/ssh/sshd_config", "/etc/../../outside"))
     with pytest.raises(NightlatchError, match="names a path that is none"):
-        api.undo(made, "gauge")
+        changing.undo(made, "gauge")
     assert not (tmp_path / "outside").exists()
 
 
@@ -240,4 +240,4 @@ def test_archives_are_not_changed(tmp_path: Path) -> None:
     text = (tmp_path / "estate.yaml").read_text().replace("folder: images/gauge", f"evidence: {path.name}")
     (tmp_path / "estate.yaml").write_text(text)
     with pytest.raises(RefusedError, match="evidence archive"):
-        api.enact(api.load_estate(tmp_path / "estate.yaml"), "gauge", AT)
+        changing.enact(api.load_estate(tmp_path / "estate.yaml"), "gauge", AT)

@@ -151,7 +151,7 @@ def test_bad_guests_get_one_clear_message_and_the_rest_goes_on(tmp_path: Path, s
 
 
 def test_no_folder_and_no_archive(tmp_path: Path) -> None:
-    with pytest.raises(UnreadableError, match="no such archive"):
+    with pytest.raises(UnreadableError, match="no such folder, evidence archive or text"):
         api.survey_target(tmp_path / "none")
     (tmp_path / "odd.tar.gz").write_bytes(b"\x1f\x8b no archive")
     with pytest.raises(UnreadableError, match="no evidence archive"):

@@ -1,6 +1,6 @@
 #!/bin/sh
 # Take one picture of each main command on the demo, in a real terminal on a virtual screen, into docs/screenshots.
-# Needs Debian's packages xvfb, xterm, imagemagick, fonts-dejavu-core.
+# Needs Debian's packages xvfb, xterm, imagemagick, fonts-dejavu-core; and root, for the guests that run.
 set -eu
 cd "$(dirname "$0")/.."
 out=$PWD/docs/screenshots
@@ -9,19 +9,19 @@ work=$(mktemp -d)
 display=:97
 Xvfb $display -screen 0 1280x800x24 >/dev/null 2>&1 &
 screen=$!
-trap 'kill $screen 2>/dev/null; rm -rf "$work"' EXIT
+trap 'kill $screen 2>/dev/null; exec 9>&-; rm -rf "$work"' EXIT
 sleep 1
 "$bin/nightlatch" demo --leave --folder "$work/skerry" >/dev/null
 cp -a "$work/skerry" "$work/clean"
 for guest in plotter chartbox; do (cd "$work/clean" && "$bin/nightlatch" undo --on "$guest" >/dev/null); done
 
-shot() { # name, folder, command
+shot() { # name, folder, command as shown, command as run where that differs
     cat >"$work/run" <<RUN
 #!/bin/sh
 cd "$2"
 PATH="$bin:\$PATH"
 printf '\033[1m\$ %s\033[0m\n' "$3"
-$3
+${4:-$3}
 touch "$work/done"
 sleep 30
 RUN
@@ -45,3 +45,20 @@ shot undo "$work/clean" "nightlatch undo"
 shot checks "$work/clean" "nightlatch checks"
 sed -i 's/let: team crew/let: [mara, jon]/; s/from: bench, with: key}            #/from: 192.168.40\/24, with: kee} #/' "$work/clean/estate.yaml"
 shot errors "$work/clean" "nightlatch audit"
+
+# The guests that run: the demo is left waiting for Enter while the pictures are taken.
+"$bin/python" -c 'import pty, sys; pty.spawn(sys.argv[1:])' sh -c "stty cols 158; exec $bin/nightlatch demo --live" >"$work/told" </dev/null
+tr -d '\r' <"$work/told" | sed -n '/== 3. nobody/,/== 5. enact/p' | sed '$d' >"$work/part"
+shot demo-live "$work" "nightlatch demo --live" "cat $work/part"
+mkfifo "$work/enter"
+"$bin/nightlatch" demo --live --leave --folder "$work/live" <"$work/enter" >"$work/left" &
+demo=$!
+exec 9>"$work/enter"
+until grep -q 'runs on until' "$work/left"; do kill -0 $demo; sleep 0.5; done
+desk=$(sed -n 's/^  \(nsenter .* --\) nightlatch audit .*/\1/p' "$work/left" | head -n 1)
+sed 's/^  gate: .*via/  lamp:     {via: {ssh: 192.168.56.40, as: keeper}}\n&/' "$work/live/estate.yaml" >"$work/live/five.yaml"
+shot survey "$work/live" "nightlatch survey five.yaml" "$desk $bin/nightlatch survey five.yaml --ssh-config ssh_config"
+shot enact-live "$work/live" "nightlatch enact --on gate --yes --leave" "$desk $bin/nightlatch enact --on gate --yes --leave --ssh-config ssh_config"
+shot pending "$work/live" "nightlatch pending" "$desk $bin/nightlatch pending --ssh-config ssh_config"
+echo >&9
+wait $demo

@@ -16,7 +16,7 @@ __version__ = "0.1.0"
 if TYPE_CHECKING:
     from nightlatch.api import (
         Audit,
-        Changed,
+        Client,
         Draft,
         Estate,
         ProvedDraft,
@@ -24,25 +24,29 @@ if TYPE_CHECKING:
         audit_target,
         draft,
         effective_settings,
-        enact,
         load_estate,
         new_estate,
         prove,
         read_evidence,
         survey,
+        survey_script,
         survey_target,
-        undo,
         write_evidence,
     )
+    from nightlatch.changing import Changed, Confirmation, Latched, enact, keep, pending, undo
     from nightlatch.demo.story import tell_demo
 
-_HOMES = {"tell_demo": "nightlatch.demo.story"}
+_CHANGING = ("Changed", "Confirmation", "Latched", "enact", "keep", "pending", "undo")
+_HOMES = {"tell_demo": "nightlatch.demo.story"} | dict.fromkeys(_CHANGING, "nightlatch.changing")
 
 __all__ = [
     "Audit",
     "Changed",
+    "Client",
+    "Confirmation",
     "Draft",
     "Estate",
+    "Latched",
     "ProvedDraft",
     "__version__",
     "audit",
@@ -50,11 +54,14 @@ __all__ = [
     "draft",
     "effective_settings",
     "enact",
+    "keep",
     "load_estate",
     "new_estate",
+    "pending",
     "prove",
     "read_evidence",
     "survey",
+    "survey_script",
     "survey_target",
     "tell_demo",
     "undo",

@@ -6,9 +6,10 @@ Times are parameters: every function that depends on the moment takes `at`, awar
 from __future__ import annotations
 
 import os
+import secrets
 import signal
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from concurrent.futures import ProcessPoolExecutor
+from concurrent.futures import ProcessPoolExecutor, ThreadPoolExecutor, as_completed
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
@@ -24,36 +25,41 @@ from nightlatch.draft.plan import Draft, ProvedDraft
 from nightlatch.estate.load import load as load_estate
 from nightlatch.estate.model import Estate, GuestSpec
 from nightlatch.estate.starter import starter
-from nightlatch.evidence import archive
+from nightlatch.evidence import archive, byhand
 from nightlatch.evidence.collect import collect
+from nightlatch.evidence.script import Wanted
 from nightlatch.evidence.snapshot import Snapshot, from_files
 from nightlatch.faults import NightlatchError, RefusedError, UnreadableError
 from nightlatch.formats.sshd_keywords import KEYWORDS
-from nightlatch.latch import folder as latch
-from nightlatch.latch.folder import Changed, new_change_id
 from nightlatch.readings import guest as readings
 from nightlatch.readings import sshd
+from nightlatch.reason import opinion
 from nightlatch.reason import settings as reasoning
 from nightlatch.reason.grants import realms
 from nightlatch.reason.paths import guest_access
+from nightlatch.transports import by_hand, live, targets
 from nightlatch.transports.folder import Folder
+from nightlatch.transports.shell import Shell
+from nightlatch.transports.ssh import Client
 
 __all__ = [
-    "Audit", "Changed", "Draft", "Estate", "ProvedDraft", "Surveyed", "audit", "audit_target", "draft",
-    "effective_settings", "enact", "load_estate", "new_change_id", "new_estate", "prove", "read_evidence", "survey",
-    "survey_target", "undo", "write_evidence",
+    "Audit", "Client", "Draft", "Estate", "ProvedDraft", "Surveyed", "audit", "audit_target", "draft",
+    "effective_settings", "load_estate", "new_estate", "prove", "read_evidence", "survey", "survey_live", "survey_script",
+    "survey_target", "survey_targets", "write_evidence",
 ]  # fmt: skip
 
+AT_ONCE = 16  # live guests that are asked at the same time
 TOOL = f"nightlatch {__version__}"
 
 
 @dataclass(frozen=True, slots=True)
 class Surveyed:
-    """One guest's evidence, or why there is none."""
+    """One guest's evidence, or why there is none; `stage` is then the step that failed, where there are steps."""
 
     guest: str
     snapshot: Snapshot | None
     problem: str = ""
+    stage: str = ""
 
 
 @dataclass(frozen=True)
@@ -92,35 +98,144 @@ def new_estate(path: Path) -> None:
         raise UnreadableError(f"{path} can't be written: {error.strerror}") from None
 
 
-def survey_target(target: Path, name: str = "", also: Sequence[str] = ()) -> Snapshot:
-    """The evidence of a folder, or of an archive made before; `also` are paths to look at. Raises UnreadableError."""
+def survey_target(
+    target: Path | str, name: str = "", also: Sequence[str] = (), *, client: Client | None = None,
+    pins: tuple[str, ...] = (),
+) -> Snapshot:  # fmt: skip
+    """The evidence of a folder, of an archive made before, of a text carried over by hand, or of a live guest.
+
+    `also` are paths to look at.
+
+    A live guest is written `here`, `ACCOUNT@HOST[:PORT]` or `ssh:NAME`; `pins` are fingerprints of its host keys.
+    Raises UnreadableError, UnreachableError.
+    """
+    if isinstance(target, str) and targets.is_live(target):
+        with client_for(client) as using:
+            return survey_live(targets.of_target(target, using, pins), also)
+    target = Path(target)
     name = name or _name_of(target)
     if target.is_dir():
         with Folder(target) as source:
             return collect(source, name, also)
+    if not target.exists():
+        raise UnreadableError(f"{target}: there is no such folder, evidence archive or text carried over by hand")
+    if by_hand.is_output(target):
+        return by_hand.read(target, name, also)
     return replace(archive.read(target), guest=name)
 
 
-def _name_of(target: Path) -> str:
-    return target.resolve().name.removesuffix(archive.SUFFIX) or "guest"
+def survey_targets(
+    names: Sequence[str], *, client: Client | None = None, pins: tuple[str, ...] = (), at_once: int = AT_ONCE
+) -> Iterator[Surveyed]:  # fmt: skip
+    """Read folders, archives and live guests without an estate, several live ones at a time."""
 
-
-def survey(estate: Estate, guests: Sequence[str] | None = None) -> Iterator[Surveyed]:
-    """Read guests one after the other; one that can't be read is a result like any other."""
-    for spec in _chosen(estate, guests):
+    def one(name: str, using: Client) -> Surveyed:
         try:
-            yield Surveyed(spec.name, _survey_one(estate, spec))
+            snapshot = survey_target(name, client=using, pins=pins)
+            return Surveyed(snapshot.guest, snapshot)
         except (NightlatchError, OSError) as error:
-            yield Surveyed(spec.name, None, str(error))
+            return Surveyed(name, None, str(error), getattr(error, "stage", ""))
+
+    running = [name for name in names if targets.is_live(name)]
+    with client_for(client) as using, _pool(min(at_once, len(running)), using) as pool:
+        waiting = [pool.submit(one, name, using) for name in running] if pool else []
+        yield from (one(name, using) for name in names if name not in running)
+        yield from (done.result() for done in as_completed(waiting))
 
 
-def _survey_one(estate: Estate, spec: GuestSpec) -> Snapshot:
+def survey_live(shell: Shell, also: Sequence[str] = ()) -> Snapshot:
+    """Read a live guest, then ask its own sshd about the callers that our reasoning tells apart.
+
+    Raises UnreadableError, UnreachableError.
+    """
+    return live.survey(shell, also, to_ask=_to_ask)
+
+
+def _to_ask(snapshot: Snapshot) -> live.Asked | None:
+    access = guest_access(readings.read(snapshot), datetime.now(UTC))
+    if not access.reading.installed:
+        return None
+    daemon = access.reading.service.daemon
+    program = daemon.program if daemon is not None and daemon.program.startswith("/") else "/usr/sbin/sshd"
+    return live.Asked(tuple(opinion.questions(access)), program, tuple(opinion.options(access.reading)))
+
+
+@contextmanager
+def client_for(client: Client | None) -> Iterator[Client]:
+    """The caller's client, or one of our own for as long as it is needed."""
+    if client is not None:
+        yield client
+        return
+    with Client() as own:
+        yield own
+
+
+def _name_of(target: Path) -> str:
+    return target.resolve().name.removesuffix(archive.SUFFIX).removesuffix(".txt") or "guest"
+
+
+def survey_script(estate: Estate | None = None, guest: str = "", *, short: bool = False) -> bytes:
+    """The script that surveys a guest which no connection reaches, to be run at its console as root.
+
+    With an estate and a guest of it, the folders that its grants speak of are looked at, too. `survey_target` reads what
+    the script printed.
+    """
+    also = also_of(estate, chosen(estate, [guest])[0]) if estate is not None else []
+    wanted = Wanted().more((), also, ())
+    mark = secrets.token_hex(12)
+    return byhand.short(wanted, mark) if short else byhand.script(wanted, mark)
+
+
+def survey(
+    estate: Estate, guests: Sequence[str] | None = None, *, client: Client | None = None, at_once: int = AT_ONCE
+) -> Iterator[Surveyed]:  # fmt: skip
+    """Read guests, live ones several at a time, each given as soon as it is there; unreachable is a result, too."""
+    picked = chosen(estate, guests)
+    running = [spec for spec in picked if spec.via.is_live]
+    with client_for(client) as using, _pool(min(at_once, len(running)), using) as pool:
+        waiting = [pool.submit(_surveyed, estate, spec, using) for spec in running] if pool else []
+        for spec in picked:
+            if not spec.via.is_live:
+                yield _surveyed(estate, spec, using)
+        for done in as_completed(waiting):
+            yield done.result()
+
+
+@contextmanager
+def _pool(size: int, client: Client) -> Iterator[ThreadPoolExecutor | None]:
+    """Threads for waiting on clients; when the caller leaves early, running clients are told to stop."""
+    if not size:
+        yield None
+        return
+    pool = ThreadPoolExecutor(size)
+    try:
+        yield pool
+    except BaseException:
+        client.stop.event.set()
+        raise
+    finally:
+        pool.shutdown(wait=True, cancel_futures=True)
+
+
+def _surveyed(estate: Estate, spec: GuestSpec, client: Client) -> Surveyed:
+    try:
+        return Surveyed(spec.name, _survey_one(estate, spec, client))
+    except (NightlatchError, OSError) as error:
+        return Surveyed(spec.name, None, str(error), getattr(error, "stage", ""))
+
+
+def _survey_one(estate: Estate, spec: GuestSpec, client: Client) -> Snapshot:
     """One guest, with the folders that grants speak of: a draft may confine somebody there."""
-    also = [g.files for g in estate.grants if g.files and spec.name in g.guests]
-    return survey_target(spec.via.path, spec.name, also)
+    if spec.via.is_live:
+        return survey_live(targets.of_guest(spec, client), also_of(estate, spec))
+    return survey_target(spec.via.path, spec.name, also_of(estate, spec))
 
 
-def _chosen(estate: Estate, guests: Sequence[str] | None) -> list[GuestSpec]:
+def also_of(estate: Estate, spec: GuestSpec) -> list[str]:
+    return [g.files for g in estate.grants if g.files and spec.name in g.guests]
+
+
+def chosen(estate: Estate, guests: Sequence[str] | None) -> list[GuestSpec]:
     if guests is None:
         return list(estate.guests.values())
     unknown = [name for name in guests if name not in estate.guests]
@@ -142,25 +257,37 @@ def read_evidence(path: Path) -> Snapshot:
 FEW = 64  # guests that one process audits faster than several do
 
 
-def audit(estate: Estate, at: datetime, guests: Sequence[str] | None = None, jobs: int = 0) -> Audit:
+def audit(
+    estate: Estate, at: datetime, guests: Sequence[str] | None = None, jobs: int = 0, *, client: Client | None = None
+) -> Audit:  # fmt: skip
     """Hold every guest against the estate. Guests are read one by one and forgotten again; findings are kept.
 
-    `jobs` is the number of processes; 0 takes one for few guests and one a processor for many.
+    `jobs` is the number of processes; 0 takes one for few guests and one a processor for many. Live guests are
+    surveyed several at a time.
     """
     run.check_waivers(estate)
-    names = [spec.name for spec in _chosen(estate, guests)]
-    jobs = jobs or (1 if len(names) < FEW else os.cpu_count() or 1)
-    audits: list[GuestAudit] = []
+    picked = chosen(estate, guests)
+    jobs = jobs or (1 if len(picked) < FEW else os.cpu_count() or 1)
+    audits: dict[str, GuestAudit] = {}
     fleet: list[Identities] = []
-    for found, identities in _audited(estate, at, names, jobs):
-        audits.append(found)
+    for found, identities in _audited(estate, at, picked, jobs, client):
+        audits[found.guest] = found
         fleet += [identities] if identities else []
-    return Audit(estate.name, at, tuple(_with_fleet(audits, run.fleet(fleet, estate, at))))
+    ordered = [audits[spec.name] for spec in picked]
+    return Audit(estate.name, at, tuple(_with_fleet(ordered, run.fleet(fleet, estate, at))))
 
 
 def _audited(
-    estate: Estate, at: datetime, names: list[str], jobs: int
+    estate: Estate, at: datetime, picked: list[GuestSpec], jobs: int, client: Client | None
 ) -> Iterator[tuple[GuestAudit, Identities | None]]:  # fmt: skip
+    running = [spec.name for spec in picked if spec.via.is_live]
+    if running:
+        work = Auditor(estate, at)
+        for each in survey(estate, running, client=client):
+            yield work.judged(each.snapshot) if each.snapshot else (GuestAudit(each.guest, unread=each.problem), None)
+    names = [spec.name for spec in picked if not spec.via.is_live]
+    if not names:
+        return
     if jobs == 1:
         work = Auditor(estate, at)
         yield from map(work, names)
@@ -178,7 +305,8 @@ class Auditor:
 
     def __call__(self, name: str) -> tuple[GuestAudit, Identities | None]:
         try:
-            snapshot = _survey_one(self.estate, self.estate.guests[name])
+            spec = self.estate.guests[name]
+            snapshot = survey_target(spec.via.path, name, also_of(self.estate, spec))
         except (NightlatchError, OSError) as error:
             return GuestAudit(name, unread=str(error)), None
         return self.judged(snapshot)
@@ -207,7 +335,7 @@ def _with_fleet(audits: Iterable[GuestAudit], more: Mapping[str, list[Finding]])
         yield replace(each, findings=(*each.findings, *extra)) if extra else each
 
 
-def audit_target(target: Path | Snapshot, at: datetime) -> Audit:
+def audit_target(target: Path | str | Snapshot, at: datetime) -> Audit:
     """A first look without an estate: every way in, and what is unhygienic about it."""
     snapshot = target if isinstance(target, Snapshot) else survey_target(target)
     access = guest_access(readings.read(snapshot), at)
@@ -222,39 +350,6 @@ def draft(estate: Estate, snapshot: Snapshot, at: datetime) -> Draft:
 def prove(estate: Estate, made: Draft, snapshot: Snapshot, at: datetime) -> ProvedDraft:
     """Work a draft out on evidence. Raises RefusedError when it does not close the gap, or shuts the own door."""
     return plan.prove(estate, made, snapshot, at)
-
-
-@contextmanager
-def _told() -> Iterator[None]:
-    try:
-        yield
-    except OSError as error:
-        raise UnreadableError(f"{error.filename or 'the guest'}: {error.strerror}") from error
-
-
-def enact(estate: Estate, guest: str, at: datetime, change: str = "") -> Changed:
-    """Survey one folder guest again, draft and prove again, and apply. Raises RefusedError, PutBackError."""
-    spec = _chosen(estate, [guest])[0]
-    if spec.via.kind != "folder":
-        raise RefusedError(f"{guest} is an evidence archive: only what it was made from can be changed")
-    snapshot = _survey_one(estate, spec)
-    proved = prove(estate, draft(estate, snapshot, at), snapshot, at)
-    return apply(proved, spec.via.path, at, change)
-
-
-def apply(proved: ProvedDraft, root: Path, at: datetime, change: str = "") -> Changed:
-    """Apply a proved draft to the folder it was proved on."""
-    with _told():
-        return latch.enact(proved, root, at, TOOL, change or new_change_id(datetime.now(UTC)))
-
-
-def undo(estate: Estate, guest: str, change: str = "") -> Changed:
-    """Take back the newest change of a folder guest, or the one named."""
-    spec = _chosen(estate, [guest])[0]
-    if spec.via.kind != "folder":
-        raise RefusedError(f"{guest} is an evidence archive: nothing was ever changed there")
-    with _told():
-        return latch.undo(spec.via.path, guest, change)
 
 
 def effective_settings(

@@ -59,6 +59,14 @@ class UnreadableError(NightlatchError):
     exit_code = 3
 
 
+class UnreachableError(UnreadableError):
+    """A live guest could not be reached or asked; `stage` is the first step that failed (name, connect, login, ...)."""
+
+    def __init__(self, guest: str, stage: str, what: str, hint: str = "") -> None:
+        self.guest, self.stage = guest, stage
+        super().__init__([Fault(f"{guest}: {stage}: {what}" + (f"; {hint}" if hint else ""))])
+
+
 class RefusedError(NightlatchError):
     """A change was refused; nothing was written."""
 

@@ -13,14 +13,15 @@ class Kind(StrEnum):
     DEFAULT = "built-in default"
     ABSENT = "absent file"
     ESTATE = "estate file"
+    LISTING = "listing"
 
 
 @dataclass(frozen=True, slots=True)
 class Origin:
     """A place in a file. Line and column count from 1 (a column is one character, a tab too); 0 means the whole file.
 
-    `path` is the guest's own path for `Kind.FILE` and `Kind.ABSENT`, the keyword for `Kind.DEFAULT`, and the estate
-    file's path for `Kind.ESTATE`.
+    `path` is the guest's own path for `Kind.FILE` and `Kind.ABSENT`, the keyword for `Kind.DEFAULT`, the estate
+    file's path for `Kind.ESTATE`, and what was asked on the live guest for `Kind.LISTING`.
     """
 
     path: str
@@ -33,6 +34,8 @@ class Origin:
             return f"built-in default of {self.path}"
         if self.kind is Kind.ABSENT:
             return f"{self.path} (there is no such file)"
+        if self.kind is Kind.LISTING:
+            return f"asked: {self.path}"
         if not self.line:
             return self.path
         return f"{self.path}:{self.line}" + (f":{self.column}" if self.column else "")

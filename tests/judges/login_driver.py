@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from itertools import product
 from pathlib import Path
 
-from nightlatch import api
+from nightlatch import api, changing
 from nightlatch.estate.load import load
 from nightlatch.evidence.collect import collect
 from nightlatch.formats.keys import decode
@@ -79,7 +79,7 @@ def drafted(work: str, part: int, parts: int, seed: int, count: int) -> None:
         at = datetime.now(UTC)
         snapshot = api.survey_target(Path("/"), "judged")
         proved = api.prove(estate, api.draft(estate, snapshot, at), snapshot, at)
-        changed = api.apply(proved, Path("/"), at)
+        changed = changing.apply(proved, Path("/"), at)
         guest.stop()
         guest.start()
         left = " ".join(entry.text for entry in proved.draft.left)

@@ -6,6 +6,7 @@ import os
 import shutil
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 
 HERE = Path(__file__).parent / "skerry"
@@ -52,22 +53,24 @@ class Story:
     twin: str = ""  # the guest whose host key it has: both are copies of one image
 
 
-def public(name: str) -> str:
+def public(name: str, keys: Path = HERE / "keys") -> str:
     """A public key of the station, one line."""
     path = HERE / f"{name}.pub"
-    return (path if path.exists() else HERE / "keys" / f"{name}.pub").read_text().strip()
+    return (path if path.exists() else keys / f"{name}.pub").read_text().strip()
 
 
-def key_lines() -> dict[str, str]:
+def key_lines(keys: Path = HERE / "keys") -> dict[str, str]:
     """The key files as they should be."""
     bench = 'from="192.168.40.0/24,2001:db8:40::/64"'
+
+    key = partial(public, keys=keys)
     return {
-        "keeper": f"{bench} {public('keeper')}\n",
-        "mara": f"{bench} {public('mara-desk')}\n{bench} {public('mara-token')}\n",
-        "joon": f"# joon's desk\n{bench} {public('joon-desk')}\n",
-        "lantern": f"{bench} {public('lantern')}\n",
-        "copier": f'from="192.168.56.9",restrict,command="/usr/local/bin/copy-out" {public("nightcopy")}\n',
-        "charts": f'cert-authority,principals="tove",from="203.0.113.20",restrict {public("skerry-users")}\n',
+        "keeper": f"{bench} {key('keeper')}\n",
+        "mara": f"{bench} {key('mara-desk')}\n{bench} {key('mara-token')}\n",
+        "joon": f"# joon's desk\n{bench} {key('joon-desk')}\n",
+        "lantern": f"{bench} {key('lantern')}\n",
+        "copier": f'from="192.168.56.9",restrict,command="/usr/local/bin/copy-out" {key("nightcopy")}\n',
+        "charts": f'cert-authority,principals="tove",from="203.0.113.20",restrict {key("skerry-users")}\n',
     }
 
 
@@ -137,11 +140,7 @@ def _host_key(name: str) -> tuple[bytes, bytes]:
 
 
 def _guest(root: Path, story: Story, host_key: tuple[bytes, bytes]) -> None:
-    files = {**_base(story), **{f"/home/{n}/.ssh/authorized_keys": t for n, t in key_lines().items()}, **story.files}
-    if story.name in ("gate", "chartbox"):
-        files["/home/copier/.ssh/authorized_keys"] = ""
-    if story.name == "gauge":
-        files["/home/charts/.ssh/authorized_keys"] = ""
+    files = {**_base(story), **told_files(story)}
     for path, text in files.items():
         _write(root, path, text.encode(), story.modes)
     _write(root, "/etc/ssh/ssh_host_ed25519_key", host_key[0], {"/etc/ssh/ssh_host_ed25519_key": (0o600, 0, 0)})
@@ -156,6 +155,16 @@ def _guest(root: Path, story: Story, host_key: tuple[bytes, bytes]) -> None:
     ):
         _write(root, program, b"# stands for the program\n", {program: (0o755, 0, 0)})
     (root / "srv/charts").mkdir(parents=True, exist_ok=True)
+
+
+def told_files(story: Story, keys: Path = HERE / "keys") -> dict[str, str]:
+    """The key files of a guest and what makes its story, by path."""
+    files = {**{f"/home/{n}/.ssh/authorized_keys": t for n, t in key_lines(keys).items()}, **story.files}
+    if story.name in ("gate", "chartbox"):
+        files["/home/copier/.ssh/authorized_keys"] = ""
+    if story.name == "gauge":
+        files["/home/charts/.ssh/authorized_keys"] = ""
+    return files
 
 
 def _base(story: Story) -> dict[str, str]:

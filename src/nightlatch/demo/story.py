@@ -14,11 +14,17 @@ from nightlatch.faults import RefusedError
 from nightlatch.report import page, text
 
 
-def tell_demo(*, leave: bool = False, folder: Path | None = None) -> None:
+def tell_demo(*, leave: bool = False, folder: Path | None = None, live: bool = False) -> None:
     """Copy the sample estate to a work folder, tell the loop, and tidy up unless `leave`.
 
-    Raises RefusedError when `folder` is there already.
+    `live` boots the guests in namespaces of their own and needs root. Raises RefusedError when `folder` is there
+    already, or when guests can't run here.
     """
+    if live:
+        from nightlatch.demo.live import tell_live
+
+        tell_live(leave=leave, folder=folder)
+        return
     if folder is not None and folder.exists():
         raise RefusedError(f"{folder} is there already; name a folder that is not")
     home = folder or Path(tempfile.mkdtemp(prefix="skerry-point-")) / "skerry"
@@ -31,7 +37,8 @@ def tell_demo(*, leave: bool = False, folder: Path | None = None) -> None:
         _next(page.Page(page.console()), home)
 
 
-def _chapter(sheet: page.Page, title: str, words: str) -> None:
+def chapter(sheet: page.Page, title: str, words: str) -> None:
+    """A heading and what it is about."""
     sheet.blank()
     sheet.line((f"== {title} ", "name"), ("=" * max(3, sheet.width - len(title) - 4), "place"))
     sheet.wrapped(words)
@@ -42,7 +49,7 @@ def _tell(sheet: page.Page, path: Path) -> None:
     at = datetime.now(UTC)
     started = time.perf_counter()
     estate = nightlatch.load_estate(path)
-    _chapter(
+    chapter(
         sheet,
         "Skerry Point",
         "Four small machines look after a tide gauge. One file, estate.yaml, says who is let into which of them, by "
@@ -50,14 +57,14 @@ def _tell(sheet: page.Page, path: Path) -> None:
     )
     for spec in estate.grants:
         sheet.wrapped(spec.text, indent=2)
-    _chapter(
+    chapter(
         sheet,
         "1. audit",
         "Nightlatch reads what the guests hold and says who can really get in: exactly, for every address. What is "
         "open and not granted is a hole; who is granted and can't get in is shut out.",
     )
     text.audit(sheet, nightlatch.audit(estate, at), "estate.yaml")
-    _chapter(
+    chapter(
         sheet,
         "2. draft",
         "The fewest steps that close the differences. They are worked out on the evidence, and the whole reasoning runs "
@@ -70,14 +77,14 @@ def _tell(sheet: page.Page, path: Path) -> None:
             proved.append(nightlatch.prove(estate, made, surveyed.snapshot, at))
     for each in proved:
         text.draft(sheet, each)
-    _chapter(sheet, "3. enact", "Survey again, prove again, then apply. Every original is kept on the guest.")
+    chapter(sheet, "3. enact", "Survey again, prove again, then apply. Every original is kept on the guest.")
     for each in proved:
         if each.draft.steps:
-            text.enacted(sheet, nightlatch.enact(estate, each.draft.guest, at), "estate.yaml")
-    _chapter(sheet, "4. audit again", "The same question once more.")
+            text.enacted(sheet, nightlatch.enact(estate, each.draft.guest, at).changed, "estate.yaml")
+    chapter(sheet, "4. audit again", "The same question once more.")
     text.audit(sheet, nightlatch.audit(estate, at), "estate.yaml")
-    _chapter(sheet, "5. undo", "Any change can be taken back: every byte, mode and owner.")
-    text.undone(sheet, nightlatch.undo(estate, "gate"))
+    chapter(sheet, "5. undo", "Any change can be taken back: every byte, mode and owner.")
+    text.undone(sheet, nightlatch.undo(estate, "gate").changed)
     sheet.blank()
     sheet.line(f"That was the whole loop, in {time.perf_counter() - started:.1f} seconds.")
 

@@ -12,7 +12,6 @@ from nightlatch.formats.authorized_keys import Entry
 from nightlatch.formats.sshd_keywords import spelled
 from nightlatch.net.addresses import EVERY_ADDRESS
 from nightlatch.origin import Kind, Origin
-from nightlatch.readings.sshd import MAIN
 from nightlatch.reason.access import Certificate, Gives, Grant, Key, Password, Unknown
 from nightlatch.reason.differences import Surplus
 from nightlatch.reason.paths import GuestAccess
@@ -27,11 +26,12 @@ class Guesswork:
         self, access: GuestAccess, grants: Sequence[Grant], narrow_at: tuple[str, ...]
     ) -> None:  # fmt: skip
         self.access, self.grants, self.narrow_at = access, grants, narrow_at
+        self.main = access.reading.main_path
 
     def setting(self, keyword: str, value: str, origin: Origin, why: str, *, opens: bool = False) -> Candidate:
         """Set a keyword where its value comes from: that very line, or the top of the main file for a default."""
         if origin.kind is not Kind.FILE:
-            return (InsertSetting(MAIN, why, opens, f"{spelled(keyword)} {value}"),)
+            return (InsertSetting(self.main, why, opens, f"{spelled(keyword)} {value}"),)
         content = self.access.reading.snapshot.content(origin.path)
         if content is None or origin.path not in self.access.reading.sshd.files:
             return ()
@@ -67,7 +67,7 @@ class Guesswork:
             if grant.place == item.path.place and any(grant.callers.surely.values()):
                 for need in grant.proofs:
                     if item.path.need < need:
-                        yield (AppendBlock(MAIN, why, False, blocks.for_need(grant, need)),)
+                        yield (AppendBlock(self.main, why, False, blocks.for_need(grant, need)),)
 
     def _password(self, item: Surplus, why: str) -> Iterator[Candidate]:
         methods = [
@@ -85,7 +85,7 @@ class Guesswork:
             return
         block = (f"Match User {item.path.account}", *(f"    {p.text.split()[0]} no" for p in methods))
         if methods:
-            yield (AppendBlock(MAIN, why, False, block),)
+            yield (AppendBlock(self.main, why, False, block),)
 
     def _line(self, secret: Key | Certificate, item: Surplus, why: str) -> Iterator[Candidate]:
         """Take away every line of a key, or narrow the first and take the others away."""
@@ -109,7 +109,7 @@ class Guesswork:
             yield (ReplaceLine(path, why, False, before, after, nth),)
             yield (*gone[:-1], ReplaceLine(path, why, False, before, after, nth))
         if want.files and not want.shell:
-            yield (AppendBlock(MAIN, why, False, blocks.for_files(account, want.files)),)
+            yield (AppendBlock(self.main, why, False, blocks.for_files(account, want.files)),)
 
     def _lines_of(self, secret: Key | Certificate, account: str) -> Iterator[tuple[str, str, int, Entry]]:
         """Every line that holds the key, or the authority, in the files that sshd looks at for the account."""
@@ -136,7 +136,7 @@ class Guesswork:
         if everyone == want.sources:
             others = ",".join(["*", *(f"!{text}" for text in want.sources.prefixes())])
             block = (f"Match User {item.path.account} Address {others}", "    PubkeyAuthentication no")
-            yield (AppendBlock(MAIN, why, False, block),)
+            yield (AppendBlock(self.main, why, False, block),)
 
     def _want(self, secret: Key | Certificate, account: str) -> wanted.Wanted | None:
         if isinstance(secret, Key):

@@ -47,6 +47,8 @@ def _note(before: Entry | None, after: Entry) -> str:
     if before is None or before.kind is Kind.ABSENT:
         what = "new folder" if after.kind is Kind.FOLDER else "new file"
         return f"{what}, mode {after.mode:04o}, owner {after.uid}, group {after.gid}"
+    if after.kind is Kind.ABSENT:
+        return "taken away"
     notes = []
     if before.mode != after.mode:
         notes.append(f"mode {before.mode:04o} becomes {after.mode:04o}")

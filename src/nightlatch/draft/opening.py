@@ -14,7 +14,6 @@ from nightlatch.formats import lines as text_lines
 from nightlatch.formats.authorized_keys import Entry, quote
 from nightlatch.formats.keys import PublicKey
 from nightlatch.readings.accounts import Account
-from nightlatch.readings.sshd import MAIN
 from nightlatch.reason.access import COMMON, Certificate, Gives, Grant, Key, Need, Password
 from nightlatch.reason.differences import Missing
 
@@ -51,9 +50,9 @@ def _proof(
         yield (*steps, *dict.fromkeys(on))
     if any(power.gives is Gives.FILES for power in grant.gives):
         root = next(power.what for power in grant.gives if power.gives is Gives.FILES)
-        yield (*steps, AppendBlock(MAIN, why, True, blocks.for_files(grant.account, root)))
+        yield (*steps, AppendBlock(work.main, why, True, blocks.for_files(grant.account, root)))
     if block:
-        yield (*steps, AppendBlock(MAIN, why, True, block))
+        yield (*steps, AppendBlock(work.main, why, True, block))
     elif steps:
         yield tuple(steps)
 

@@ -38,11 +38,15 @@ class Left:
 
 @dataclass(frozen=True)
 class Draft:
-    """The steps for one guest, in order, and what is left undone. Not proved yet."""
+    """The steps for one guest, in order, and what is left undone. Not proved yet.
+
+    `returns` names the kept change that these steps take back; such a draft need not close anything.
+    """
 
     guest: str
     steps: tuple[AnyStep, ...]
     left: tuple[Left, ...] = ()
+    returns: str = ""
 
 
 @dataclass(frozen=True)
@@ -70,7 +74,9 @@ _PROVED = object()
 
 
 @dataclass(frozen=True)
-class _State:
+class State:
+    """What one snapshot lets in, and both differences."""
+
     snapshot: Snapshot
     access: GuestAccess
     surplus: tuple[Surplus, ...]
@@ -86,31 +92,40 @@ class _State:
         return len(s) + len(m)
 
 
-class _Desk:
+class Desk:
+    """Works out what evidence lets in against the grants, as often as a draft needs it."""
+
     def __init__(self, estate: Estate, snapshot: Snapshot, at: datetime) -> None:
         self.estate, self.start, self.at = estate, snapshot, at
         self.realms = realms(estate)
         self.known = names_of(estate)
-        self.grants = tuple(expand(estate, snapshot.guest, at))
+        self.grants = tuple(expand(estate, snapshot.guest, at, snapshot.facts))
         self.kept = {g.account for g in self.grants if g.kind is GrantKind.EMERGENCY}
         self.kept |= {e.account for e in estate.emergency if snapshot.guest in e.guests}
         self.shut_out = [(m.grant, m.power) for m in self.state(snapshot).missing if m.certain]
 
-    def state(self, snapshot: Snapshot) -> _State:
+    def state(self, snapshot: Snapshot) -> State:
+        """The differences on a snapshot."""
         access = guest_access(readings.read(snapshot), self.at, self.realms)
         over = tuple(surplus(access.paths, self.grants))
-        return _State(snapshot, access, over, tuple(missing(access.paths, self.grants)))
+        return State(snapshot, access, over, tuple(missing(access.paths, self.grants)))
 
-    def tried(self, steps: tuple[AnyStep, ...]) -> _State | None:
+    @property
+    def lacks_door(self) -> bool:
+        """Whether this is a guest that is entered over SSH, and no own door is known."""
+        entered = self.estate.guests[self.start.guest].via.kind == "ssh"
+        return entered and not any(grant.kind is GrantKind.OWN_DOOR for grant in self.grants)
+
+    def tried(self, steps: tuple[AnyStep, ...]) -> State | None:
         try:
             return self.state(apply_all(self.start, steps))
         except StepError:
             return None
 
-    def names(self, state: _State) -> Names:
+    def names(self, state: State) -> Names:
         return self.known.also(comments_of(state.access))
 
-    def candidates(self, state: _State) -> Iterator[Candidate]:
+    def candidates(self, state: State) -> Iterator[Candidate]:
         work = Guesswork(state.access, self.grants, self.estate.narrow_at)
         names = self.names(state)
         over, under = state.certain
@@ -132,7 +147,7 @@ class _Desk:
 
 def make(estate: Estate, snapshot: Snapshot, at: datetime) -> Draft:
     """The draft for one guest at a moment (aware)."""
-    desk = _Desk(estate, snapshot, at)
+    desk = Desk(estate, snapshot, at)
     first = desk.state(snapshot)
     steps: tuple[AnyStep, ...] = ()
     state = best = first
@@ -152,8 +167,8 @@ def make(estate: Estate, snapshot: Snapshot, at: datetime) -> Draft:
 
 
 def _better(
-    desk: _Desk, state: _State, steps: tuple[AnyStep, ...], seen: set[Candidate]
-) -> tuple[tuple[AnyStep, ...], _State] | None:  # fmt: skip
+    desk: Desk, state: State, steps: tuple[AnyStep, ...], seen: set[Candidate]
+) -> tuple[tuple[AnyStep, ...], State] | None:  # fmt: skip
     """The first candidate that helps: one that opens must let somebody in who is granted, even where that opens more
     than it should (later rounds close it again); one that closes must leave fewer differences."""
     for candidate in desk.candidates(state):
@@ -162,7 +177,7 @@ def _better(
         seen.add(candidate)
         longer = steps + candidate
         after = desk.tried(longer)
-        if after is None or _door_shrunk(desk, state, after):
+        if after is None or door_shrunk(desk, state, after):
             continue
         opens = all(step.opens for step in candidate) and len(after.certain[1]) < len(state.certain[1])
         if opens or after.weight < state.weight:
@@ -170,7 +185,7 @@ def _better(
     return None
 
 
-def _fewest(desk: _Desk, steps: tuple[AnyStep, ...], weight: int) -> tuple[AnyStep, ...]:
+def _fewest(desk: Desk, steps: tuple[AnyStep, ...], weight: int) -> tuple[AnyStep, ...]:
     """Drop steps until every one that is left is needed."""
     for step in reversed(steps):
         shorter = tuple(each for each in steps if each is not step)
@@ -187,7 +202,8 @@ def door(access: GuestAccess, grants: Iterable[Grant]) -> Sources:
     return joined(p.callers.perhaps for p in serving)
 
 
-def _door_shrunk(desk: _Desk, before: _State, after: _State) -> bool:
+def door_shrunk(desk: Desk, before: State, after: State) -> bool:
+    """Whether the own door or an emergency account is open from fewer places than before, among those it states."""
     for grant in desk.grants:
         if grant.kind is not GrantKind.GRANT and without(door(before.access, [grant]), door(after.access, [grant])):
             wanted = joined([grant.callers.perhaps])
@@ -200,7 +216,12 @@ def _door_shrunk(desk: _Desk, before: _State, after: _State) -> bool:
 
 def prove(estate: Estate, draft: Draft, snapshot: Snapshot, at: datetime) -> ProvedDraft:
     """Work the draft out on the evidence, state by state. Raises RefusedError, which says what is not good."""
-    desk = _Desk(estate, snapshot, at)
+    desk = Desk(estate, snapshot, at)
+    if draft.steps and desk.lacks_door:
+        raise RefusedError(
+            f"{draft.guest}: nothing tells how Nightlatch comes in there, so its door could be drafted away: this evidence was "
+            "not read over SSH; write key and from under via, or survey it over SSH"
+        )
     before = desk.state(snapshot)
     state = before
     done: tuple[AnyStep, ...] = ()
@@ -213,15 +234,16 @@ def prove(estate: Estate, draft: Draft, snapshot: Snapshot, at: datetime) -> Pro
         if state.access.effective.refusal is not None and before.access.effective.refusal is None:
             because = state.access.effective.refusal.because
             raise RefusedError(f'{draft.guest}: after the step "{step}" sshd would not start: {because}')
-        if _door_shrunk(desk, before, state):
+        if door_shrunk(desk, before, state):
             raise RefusedError(
                 f'{draft.guest}: the step "{step}" would shut the door that Nightlatch comes in by, or an emergency account'
             )
-    _closed(desk, draft, before, state)
+    if not draft.returns:
+        _closed(desk, draft, before, state)
     return ProvedDraft(draft, snapshot, state.snapshot, at, _PROVED)
 
 
-def _closed(desk: _Desk, draft: Draft, before: _State, state: _State) -> None:
+def _closed(desk: Desk, draft: Draft, before: State, state: State) -> None:
     left = {entry.text for entry in _left(desk, state)}
     if not left <= {entry.text for entry in draft.left}:
         first = sorted(left - {entry.text for entry in draft.left})[0]
@@ -239,11 +261,21 @@ def _possible(items: Iterable[Surplus] | Iterable[Missing]) -> Sources:
     return joined(item.possible for item in items)
 
 
-def _certain(state: _State) -> Sources:
+def _certain(state: State) -> Sources:
     return joined([*(s.certain for s in state.surplus), *(m.certain for m in state.missing)])
 
 
-def _left(desk: _Desk, state: _State) -> Iterator[Left]:
+def desk(estate: Estate, snapshot: Snapshot, at: datetime) -> Desk:
+    """A desk for one guest's evidence."""
+    return Desk(estate, snapshot, at)
+
+
+def left_texts(work: Desk, state: State) -> list[str]:
+    """What is certain and still there, in words."""
+    return [entry.text for entry in _left(work, state)]
+
+
+def _left(desk: Desk, state: State) -> Iterator[Left]:
     """What is certain and still there, with what a person can do about it."""
     names = desk.names(state)
     over, under = state.certain

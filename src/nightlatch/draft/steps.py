@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
-from nightlatch.evidence.snapshot import Entry, Kind, Snapshot
+from nightlatch.evidence.snapshot import ABSENT, Entry, Kind, Snapshot
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats import sshd_config
 from nightlatch.formats.lines import LineEdit
@@ -103,7 +103,18 @@ class SetOwner(Step):
         return f"owner {self.uid} for {self.path}"
 
 
-AnyStep = ReplaceLine | InsertSetting | AppendBlock | AddLine | MakeFolder | SetMode | SetOwner
+@dataclass(frozen=True, slots=True)
+class Return(Step):
+    """Give a path what a kept change took from it: `entry` is what it becomes, `seen` what it must be now."""
+
+    seen: Entry
+    entry: Entry
+
+    def __str__(self) -> str:
+        return f"take away {self.path}" if self.entry.kind is Kind.ABSENT else f"take the change of {self.path} back"
+
+
+AnyStep = ReplaceLine | InsertSetting | AppendBlock | AddLine | MakeFolder | SetMode | SetOwner | Return
 
 
 def apply(snapshot: Snapshot, step: AnyStep) -> Snapshot:
@@ -136,6 +147,10 @@ def apply(snapshot: Snapshot, step: AnyStep) -> Snapshot:
             if entry is None or entry.kind not in (Kind.FILE, Kind.FOLDER):
                 raise StepError(f"{step.path} is not there")
             return snapshot.with_files({step.path: replace(entry, uid=step.uid)})
+        case Return():
+            if (entry or ABSENT) != step.seen:
+                raise StepError(f"{step.path} is not as it was when it was read")
+            return snapshot.with_files({step.path: step.entry})
 
 
 def _raw(entry: Entry | None, step: AnyStep) -> bytes:

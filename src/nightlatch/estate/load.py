@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError, available_timezones
 
-from nightlatch.estate import reader, sentences
+from nightlatch.estate import reader, sentences, ways
 from nightlatch.estate.model import (
     CertificateRight,
     Emergency,
@@ -15,7 +15,6 @@ from nightlatch.estate.model import (
     Place,
     Principal,
     Team,
-    Via,
     Waiver,
 )
 from nightlatch.estate.nodes import Node, Source, parse
@@ -38,11 +37,6 @@ LATER_GUEST = {
     "dial": "addresses of guests come later",
     "addresses": "addresses of guests come later",
     "network": "networks come later",
-}
-LATER_VIA = {
-    "ssh": "running guests come later; survey a folder, or an evidence archive",
-    "by_hand": "guests surveyed by hand come later",
-    "here": "the machine itself comes later",
 }
 
 
@@ -235,34 +229,10 @@ class _Loader:
                 self.source.fault(
                     item, f'"{value}" is no fingerprint', "SHA256: and what ssh-keygen -l prints behind it"
                 )
-        via = self._via(found["via"], what, names) if "via" in found else None
+        via = ways.via(self.source, found["via"], what, names, self.folder, self._key) if "via" in found else None
         system = reader.text(self.source, found["system"], "system") if "system" in found else ""
         if via is not None:
             self.guests[name] = GuestSpec(name, via, self.source.origin(key), system, tuple(labels), tuple(host_keys))
-
-    def _via(self, node: Node, what: str, names: sentences.Names) -> Via | None:
-        found = reader.section(self.source, node, "via", ("folder", "evidence", "as", "key", "from"), LATER_VIA)
-        ways = [kind for kind in ("folder", "evidence") if kind in found]
-        if len(ways) != 1:
-            if node.pairs is not None and not {k.text for k, _ in node.pairs} & set(LATER_VIA):
-                self.source.fault(
-                    node, f"{what} is reached by {len(ways)} ways", "one of folder: PATH, evidence: ARCHIVE"
-                )
-            return None
-        path = self.folder / reader.text(self.source, found[ways[0]], ways[0])
-        stated = [name for name in ("as", "key", "from") if name in found]
-        if stated and len(stated) < 3:
-            self.source.fault(
-                node,
-                f"{what} states {' and '.join(stated)} of its own door only",
-                "as, key and from together, or none of them",
-            )
-        return Via(
-            ways[0], path, self.source.origin(node),
-            reader.text(self.source, found["as"], "as") if "as" in found else "",
-            self._key(found["key"]) if "key" in found else None,
-            sentences.places(self.source, found["from"], names) if "from" in found else (),
-        )  # fmt: skip
 
     def _narrow_at(self, node: Node | None) -> tuple[str, ...]:
         if node is None:

@@ -66,14 +66,26 @@ class PlaceRef:
 
 @dataclass(frozen=True, slots=True)
 class Via:
-    """How Nightlatch gets at a guest, and the own door: the account, key and place by which it will come in."""
+    """How Nightlatch gets at a guest, and the own door: the account, key and place by which it comes in.
 
-    kind: str  # "folder" or "evidence"
-    path: Path
+    `kind` is folder, evidence, by_hand (all with `path`), ssh (with `host`, and `port` 0 for the client's own choice) or here.
+    `key_path` is the file that `key` was read from.
+    """
+
+    kind: str
     origin: Origin
+    path: Path = Path()
+    host: str = ""
+    port: int = 0
     account: str = ""
     key: PublicKey | None = None
+    key_path: Path | None = None
     places: tuple[PlaceRef, ...] = ()
+
+    @property
+    def is_live(self) -> bool:
+        """Whether a running guest is asked."""
+        return self.kind in ("ssh", "here")
 
 
 @dataclass(frozen=True, slots=True)

@@ -16,9 +16,12 @@ people:
 teams:
   keepers: [robin]
 
-# Guests are read from a folder (a mounted image, an unpacked root) or from an evidence archive.
+# A running guest: the account Nightlatch comes in by, and its host key's fingerprint, read at its console by
+#   ssh-keygen -l -f /etc/ssh/ssh_host_ed25519_key.pub
+# Or a folder (a mounted image, an unpacked root), or an evidence archive.
 guests:
   first: {{via: {{folder: images/first}}, labels: [servers]}}
+#  second: {{via: {{ssh: 192.0.2.21, as: keeper}}, host_keys: ["SHA256:..."], labels: [servers]}}
 
 # One sentence each. `from` is always said; `with: key + password` asks for both, a list for either.
 grants: []

@@ -1,7 +1,8 @@
 """The evidence archive: one gzipped tar a guest, which a person can open.
 
 `meta.json` comes first: tool version, time, transport, and a line for every path with mode, owner, digest and notes.
-The files themselves follow under `root/` as they were, with their modes and owners; secrets are already reduced.
+The files themselves follow under `root/` as they were, with their modes and owners; secrets are already reduced. What
+programs on a live guest printed follows under `listings/`.
 The same evidence gives the same bytes. Reading never unpacks anything to disk, and every digest is checked.
 """
 
@@ -15,6 +16,7 @@ import tarfile
 import tempfile
 import zlib
 from datetime import datetime
+from hashlib import sha256
 from pathlib import Path
 from typing import Literal
 
@@ -28,6 +30,7 @@ LARGEST_META = 32 << 20
 LARGEST_FILE = 4 << 20
 LARGEST_TOTAL = 128 << 20
 SUFFIX = ".evidence.tar.gz"
+OWN_FACTS = ("tool", "taken", "transport")  # stand in meta.json by themselves
 
 
 class MetaEntry(BaseModel):
@@ -43,6 +46,7 @@ class MetaEntry(BaseModel):
     target: str = ""
     note: str = ""
     reduced: bool = False
+    changed: int = Field(0, ge=0)
 
 
 class Meta(BaseModel):
@@ -57,6 +61,8 @@ class Meta(BaseModel):
     listed: list[str]
     notes: list[str]
     entries: dict[str, MetaEntry]
+    facts: dict[str, str] = Field(default_factory=dict)
+    listings: dict[str, str] = Field(default_factory=dict)
 
 
 def write(snapshot: Snapshot, path: Path, *, tool: str, taken: datetime, transport: str) -> None:
@@ -82,6 +88,8 @@ def pack(snapshot: Snapshot, *, tool: str, taken: datetime, transport: str) -> b
         "taken": taken.isoformat(timespec="seconds"), "transport": transport,
         "listed": sorted(snapshot.listed), "notes": list(snapshot.notes),
         "entries": {path: _meta_entry(entry) for path, entry in entries.items()},
+        "facts": {name: text for name, text in snapshot.facts.items() if name not in OWN_FACTS},
+        "listings": {name: sha256(raw).hexdigest() for name, raw in sorted(snapshot.listings.items())},
     }  # fmt: skip
     buffer = io.BytesIO()
     with (
@@ -94,6 +102,8 @@ def pack(snapshot: Snapshot, *, tool: str, taken: datetime, transport: str) -> b
             name = "root" + path.rstrip("/")
             if entry.kind is Kind.FILE and entry.content is not None:
                 _add(tar, name, entry.mode & 0o777, entry.uid, entry.gid, entry.content)
+        for name, raw in sorted(snapshot.listings.items()):
+            _add(tar, f"listings/{name}", 0o600, 0, 0, raw)
     return buffer.getvalue()
 
 
@@ -110,6 +120,8 @@ def _meta_entry(entry: Entry) -> dict[str, object]:
     out.update(mode=f"{entry.mode:04o}", uid=entry.uid, gid=entry.gid)
     if entry.kind is Kind.FILE:
         out.update(size=entry.size, sha256=entry.digest)
+    if entry.changed:
+        out["changed"] = entry.changed
     if entry.target:
         out["target"] = entry.target
     if entry.note:
@@ -133,6 +145,7 @@ def read(path: Path) -> Snapshot:
 def _read(tar: tarfile.TarFile, path: Path) -> Snapshot:
     meta: Meta | None = None
     contents: dict[str, bytes] = {}
+    listings: dict[str, bytes] = {}
     total = 0
     for member in tar:
         limit = LARGEST_META if meta is None else LARGEST_FILE
@@ -145,11 +158,17 @@ def _read(tar: tarfile.TarFile, path: Path) -> Snapshot:
             meta = _meta(member.name, raw, path)
         elif stream and member.name.startswith("root/"):
             contents[member.name[4:]] = raw
+        elif stream and member.name.startswith("listings/"):
+            listings[member.name[9:]] = raw
     if meta is None:
         raise UnreadableError(f"{path} is no evidence archive: it is empty")
     entries = {name: _entry(name, each, contents, path) for name, each in meta.entries.items()}
-    facts = {"tool": meta.tool, "taken": meta.taken, "transport": meta.transport}
-    return Snapshot(meta.guest, entries, frozenset(meta.listed), tuple(meta.notes), facts)
+    facts = {**meta.facts, "tool": meta.tool, "taken": meta.taken, "transport": meta.transport}
+    for name, digest in meta.listings.items():
+        if sha256(listings.get(name, b"")).hexdigest() != digest:
+            raise UnreadableError(f"{path} was changed after it was made: listing {name} differs from its digest")
+    told = {name: listings[name] for name in meta.listings if name in listings}
+    return Snapshot(meta.guest, entries, frozenset(meta.listed), tuple(meta.notes), facts, told)
 
 
 def _meta(name: str, raw: bytes, path: Path) -> Meta:
@@ -168,7 +187,8 @@ def _entry(name: str, meta: MetaEntry, contents: dict[str, bytes], path: Path) -
         raise UnreadableError(f"{path} names a path that is none: {name!r}")
     content = contents.get(name) if meta.kind == "file" and meta.sha256 else None
     entry = Entry(
-        Kind(meta.kind), int(meta.mode, 8), meta.uid, meta.gid, meta.size, content, meta.target, meta.note, meta.reduced
+        Kind(meta.kind), int(meta.mode, 8), meta.uid, meta.gid, meta.size, content, meta.target, meta.note, meta.reduced,
+        meta.changed,
     )  # fmt: skip
     if meta.sha256 and entry.digest != meta.sha256:
         raise UnreadableError(f"{path} was changed after it was made: {name} differs from its digest")

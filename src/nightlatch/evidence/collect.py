@@ -35,7 +35,7 @@ FILES = (
 LOOKED_AT = (
     "/usr/sbin/sshd", "/etc/systemd/system/multi-user.target.wants/ssh.service", "/etc/ssh/sshd_not_to_be_run",
     "/etc/systemd/system/multi-user.target.wants/firewalld.service",
-    "/etc/systemd/system/sysinit.target.wants/nftables.service", "/usr/bin/sudo", "/bin/su",
+    "/etc/systemd/system/sysinit.target.wants/nftables.service", "/usr/bin/sudo", "/bin/su", "/bin/sh",
 )  # fmt: skip
 FOLDERS = (
     "/etc/ssh", "/etc/ssh/sshd_config.d", "/etc/ssh/ssh_config.d", "/etc/sudoers.d", "/etc/pam.d",
@@ -45,8 +45,12 @@ PATH_KEYWORDS = ("trustedusercakeys", "revokedkeys", "hostcertificate", "hostkey
 ACCOUNT_PATHS = ("authorizedkeysfile", "authorizedprincipalsfile", "chrootdirectory")
 
 
-def collect(source: Source, guest: str, also: Iterable[str] = ()) -> Snapshot:
-    """Read one guest; `also` are paths to look at besides, not into.
+def collect(
+    source: Source, guest: str, also: Iterable[str] = (), mains: Iterable[str] = (), folders: Iterable[str] = ()
+) -> Snapshot:  # fmt: skip
+    """Read one guest; `also` are paths to look at besides, not into; `mains` are configurations of running daemons.
+
+    `folders` are read besides, with the files in them.
 
     Raises UnreadableError when even its root can't be read; all else becomes a note.
     """
@@ -56,9 +60,11 @@ def collect(source: Source, guest: str, also: Iterable[str] = ()) -> Snapshot:
         raise UnreadableError(f"{guest}: there is no folder to read")
     if collector.look("/etc").kind is Kind.ABSENT:
         raise UnreadableError(f"{guest}: this folder holds no system, for there is no /etc in it; name a guest's root")
-    collector.everything()
+    collector.everything(mains)
     for path in also:
         collector.visit(path, content=False)
+    for path in folders:
+        collector.folder(path)
     if source.owners_lost:
         collector.guess_owners()
     return Snapshot(guest, collector.entries, frozenset(collector.listed), tuple(collector.notes))
@@ -72,14 +78,14 @@ class _Collector:
         self.notes: list[str] = []
         self.bytes = 0
 
-    def everything(self) -> None:
+    def everything(self, mains: Iterable[str]) -> None:
         for path in LOOKED_AT:
             self.visit(path, content=False)
         for path in FILES:
             self.visit(path)
         for folder in FOLDERS:
-            self.folder(folder)
-        wanted = self._configuration(["/etc/ssh/sshd_config", *self._named_by_units()])
+            self.folder(folder, skip=("moduli",))
+        wanted = self._configuration(["/etc/ssh/sshd_config", *self._named_by_units(), *mains])
         for keyword, text in wanted:
             if keyword in PATH_KEYWORDS and text.startswith("/"):
                 self.visit(text)
@@ -265,4 +271,4 @@ def reduced(path: str, entry: Entry) -> Entry:
         content = keys.reduce_private(content)
     if content == entry.content:
         return entry
-    return Entry(entry.kind, entry.mode, entry.uid, entry.gid, entry.size, content, entry.target, entry.note, True)
+    return replace(entry, content=content, reduced=True)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from functools import cached_property
 
@@ -30,6 +30,7 @@ class Entry:
     """One path. `content` is None for all but files, and for files that were not read (`note` says why).
 
     `mode` holds the permission bits (0o7777); `size` is in bytes; `reduced` says that secrets were taken out.
+    `changed` is when a live guest's file was last changed (st_ctime, seconds since 1970), 0 where it was not asked.
     """
 
     kind: Kind
@@ -41,6 +42,7 @@ class Entry:
     target: str = ""
     note: str = ""
     reduced: bool = False
+    changed: int = field(default=0, compare=False)
 
     @property
     def digest(self) -> str:
@@ -72,13 +74,23 @@ class Found:
 
 @dataclass(frozen=True)
 class Snapshot:
-    """All that was read of one guest. `listed` names the folders whose every child is in `entries`."""
+    """All that was read of one guest. `listed` names the folders whose every child is in `entries`.
+
+    `listings` are what programs on a live guest printed (sockets, addresses, units, daemons, opinions); there are none
+    of a guest in a folder. `facts` are single words about the guest and how it was read.
+    """
 
     guest: str
     entries: Mapping[str, Entry]
     listed: frozenset[str] = frozenset()
     notes: tuple[str, ...] = ()
     facts: Mapping[str, str] = field(default_factory=dict)
+    listings: Mapping[str, bytes] = field(default_factory=dict)
+
+    @property
+    def is_live(self) -> bool:
+        """Whether a running guest was asked."""
+        return bool(self.listings)
 
     @cached_property
     def _children(self) -> dict[str, list[str]]:
@@ -154,7 +166,7 @@ class Snapshot:
     def with_files(self, files: Mapping[str, Entry]) -> Snapshot:
         """The same guest with some entries replaced or added; folders above them are added where they are missing."""
         entries = {**self.entries, **files}
-        return Snapshot(self.guest, entries, self.listed, self.notes, self.facts)
+        return replace(self, entries=entries)
 
 
 def from_files(guest: str, files: Mapping[str, bytes]) -> Snapshot:

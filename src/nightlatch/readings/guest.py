@@ -9,8 +9,9 @@ from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.formats import dpkg_status, keys
 from nightlatch.formats import pam as pam_format
 from nightlatch.origin import Origin
-from nightlatch.readings import accounts, filters, sshd, sudo
+from nightlatch.readings import accounts, filters, service, sshd, sudo
 from nightlatch.readings.gaps import Gap
+from nightlatch.readings.sshd import MAIN
 
 HOST_KEY_NAME = re.compile(r"ssh_host_[a-z0-9]+_key\.pub")
 
@@ -36,6 +37,8 @@ class HostKey:
 class GuestReading:
     """All readings of a guest. `pam` maps a service name to its lines.
 
+    `options` are those sshd runs with, or would be started with where it doesn't run; `stored_options` always the latter.
+
     `system` and `release` are ID and VERSION_ID of os-release(5).
     """
 
@@ -51,6 +54,15 @@ class GuestReading:
     pam: dict[str, tuple[PamLine, ...]]
     host_keys: tuple[HostKey, ...]
     filter_gaps: tuple[Gap, ...]
+    service: service.ServiceReading
+    options: tuple[tuple[str, Origin], ...] = ()
+    stored_options: tuple[tuple[str, Origin], ...] = ()
+    main_file: str = MAIN
+
+    @property
+    def main_path(self) -> str:
+        """Where the main file really lies, once links are followed."""
+        return self.snapshot.resolve(self.main_file).path
 
     @property
     def debian_like(self) -> bool:
@@ -63,6 +75,10 @@ def read(snapshot: Snapshot) -> GuestReading:
     program = snapshot.resolve("/usr/sbin/sshd").entry
     installed = program is not None and program.kind is Kind.FILE
     status = snapshot.content("/var/lib/dpkg/status") or b""
+    running, stored = service.read(snapshot), _options(snapshot)
+    # What a daemon was started with counts for as long as it runs; the unit's own words count from the next start on.
+    counts = _of_daemon(running.daemon) if running.daemon is not None else stored
+    main = _main_file(snapshot, running.daemon)
     return GuestReading(
         snapshot.guest,
         snapshot,
@@ -71,11 +87,15 @@ def read(snapshot: Snapshot) -> GuestReading:
         _release(snapshot),
         dpkg_status.version(status, "openssh-server"),
         accounts.read(snapshot),
-        sshd.read(snapshot, _main_file(snapshot), _options(snapshot)) if installed else sshd.SshdReading(),
+        sshd.read(snapshot, main, counts) if installed else sshd.SshdReading(),
         sudo.read(snapshot),
         _pam(snapshot),
         _host_keys(snapshot),
         filters.read(snapshot),
+        running,
+        counts,
+        stored,
+        main,
     )
 
 
@@ -115,9 +135,18 @@ def _options(snapshot: Snapshot) -> tuple[tuple[str, Origin], ...]:
                 text = found[1].decode("utf-8", "surrogateescape").strip().strip("\"'")
                 started.append((text, Origin(path, number)))
     for text, origin in started:
-        pairs = re.findall(r"(?:^|\s)-(?:o\s*(\S+)|p\s*(\d+))", text)
-        out += [(option.strip("\"'") or f"Port {port}", origin) for option, port in pairs]
+        out += _stated(text, origin)
     return tuple(out)
+
+
+def _stated(text: str, origin: Origin) -> list[tuple[str, Origin]]:
+    pairs = re.findall(r"(?:^|\s)-(?:o\s*(\S+)|p\s*(\d+))", text)
+    return [(option.strip("\"'") or f"Port {port}", origin) for option, port in pairs]
+
+
+def _of_daemon(daemon: service.Daemon) -> tuple[tuple[str, Origin], ...]:
+    """The options that a running daemon shows in its title."""
+    return tuple(_stated(" ".join(daemon.options), daemon.origin))
 
 
 def _unit_files(snapshot: Snapshot) -> list[str]:
@@ -129,8 +158,11 @@ def _unit_files(snapshot: Snapshot) -> list[str]:
     return out
 
 
-def _main_file(snapshot: Snapshot) -> str:
-    """The configuration that the service names with -f, or sshd's own."""
+def _main_file(snapshot: Snapshot, daemon: service.Daemon | None) -> str:
+    """The configuration that the running daemon or the service names with -f, or sshd's own."""
+    if daemon is not None:
+        started = re.search(r"(?:^|\s)-f\s*(/\S+)", " ".join(daemon.options))
+        return started[1] if started else MAIN
     found = sshd.MAIN
     for path in _unit_files(snapshot):
         for line in (snapshot.content(path) or b"").split(b"\n"):

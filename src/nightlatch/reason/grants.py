@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from datetime import datetime
 
 from nightlatch.estate.model import Emergency, Estate, GrantSpec, PlaceRef, Principal
 from nightlatch.formats.keys import PublicKey
+from nightlatch.net.literal import AddressError, parse_network
 from nightlatch.reason.access import (
     ADMINISTER,
     COMMON,
@@ -49,10 +50,13 @@ def sources_of(estate: Estate, refs: Iterable[PlaceRef]) -> Sources:
     return joined(parts)
 
 
-def expand(estate: Estate, guest: str, at: datetime) -> list[Grant]:
-    """Every grant for one guest at a moment, the own door and emergency accounts included."""
+def expand(estate: Estate, guest: str, at: datetime, came: Mapping[str, str] | None = None) -> list[Grant]:
+    """Every grant for one guest at a moment, the own door and emergency accounts included.
+
+    `came` says how a survey came in (`came_as`, `came_with`, `came_from`), for what the own door does not state itself.
+    """
     out = [grant for spec in estate.grants if guest in spec.guests for grant in _sentence(estate, spec, guest, at)]
-    out.extend(_own_door(estate, guest))
+    out.extend(_own_door(estate, guest, came or {}))
     out.extend(g for kept in estate.emergency if guest in kept.guests for g in _emergency(estate, kept, guest))
     return out
 
@@ -114,15 +118,33 @@ def _secrets(
             yield Certificate(authority, principal)
 
 
-def _own_door(estate: Estate, guest: str) -> Iterator[Grant]:
+def _own_door(estate: Estate, guest: str, came: Mapping[str, str]) -> Iterator[Grant]:
     via = estate.guests[guest].via
-    if via.account and via.key is not None:
-        sources = sources_of(estate, via.places)
-        need: Need = frozenset([Key(via.key.fingerprint)])
-        yield Grant(
-            guest, via.account, "the own door", frozenset([need]), frozenset([SHELL]), Bounds(sources, sources),
-            via.origin, kind=GrantKind.OWN_DOOR, text="via", where=", ".join(ref.text for ref in via.places),
-        )  # fmt: skip
+    account = via.account or came.get("came_as", "")
+    if not account or via.kind == "here" or not (via.key or via.kind == "ssh"):
+        return
+    fingerprint = via.key.fingerprint if via.key is not None else came.get("came_with", "")
+    need: Need = frozenset([Key(fingerprint) if fingerprint else Password(guest, account)])
+    sources, where = sources_of(estate, via.places), ", ".join(ref.text for ref in via.places)
+    if not via.places:
+        sources, where = _came_from(came)
+    if not any(sources.values()):
+        return
+    # What comes in to change a guest has to be root there.
+    powers = [SHELL, ADMINISTER] if via.is_live and account != "root" else [SHELL]
+    yield Grant(
+        guest, account, "the own door", frozenset([need]), frozenset(powers), Bounds(sources, sources), via.origin,
+        kind=GrantKind.OWN_DOOR, text="via", where=where,
+    )  # fmt: skip
+
+
+def _came_from(came: Mapping[str, str]) -> tuple[Sources, str]:
+    """The address that a survey came from, as the guest told it; a link-local scope is dropped."""
+    text = came.get("came_from", "").partition("%")[0]
+    try:
+        return {COMMON: parse_network(text)}, text
+    except AddressError:
+        return NOWHERE, ""
 
 
 def _emergency(estate: Estate, kept: Emergency, guest: str) -> Iterator[Grant]:

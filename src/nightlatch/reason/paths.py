@@ -121,6 +121,18 @@ def guest_access(reading: GuestReading, at: datetime, realms: Realms | None = No
     return _Work(reading, effective, at, realms or Realms()).done()
 
 
+def sockets_of(reading: GuestReading, effective: Effective) -> tuple[Listener, ...]:
+    """The sockets that callers reach: the service manager's own where it holds the port (systemd.socket(5)), else sshd's."""
+    unit = reading.service.socket
+    if unit is None or not unit.listens:
+        return listeners(effective.top)
+    return tuple(Listener(address, port, _family(address), unit.origin) for address, port in unit.listens)
+
+
+def _family(address: str) -> str:
+    return "any" if not address else "inet6" if ":" in address else "inet"
+
+
 class _Work:
     def __init__(self, reading: GuestReading, effective: Effective, at: datetime, realms: Realms) -> None:
         self.reading, self.effective, self.realms = reading, effective, realms
@@ -135,7 +147,7 @@ class _Work:
         self.shut: dict[tuple[str, Proof], None] = {}
 
     def done(self) -> GuestAccess:
-        sockets = listeners(self.effective.top)
+        sockets = sockets_of(self.reading, self.effective)
         paths: list[AccessPath] = []
         for account in self.reading.accounts.by_name.values():
             for socket in sockets:

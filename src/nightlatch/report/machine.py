@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from nightlatch.draft import diff
@@ -13,6 +14,7 @@ if TYPE_CHECKING:
     from nightlatch.api import Audit
     from nightlatch.audit.findings import Finding, WayIn
     from nightlatch.draft.plan import ProvedDraft
+    from nightlatch.latch.live import Told
 
 
 def dumps(document: dict[str, Any]) -> str:
@@ -89,6 +91,25 @@ def drafts(estate: str, proved: list[ProvedDraft], refused: dict[str, str]) -> d
         ],
         "refused": [{"guest": guest, "because": because} for guest, because in refused.items()],
     }
+
+
+def pending(told: Sequence[tuple[str, Told | str]]) -> dict[str, Any]:
+    """`nightlatch/pending/1`."""
+    return {"format": "nightlatch/pending/1", "guests": [_latch(guest, each) for guest, each in told]}
+
+
+def _latch(guest: str, told: Told | str) -> dict[str, Any]:
+    if isinstance(told, str):
+        return {"guest": guest, "unread": told}
+    out: dict[str, Any] = {
+        "guest": guest, "unread": None, "on_the_latch": None,
+        "outcomes": [{"change": change, "outcome": words} for change, words in told.outcomes],
+    }  # fmt: skip
+    if told.pending is not None:
+        each = told.pending
+        out["on_the_latch"] = {"change": each.change, "by": each.who, "state": each.state, "timer": each.timer,
+                               "since_seconds": each.since, "seconds_left": each.seconds}  # fmt: skip
+    return out
 
 
 def checks() -> dict[str, Any]:

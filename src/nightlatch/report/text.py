@@ -12,8 +12,11 @@ from nightlatch.origin import Kind
 from nightlatch.report.page import Page
 
 if TYPE_CHECKING:
-    from nightlatch.api import Audit, Changed
+    from nightlatch.api import Audit
+    from nightlatch.changing import Confirmation
     from nightlatch.draft.plan import Left, ProvedDraft
+    from nightlatch.latch.folder import Changed
+    from nightlatch.latch.live import Pending, Told
 
 LABELS = {
     Group.HOLE: "hole",
@@ -224,6 +227,75 @@ def enacted(page: Page, changed: Changed, source: str) -> None:
         page.line("  ", path)
     page.wrapped("No daemon checked the result: this guest is a folder. Run sshd -t in it before it is used.", indent=2)
     page.line("  ", (f"To take it back: nightlatch undo {source} --on {changed.guest}", "next"))
+
+
+def latched(page: Page, changed: Changed, outcome: str, seen: Confirmation, source: str) -> None:
+    """What a change on the latch of a live guest came to, and from where it was proven."""
+    guest = f"--on {changed.guest}"
+    heads = {"kept": "kept", "put back": "put back", "on the latch": "on the latch"}
+    paths = f", {count(len(changed.paths), 'path')}" if changed.paths else ""
+    page.line((changed.guest, "name"), f"   {heads[outcome]}: change {seen.change}{paths}")
+    for path in changed.paths:
+        page.line("  ", path)
+    if outcome != "put back":
+        here = f" ({', '.join(seen.proven)})" if seen.proven else ""
+        page.wrapped(f"Proven by a fresh connection from {seen.source or 'this machine'}{here}.", indent=2)
+    if seen.unproven and outcome != "put back":
+        page.wrapped(
+            f"Not proven from {', '.join(seen.unproven)}: a connection from here says nothing of the way there.",
+            indent=2,
+        )
+    for path in changed.skipped:
+        page.line("  ", (path, "high"), "   changed by somebody else meanwhile: left as it is")
+    if outcome == "kept":
+        page.line("  ", (f"To take it back: nightlatch undo {source} {guest}", "next"))
+    elif outcome == "on the latch":
+        page.line("  ", (f"Now decide: nightlatch keep {source} {guest}, or nightlatch undo {source} {guest}", "next"))
+
+
+def pending(page: Page, told: Sequence[tuple[str, Told | str]], source: str) -> None:
+    """What is on the latch of each guest."""
+    quiet: list[str] = []
+    for guest, each in told:
+        if isinstance(each, str):
+            page.wrapped(each.removeprefix(f"{guest}: "), label=guest, style="high")
+        elif each.pending is None:
+            quiet.append(guest)
+        else:
+            _waiting(page, each.pending, source)
+    if quiet:
+        page.wrapped(f"{', '.join(quiet)}: nothing on the latch.", style="good")
+    for guest, each in told:
+        last = each.outcomes[:1] if not isinstance(each, str) else ()
+        for change, words in last:
+            page.wrapped(f"last change {change}: {words}", label=guest, style="place")
+    if not told:
+        page.line("No guest of this estate is a live one; what is enacted in a folder is kept at once.")
+
+
+def _waiting(page: Page, each: Pending, source: str) -> None:
+    since = f", since {_time(each.since)}" if each.since is not None else ""
+    page.line(
+        (each.guest, "name"),
+        f"   on the latch: change {each.change or 'without a name'}, by {each.who or 'somebody'}{since}",
+    )
+    if each.seconds is not None and each.seconds >= 0 and each.timer:
+        page.wrapped(f"The guest takes it back in {_time(each.seconds)}, unless it is kept.", indent=2)
+    elif each.timer:
+        page.wrapped("Its time is over; the guest is taking it back.", indent=2)
+    else:
+        page.wrapped(
+            "No timer runs for it: whoever began it was cut off. nightlatch undo clears it.", indent=2, style="high"
+        )
+    page.line(
+        "  ", (f"nightlatch keep {source} --on {each.guest}, or nightlatch undo {source} --on {each.guest}", "next")
+    )
+
+
+def _time(seconds: int) -> str:
+    if seconds < 90:
+        return f"{seconds} s"
+    return f"{seconds // 60} min" + (f" {seconds % 60} s" if seconds % 60 and seconds < 3600 else "")
 
 
 def undone(page: Page, changed: Changed) -> None:

@@ -5,7 +5,19 @@ The catalogue, `nightlatch checks` and the spelling check of waivers all come fr
 
 from __future__ import annotations
 
-from nightlatch.audit.checks import accounts, estate, files, keys, settings
+from nightlatch.audit.checks import accounts, estate, files, keys, service, settings
 from nightlatch.audit.checks.registry import CATALOGUE, Check, Context, FleetCheck, hygiene
 
-__all__ = ["CATALOGUE", "Check", "Context", "FleetCheck", "accounts", "estate", "files", "hygiene", "keys", "settings"]
+__all__ = [
+    "CATALOGUE",
+    "Check",
+    "Context",
+    "FleetCheck",
+    "accounts",
+    "estate",
+    "files",
+    "hygiene",
+    "keys",
+    "service",
+    "settings",
+]

@@ -10,7 +10,6 @@ from nightlatch.audit.naming import listed
 from nightlatch.formats import sshd_config
 from nightlatch.formats.sshd_keywords import ALIASES, KEYWORDS, spelled
 from nightlatch.origin import Origin
-from nightlatch.readings.sshd import MAIN
 from nightlatch.reason.access import AccessPath, Gives, Password, Proof, joined
 
 HIGH, MEDIUM, LOW, NOTE = Severity.HIGH, Severity.MEDIUM, Severity.LOW, Severity.NOTE
@@ -104,11 +103,12 @@ def challenge_path(context: Context) -> Iterator[Told]:
 @check("ssh.drop-in-overrides", MEDIUM, source="sshd_config(5): the first obtained value is used")
 def drop_in_overrides(context: Context) -> Iterator[Told]:
     """A line in the main file has no effect, because a file read before it says otherwise."""
+    main = context.access.reading.main_path
     for name, setting in context.access.effective.top.items():
-        if setting.directive is None or setting.origin.path == MAIN:
+        if setting.directive is None or setting.origin.path == main:
             continue
         for beaten in setting.lost:
-            if beaten.origin.path == MAIN and beaten.value != setting.value and not beaten.blocks:
+            if beaten.origin.path == main and beaten.value != setting.value and not beaten.blocks:
                 wins, loses = " ".join(setting.value), " ".join(beaten.value)
                 text = f"{spelled(name)} {loses} in the main file has no effect: an earlier file says {wins}."
                 proofs = (

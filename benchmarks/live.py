@@ -1,0 +1,146 @@
+"""Surveys of live guests against the same bytes by the plain client: wall clock, measured in turn (run by run.py as root)."""
+
+from __future__ import annotations
+
+import resource
+import shlex
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+from nightlatch import api
+from nightlatch.demo.live import ADDRESSES, Station, station
+from nightlatch.evidence.snapshot import Kind
+from nightlatch.lab.tools import missing
+from nightlatch.transports import live
+from nightlatch.transports.ssh import Address, Client, Ssh
+
+PAIRS = 15
+MANY = 100
+AT_ONCE = 16
+Told = Callable[[str, float, str, float], None]
+
+
+def lasted(act: Callable[[], object]) -> float:
+    """Seconds by the clock."""
+    start = time.perf_counter()
+    act()
+    return time.perf_counter() - start
+
+
+def spent(act: Callable[[], object]) -> float:
+    """CPU seconds of this process and its own children; what guests do is not among it."""
+    who = (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN)
+    before = [resource.getrusage(each) for each in who]
+    act()
+    after = [resource.getrusage(each) for each in who]
+    return sum(b.ru_utime + b.ru_stime - a.ru_utime - a.ru_stime for a, b in zip(before, after, strict=True))
+
+
+def median(figures: list[float]) -> float:
+    """The middle one."""
+    return sorted(figures)[len(figures) // 2]
+
+
+def shells(made: Station, client: Client) -> list[Ssh]:
+    """Every guest over SSH, as nightlatch goes there; host keys from the estate file."""
+    estate = api.load_estate(made.home / "estate.yaml")
+    return [
+        Ssh(spec.name, Address(spec.via.host, "keeper"), client, pins=spec.host_keys, key=made.home / "keys/keeper")
+        for spec in estate.guests.values()
+    ]
+
+
+def plain(made: Station, host: str, paths: list[str]) -> list[str]:
+    """`ssh guest 'tar c FILES'` with the same account, key and strictness."""
+    files = " ".join(shlex.quote(path.lstrip("/")) for path in paths)
+    words = [str(made.home / "ssh-at-the-desk"), "-F", str(made.config), "-i", str(made.home / "keys/keeper")]
+    words += ["-o", "BatchMode=yes", "-o", "StrictHostKeyChecking=no", "-o", "LogLevel=ERROR"]
+    return [*words, f"keeper@{host}", f"cd / && sudo tar cf - {files}"]
+
+
+def one_survey(made: Station, client: Client, told: Told) -> list[str]:
+    """One guest: files and listings, and with the guest's own word, against tar of the same files."""
+    shell = shells(made, client)[0]
+    snapshot = api.survey_live(shell)
+    paths = [path for path, entry in snapshot.entries.items() if entry.kind is Kind.FILE and entry.content is not None]
+    base = plain(made, shell.address.host, paths)
+
+    def tar() -> None:
+        assert subprocess.run(base, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, check=False).stdout
+
+    read, whole, bare = [], [], []
+    for _ in range(PAIRS):
+        bare.append(lasted(tar))
+        read.append(lasted(lambda: live.survey(shell)))
+        whole.append(lasted(lambda: api.survey_live(shell)))
+    told(
+        "one survey, files and listings",
+        median([a / b for a, b in zip(read, bare, strict=True)]),
+        "x ssh 'tar c' of the files (clock)",
+        1.3,
+    )
+    told(
+        "the same with sshd's own word",
+        median([a / b for a, b in zip(whole, bare, strict=True)]),
+        "x ssh 'tar c' of the files (clock)",
+        1.6,
+    )
+    own = [spent(lambda: api.survey_live(shell)) / spent(tar) for _ in range(PAIRS)]
+    told("the same, what it takes of the desk's processor", median(own), "x ssh 'tar c' of the files (CPU)", 1.3)
+    print(f"{'':<52} {median(bare) * 1000:6.0f} ms for tar, {median(whole) * 1000:.0f} ms for a survey")
+    return paths
+
+
+def many_surveys(made: Station, client: Client, paths: list[str], told: Told) -> None:
+    """A hundred surveys, four guests by turns, against xargs with as many clients at once."""
+    estate = api.load_estate(made.home / "estate.yaml")
+    pins = tuple(dict.fromkeys(pin for spec in estate.guests.values() for pin in spec.host_keys))
+    hosts = [f"192.168.56.{last}" for last in ADDRESSES.values()]
+    targets = [f"keeper@{hosts[n % len(hosts)]}" for n in range(MANY)]
+    words = plain(made, "HOST", paths)
+    script = " ".join(shlex.quote(word) for word in words).replace("keeper@HOST", '"$1"')
+
+    def xargs() -> None:
+        subprocess.run(["xargs", "-P", str(AT_ONCE), "-n", "1", "sh", "-c", f"{script} >/dev/null", "sh"],
+                       input="\n".join(targets), text=True, check=True)  # fmt: skip
+
+    def ours() -> None:
+        found = list(api.survey_targets(targets, client=client, pins=pins, at_once=AT_ONCE))
+        assert len(found) == MANY
+        assert all(each.snapshot for each in found), [each.problem for each in found if not each.snapshot][:2]
+
+    def files() -> None:
+        four = shells(made, client)
+        with ThreadPoolExecutor(AT_ONCE) as pool:
+            assert len(list(pool.map(live.survey, (four[n % 4] for n in range(MANY))))) == MANY
+
+    base = f"x xargs -P {AT_ONCE} ssh 'tar c' (clock)"
+    theirs, read, whole = lasted(xargs), lasted(files), lasted(ours)
+    told(f"{MANY} surveys, files and listings", read / theirs, base, 1.3)
+    told("the same with sshd's own word", whole / theirs, base, 1.6)
+    print(f"{'':<52} {theirs:6.1f} s for xargs, {whole:.1f} s for the surveys")
+    print("    the guests share this machine's processors with their clients, so that their own work counts in full")
+
+
+def run(told: Told) -> None:
+    """All of it; says what is missing where no guest can run."""
+    lacking = missing()
+    if lacking:
+        print(f"live surveys: skipped, this machine lacks {', '.join(lacking)}")
+        return
+    with tempfile.TemporaryDirectory() as work:
+        home = Path(work) / "skerry"
+        home.mkdir(mode=0o700)
+        with station(home) as made, Client(made.config, program=str(home / "ssh-at-the-desk")) as client:
+            config = made.config.read_text() + f"    IdentityFile {home}/keys/keeper\n"
+            made.config.write_text(config)
+            many_surveys(made, client, one_survey(made, client, told), told)
+
+
+if __name__ == "__main__":
+    sys.exit("run benchmarks/run.py")

@@ -1,0 +1,413 @@
+"""The public functions that change guests: enact, keep, undo, and what is pending.
+
+A guest in a folder is changed in one go; a live one by way of its latch (latch/live.py): the guest takes a change back
+by itself unless a fresh connection has proved the door and keeps it.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import getpass
+import re
+import socket
+import time
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+
+from nightlatch import api
+from nightlatch.draft import promises, returning
+from nightlatch.draft.plan import ProvedDraft
+from nightlatch.estate.model import Estate, GuestSpec
+from nightlatch.evidence.snapshot import ABSENT, Entry, Kind, Snapshot
+from nightlatch.faults import NightlatchError, PutBackError, RefusedError, UnreadableError
+from nightlatch.latch import folder, live
+from nightlatch.latch.folder import Changed, new_change_id
+from nightlatch.latch.live import Pending
+from nightlatch.latch.records import CHANGES, Record, Side, parse
+from nightlatch.latch.transaction import SEAM, Transaction, mirrored
+from nightlatch.readings import guest as readings
+from nightlatch.readings.service import OpenSocket
+from nightlatch.reason.paths import guest_access
+from nightlatch.reason.settings import Listener
+from nightlatch.transports import targets
+from nightlatch.transports.live import survey as survey_files
+from nightlatch.transports.shell import Shell
+from nightlatch.transports.ssh import Client, Ssh
+
+LATCH_SECONDS = 300
+SHORTEST, LONGEST = 5, 86_400
+FRESH_TRIES = 4  # a reload refuses connections for a moment (measured: 26 ms)
+TEST_LABEL = "test"
+
+NOT_THERE = {"evidence": "an evidence archive", "by_hand": "a survey carried over by hand"}
+
+
+@dataclass(frozen=True, slots=True)
+class Confirmation:
+    """What a fresh connection found while a change is on the latch: `problems` are reasons not to keep it.
+
+    `proven` names the places of grants that the connection came from, `unproven` the others; `source` its address.
+    """
+
+    guest: str
+    change: str
+    source: str
+    problems: tuple[str, ...]
+    proven: tuple[str, ...]
+    unproven: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Latched:
+    """A change on the latch or decided. `outcome` is kept, put back or on the latch."""
+
+    changed: Changed
+    outcome: str
+    confirmation: Confirmation | None = None
+    steps: tuple[str, ...] = ()
+
+    @property
+    def change(self) -> str:
+        """The change's id, empty where there was nothing to change."""
+        return self.changed.change
+
+    @property
+    def paths(self) -> tuple[str, ...]:
+        """The paths that were changed, or given back."""
+        return self.changed.paths
+
+    @property
+    def skipped(self) -> tuple[str, ...]:
+        """Paths that somebody else changed meanwhile, left as they are."""
+        return self.changed.skipped
+
+
+Decide = Callable[[Confirmation], bool | None]
+
+
+def keep_when_proved(confirmation: Confirmation) -> bool:
+    """Keep whatever a fresh connection has proved, take back all else."""
+    return not confirmation.problems
+
+
+@contextmanager
+def _told() -> Iterator[None]:
+    try:
+        yield
+    except OSError as error:
+        raise UnreadableError(f"{error.filename or 'the guest'}: {error.strerror}") from error
+
+
+def enact(
+    estate: Estate, guest: str, at: datetime, change: str = "", *, client: Client | None = None,
+    seconds: int = LATCH_SECONDS, decide: Decide = keep_when_proved, unguarded: bool = False,
+) -> Latched:  # fmt: skip
+    """Survey one guest again, draft and prove again, and apply.
+
+    On a live guest the change is on the latch for `seconds`; `decide` gets what a fresh connection found and says True
+    to keep it, False to take it back, None to leave it to its time. Raises RefusedError, PutBackError, UnreadableError.
+    """
+    spec = api.chosen(estate, [guest])[0]
+    if spec.via.kind in NOT_THERE:
+        raise RefusedError(f"{guest} is {NOT_THERE[spec.via.kind]}: only the guest it was made from can be changed")
+    change = change or new_change_id(datetime.now(UTC))
+    if not spec.via.is_live:
+        snapshot = api.survey_target(spec.via.path, spec.name, api.also_of(estate, spec))
+        proved = api.prove(estate, api.draft(estate, snapshot, at), snapshot, at)
+        return Latched(apply(proved, spec.via.path, at, change), "kept")
+    with api.client_for(client) as using:
+        shell = targets.of_guest(spec, using)
+        snapshot = api.survey_live(shell, api.also_of(estate, spec))
+        proved = api.prove(estate, api.draft(estate, snapshot, at), snapshot, at)
+        return put_on_latch(estate, shell, proved, at, change, seconds=seconds, decide=decide, unguarded=unguarded)
+
+
+def apply(proved: ProvedDraft, root: Path, at: datetime, change: str = "") -> Changed:
+    """Apply a proved draft to the folder it was proved on."""
+    with _told():
+        return folder.enact(proved, root, at, api.TOOL, change or new_change_id(datetime.now(UTC)))
+
+
+def put_on_latch(
+    estate: Estate, shell: Shell, proved: ProvedDraft, at: datetime, change: str, *, seconds: int = LATCH_SECONDS,
+    decide: Decide = keep_when_proved, unguarded: bool = False, forget: str = "", seam: str = SEAM,
+) -> Latched:  # fmt: skip
+    """Carry out a proved draft on a live guest, prove it by a fresh connection, and decide.
+
+    Ctrl-C or a dead connection at any moment leaves the guest to take the change back by itself.
+    """
+    if not SHORTEST <= seconds <= LONGEST:
+        raise NightlatchError(
+            f"a change can be on the latch from {SHORTEST} s to {LONGEST // 3600} hours, not {seconds} s"
+        )
+    changed = Changed(shell.guest, change, tuple(proved.changed))
+    if not proved.changed:
+        return Latched(Changed(shell.guest, "", ()), "kept")
+    made = transaction_for(proved, at, change, seconds, unguarded=unguarded, forget=forget, seam=seam)
+    try:
+        steps = tuple(live.begin(shell, made))
+        confirmation = confirm(estate, shell, proved, at, change)
+        answer = decide(confirmation)
+        if answer is None:
+            return Latched(changed, "on the latch", confirmation, steps)
+        outcome = _decided(shell, change, answer, seconds, confirmation)
+    except KeyboardInterrupt:
+        raise PutBackError(
+            f"{shell.guest}: interrupted. If change {change} was begun, the guest takes it back by itself within {seconds} s; "
+            "nightlatch pending shows it, nightlatch undo takes it back at once"
+        ) from None
+    if answer and not outcome.kept:
+        raise PutBackError(f"{shell.guest}: {outcome.words}, before it could be kept")
+    if not answer and confirmation.problems:
+        raise PutBackError(_problems(confirmation, outcome))
+    done = Changed(shell.guest, change, changed.paths, outcome.left)
+    return Latched(done, "kept" if outcome.kept else "put back", confirmation, steps)
+
+
+def _decided(shell: Shell, change: str, answer: bool, seconds: int, seen: Confirmation) -> live.Outcome:
+    """The decision carried to the guest; where it can't be, the guest's own timer decides."""
+    try:
+        return live.decide(shell, change, "keep" if answer else "back", _owner())
+    except UnreadableError as error:
+        wish = "keep it" if answer else "take it back"
+        found = f" A fresh connection had found: {'; '.join(seen.problems)}." if seen.problems else ""
+        raise PutBackError(
+            f"{shell.guest}: change {change} is on the latch, and the guest can't be told to {wish} ({error}).{found} "
+            f"The guest takes it back by itself within {seconds} s; nightlatch pending shows it"
+        ) from error
+
+
+def _problems(confirmation: Confirmation, outcome: live.Outcome) -> str:
+    parts = [f"{confirmation.guest}: a fresh connection found that it does not hold, so everything was put back:"]
+    if "taken back by" in outcome.words:
+        parts += [f"  {problem}" for problem in confirmation.problems]
+    else:  # the guest was first: what the connection saw is the state from before
+        parts = [
+            f"{confirmation.guest}: no fresh connection proved it in time. {outcome.words[:1].upper()}{outcome.words[1:]}"
+        ]
+    parts += [f"  {path} was changed by somebody else meanwhile and is left as it is" for path in outcome.left]
+    return "\n".join(parts)
+
+
+def transaction_for(
+    proved: ProvedDraft, at: datetime, change: str, seconds: int, *, unguarded: bool = False, forget: str = "",
+    seam: str = SEAM,
+) -> Transaction:  # fmt: skip
+    """The transaction of a proved draft: what is to be loaded, checked and looked for is read from its evidence."""
+    reading = readings.read(proved.before)
+    daemon = reading.service.daemon
+    program = daemon.program if daemon is not None and daemon.program.startswith("/") else "/usr/sbin/sshd"
+    options = [f"-o{text}" for text, _ in reading.options]
+    loads = promises.reloads(proved)
+    pids = {each.pid for each in reading.service.daemons}
+    held = [s for s in reading.service.sockets if any(p in pids or name == "systemd" for name, p in s.programs)]
+    ports = {socket.port for socket in _stated(proved.before)}
+    return Transaction(
+        proved, change, api.TOOL, at.isoformat(timespec="seconds"), _owner(), seconds,
+        reload=loads, was_running=reading.service.is_running, daemon=(program, *options), main_file=reading.main_file,
+        main_path=reading.main_path,
+        expected=promises.expected(proved) if loads else {},
+        sockets=tuple(dict.fromkeys(_local(s) for s in held if s.port in ports)),
+        copy=mirrored(proved.after.entries, readings.read(proved.after).sshd.files, f"{CHANGES}/{change}/copy") if loads else {},
+        unguarded=unguarded, forget=forget, stay=not forget, seam=seam,
+    )  # fmt: skip
+
+
+def _stated(snapshot: Snapshot) -> tuple[Listener, ...]:
+    return guest_access(readings.read(snapshot), datetime.now(UTC)).listeners
+
+
+def _local(socket_: OpenSocket) -> str:
+    """As ss(8) prints it."""
+    return (
+        f"[{socket_.address}]:{socket_.port}" if ":" in socket_.address else f"{socket_.address or '*'}:{socket_.port}"
+    )
+
+
+def _owner() -> str:
+    """Who makes the change, for the next administrator to read."""
+    name = "somebody"
+    with contextlib.suppress(OSError, KeyError):
+        name = getpass.getuser()
+    return re.sub(r"[^A-Za-z0-9@._-]", "-", f"{name}@{socket.gethostname()}")[:80]
+
+
+def confirm(estate: Estate, shell: Shell, proved: ProvedDraft, at: datetime, change: str) -> Confirmation:
+    """Come in afresh, read the guest again, and say what does not hold."""
+    spec = estate.guests[proved.draft.guest]
+    problem = ""
+    for attempt in range(FRESH_TRIES):
+        if attempt:
+            time.sleep(0.2 * 2**attempt)
+        try:
+            now = api.survey_live(shell, api.also_of(estate, spec))
+            break
+        except UnreadableError as error:
+            problem = str(error)
+    else:
+        return Confirmation(shell.guest, change, "", (f"no fresh connection comes in: {problem}",), (), ())
+    proven, unproven = promises.places(estate, now)
+    problems = promises.broken(estate, proved, now, at)
+    return Confirmation(
+        shell.guest, change, now.facts.get("came_from", ""), tuple(problems), tuple(proven), tuple(unproven)
+    )
+
+
+def pending(
+    estate: Estate, guests: Sequence[str] | None = None, *, client: Client | None = None
+) -> Iterator[tuple[str, live.Told | str]]:  # fmt: skip
+    """What is on the latch of each live guest, and what became of its last changes; or why it can't be asked."""
+    with api.client_for(client) as using:
+        for spec in api.chosen(estate, guests):
+            if spec.via.is_live:
+                try:
+                    yield spec.name, live.ask(targets.of_guest(spec, using))
+                except UnreadableError as error:
+                    yield spec.name, str(error)
+
+
+def keep(estate: Estate, guest: str, change: str = "", *, client: Client | None = None) -> Latched:
+    """Keep what is on the latch of a live guest, by a fresh connection that reads it again.
+
+    Raises RefusedError when nothing is on the latch, or another change than `change`.
+    """
+    spec = _live_spec(estate, guest)
+    with api.client_for(client) as using:
+        shell = targets.of_guest(spec, using)
+        waiting = _waiting(shell, change)
+        now = api.survey_live(shell, api.also_of(estate, spec))
+        proven, unproven = promises.places(estate, now)
+        outcome = live.decide(shell, waiting.change, "keep", _owner())
+        if not outcome.kept:
+            raise PutBackError(f"{guest}: {outcome.words}, before it could be kept")
+        seen = Confirmation(guest, waiting.change, now.facts.get("came_from", ""), (), tuple(proven), tuple(unproven))
+        return Latched(Changed(guest, waiting.change, ()), "kept", seen)
+
+
+def _live_spec(estate: Estate, guest: str) -> GuestSpec:
+    spec = api.chosen(estate, [guest])[0]
+    if not spec.via.is_live:
+        raise RefusedError(f"{guest} is not a live guest: what is enacted there is kept at once")
+    return spec
+
+
+def _waiting(shell: Shell, change: str) -> Pending:
+    told = live.ask(shell)
+    if told.pending is None or (change and told.pending.change != change):
+        last = next((words for name, words in told.outcomes if not change or name == change), "")
+        raise RefusedError(
+            f"{shell.guest}: no {'such ' if change else ''}change is on the latch" + (f" ({last})" if last else "")
+        )
+    return told.pending
+
+
+def undo(
+    estate: Estate, guest: str, change: str = "", *, client: Client | None = None, seconds: int = LATCH_SECONDS,
+    decide: Decide = keep_when_proved,
+) -> Latched:  # fmt: skip
+    """Take back the newest change of a guest, or the one named.
+
+    What is on the latch is taken back at once. A kept change of a live guest is taken back by a change of its own, on
+    the latch like any other, while nothing newer touches the same lines.
+    """
+    spec = api.chosen(estate, [guest])[0]
+    if spec.via.kind in NOT_THERE:
+        raise RefusedError(f"{guest} is {NOT_THERE[spec.via.kind]}: nothing was ever changed there")
+    if not spec.via.is_live:
+        with _told():
+            return Latched(folder.undo(spec.via.path, guest, change), "put back")
+    with api.client_for(client) as using:
+        shell = targets.of_guest(spec, using)
+        told = live.ask(shell)
+        if told.pending is not None and change in ("", told.pending.change):
+            outcome = live.decide(shell, told.pending.change, "back", _owner())
+            return Latched(
+                Changed(guest, told.pending.change, (), outcome.left), "kept" if outcome.kept else "put back"
+            )
+        return _undo_kept(estate, spec, shell, change, seconds, decide)
+
+
+def _undo_kept(
+    estate: Estate, spec: GuestSpec, shell: Shell, change: str, seconds: int, decide: Decide
+) -> Latched:  # fmt: skip
+    at = datetime.now(UTC)
+    record, snapshot = _kept(estate, spec, shell, change)
+    place = f"{CHANGES}/{record.id}"
+    kept = [
+        returning.Kept(t.path, _was(snapshot, t.before, f"{place}/{t.copy_name}"), _was(snapshot, t.after, f"{place}/{n}.after"))
+        for n, t in enumerate(record.touched)
+    ]  # fmt: skip
+    made = returning.draft(snapshot, record.id, kept)
+    proved = api.prove(estate, made, snapshot, at)
+    number = new_change_id(datetime.now(UTC))
+    done = put_on_latch(estate, shell, proved, at, number, seconds=seconds, decide=decide, forget=record.id)
+    outcome = {"kept": "put back", "put back": "kept"}.get(done.outcome, done.outcome)
+    left = (*done.changed.skipped, *returning.stays(snapshot, kept))
+    return Latched(Changed(spec.name, record.id, done.changed.paths, left), outcome, done.confirmation)
+
+
+def _was(snapshot: Snapshot, side: Side, copy: str) -> Entry:
+    if side.kind == "absent":
+        return ABSENT
+    if side.kind == "folder":
+        return Entry(Kind.FOLDER, side.mode, side.uid, side.gid)
+    content = snapshot.content(copy)
+    entry = Entry(Kind.FILE, side.mode, side.uid, side.gid, len(content or b""), content)
+    if entry.digest != side.sha256:
+        raise UnreadableError(f"{snapshot.guest}: {copy} is missing or damaged; the change can't be taken back")
+    return entry
+
+
+def _kept(estate: Estate, spec: GuestSpec, shell: Shell, change: str) -> tuple[Record, Snapshot]:
+    """The record of a kept change, and fresh evidence that holds its copies."""
+    names = [n for n in survey_files(shell, (), (CHANGES,)).children(CHANGES) if not change or n == change]
+    also = api.also_of(estate, spec)
+    snapshot = survey_files(shell, also, [f"{CHANGES}/{name}" for name in names])
+    for name in sorted(names, reverse=True):
+        raw = snapshot.content(f"{CHANGES}/{name}/record.json")
+        if raw is not None:
+            record = parse(raw, f"{spec.name}: {CHANGES}/{name}/record.json")
+            for touched in record.touched:
+                if touched.path not in snapshot.entries:
+                    snapshot = survey_files(shell, [*also, touched.path], [f"{CHANGES}/{n}" for n in names])
+            return record, snapshot
+    raise RefusedError(
+        f"{spec.name}: there is no change {change} to take back" if change else f"{spec.name}: no change is kept there"
+    )
+
+
+def in_order(estate: Estate, guests: Sequence[str], client: Client) -> list[str]:
+    """The order for changing several guests: those labelled test first, the one that others are reached through last."""
+    jumps = {jump for name in guests for jump in _jumps(estate.guests[name], client)}
+
+    def rank(name: str) -> tuple[bool, bool]:
+        spec = estate.guests[name]
+        return name in jumps or spec.via.host in jumps, TEST_LABEL not in spec.labels
+
+    return sorted(guests, key=rank)
+
+
+def _jumps(spec: GuestSpec, client: Client) -> list[str]:
+    """The hosts that ssh goes through to a guest, as its own configuration says (ssh(1), -G)."""
+    if spec.via.kind != "ssh":
+        return []
+    shell = targets.of_guest(spec, client)
+    return shell.through() if isinstance(shell, Ssh) else []
+
+
+__all__ = [
+    "Changed",
+    "Confirmation",
+    "Latched",
+    "Pending",
+    "apply",
+    "enact",
+    "in_order",
+    "keep",
+    "new_change_id",
+    "pending",
+    "undo",
+]

@@ -1,0 +1,272 @@
+"""The commands that change guests, and the draft they start from."""
+
+from __future__ import annotations
+
+import re
+import sys
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from nightlatch.cli.options import as_of, client_of, estate_of, faults, form_of, now, on_guests, ssh_config
+
+if TYPE_CHECKING:
+    from nightlatch.changing import Confirmation
+    from nightlatch.estate.model import Estate
+    from nightlatch.transports.ssh import Client
+
+
+def register(cli: click.Group) -> None:
+    """Add these commands to the group."""
+    for command in (draft, enact, keep, undo, pending):
+        cli.add_command(command)
+
+
+@click.command(short_help="The fewest changes that close the differences, proved.")
+@click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
+@on_guests
+@form_of
+@as_of
+@ssh_config
+def draft(source: Path, guests: tuple[str, ...], form: str, as_of: datetime | None, config: Path | None) -> None:
+    """Work out the fewest changes that close the differences, and prove them. Changes nothing."""
+    with faults(), client_of(config) as client:
+        estate = estate_of(source)
+        proved, refused = _proved(estate, guests, now(as_of), client)
+        if form == "json":
+            from nightlatch.report import machine
+
+            click.echo(machine.dumps(machine.drafts(estate.name, proved, refused)))
+        else:
+            _show_drafts(proved, refused, source)
+    raise SystemExit(4 if refused else 0)
+
+
+def _proved(
+    estate: Estate, guests: tuple[str, ...], at: datetime, client: Client
+) -> tuple[list[Any], dict[str, str]]:  # fmt: skip
+    from nightlatch import api
+    from nightlatch.faults import RefusedError
+
+    proved, refused = {}, {}
+    for each in api.survey(estate, list(guests) or None, client=client):
+        if each.snapshot is None:
+            refused[each.guest] = each.problem
+            continue
+        try:
+            proved[each.guest] = api.prove(estate, api.draft(estate, each.snapshot, at), each.snapshot, at)
+        except RefusedError as error:
+            refused[each.guest] = str(error)
+    return [proved[name] for name in estate.guests if name in proved], refused
+
+
+def _show_drafts(proved: list[Any], refused: dict[str, str], source: Path) -> None:
+    from nightlatch.report import page, text
+
+    sheet = page.Page(page.console())
+    for each in proved:
+        if each.draft.steps or each.draft.left:
+            text.draft(sheet, each)
+            sheet.blank()
+    quiet = [e.draft.guest for e in proved if not e.draft.steps and not e.draft.left]
+    if quiet:
+        sheet.wrapped(", ".join(quiet) + ": nothing to do.", style="good")
+    for guest, because in refused.items():
+        sheet.wrapped(because, label=guest, style="high")
+    if any(e.draft.steps for e in proved):
+        sheet.line((f"Next: nightlatch enact {source}", "next"))
+
+
+class _Time(click.ParamType):  # type: ignore[type-arg]
+    name = "time"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> int:
+        """Seconds from 90, 90s, 5m or 1h."""
+        found = re.fullmatch(r"([1-9][0-9]{0,5})\s*(s|m|h)?", str(value).strip())
+        if found is None:
+            self.fail(f'"{value}" is no time; write 90s, 5m or 1h', param, ctx)
+        seconds = int(found[1]) * {"s": 1, "m": 60, "h": 3600, None: 1}[found[2]]
+        from nightlatch.changing import LONGEST, SHORTEST
+
+        if not SHORTEST <= seconds <= LONGEST:
+            self.fail(
+                f"a change can be on the latch from {SHORTEST} s to {LONGEST // 3600} hours, not {seconds} s",
+                param,
+                ctx,
+            )
+        return seconds
+
+
+latch_time = click.option("--for", "seconds", type=_Time(), default="5m", metavar="TIME",
+                          help="How long a live guest waits before it takes the change back (5m).")  # fmt: skip
+
+
+@click.command(short_help="Prove again, show the difference, apply it on the latch.")
+@click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
+@on_guests
+@click.option("--dry-run", is_flag=True, help="Show what would be done, and in which order; do nothing.")
+@click.option("--yes", is_flag=True, help="Don't ask; keep what a fresh connection has proved.")
+@click.option("--leave", is_flag=True, help="Leave it on the latch, for nightlatch keep or undo later.")
+@latch_time
+@click.option("--no-boot-guard", "unguarded", is_flag=True,
+              help="Go on where nothing could take the change back after a restart of the guest.")  # fmt: skip
+@as_of
+@ssh_config
+def enact(
+    source: Path, guests: tuple[str, ...], dry_run: bool, yes: bool, leave: bool, seconds: int, unguarded: bool,
+    as_of: datetime | None, config: Path | None,
+) -> None:  # fmt: skip
+    """Survey, draft and prove again, show the difference, and apply it. Copies are kept on the guest for undo.
+
+    A live guest takes the change back by itself unless a fresh connection proves the door and it is kept in time.
+    Several guests are changed one after the other: those labelled test first, the one others are reached through last;
+    the first failure stops it.
+    """
+    with faults(), client_of(config) as client:
+        from nightlatch import changing
+        from nightlatch.cli.latched import enact_all
+        from nightlatch.report import page, text
+
+        at = now(as_of)
+        estate = estate_of(source)
+        proved, refused = _proved(estate, guests, at, client)
+        sheet = page.Page(page.console())
+        doing = {each.draft.guest: each for each in proved if each.draft.steps}
+        order = changing.in_order(estate, list(doing), client)
+        if dry_run:
+            _show_drafts(proved, refused, source)
+            if len(order) > 1:
+                sheet.wrapped(f"In this order: {', '.join(order)}.")
+            raise SystemExit(4 if refused else 0)
+        for name in order:
+            text.draft(sheet, doing[name])
+            sheet.blank()
+        for guest, because in refused.items():
+            sheet.wrapped(because, label=guest, style="high")
+        code = 4 if refused else 0
+        if not doing:
+            sheet.line("Nothing to change.")
+            raise SystemExit(code)
+        if not yes:
+            _ask(f"Apply this to {', '.join(order)}?")
+        choice = _choice(yes, leave)
+        code = max(code, enact_all(sheet, estate, order, at, client, seconds, choice, unguarded, str(source)))
+    raise SystemExit(code)
+
+
+def _choice(yes: bool, leave: bool):  # type: ignore[no-untyped-def]
+    """What to do with a change that a fresh connection has looked at: leave it, keep it, or ask."""
+
+    def choose(seen: Confirmation) -> bool | None:
+        if seen.problems:
+            return False
+        if leave:
+            return None
+        try:
+            return yes or click.confirm(_question(seen), default=True)
+        except click.Abort:
+            raise KeyboardInterrupt from None
+
+    return choose
+
+
+def _question(seen: Confirmation) -> str:
+    proven = f"{seen.guest}: a fresh connection from {seen.source or 'here'} comes in, and all that was proved holds"
+    missing = f"; not proven from {', '.join(seen.unproven)}" if seen.unproven else ""
+    return f"{proven}{missing}. Keep it?"
+
+
+def _ask(question: str) -> None:
+    if not sys.stdin.isatty():
+        click.echo("Nobody is there to ask: say --yes to apply it. Nothing was changed.", err=True)
+        raise SystemExit(2)
+    try:
+        agreed = click.confirm(question)
+    except click.Abort:
+        click.echo("\nNothing was changed.", err=True)
+        raise SystemExit(130) from None
+    if not agreed:
+        click.echo("Nothing was changed.")
+        raise SystemExit(0)
+
+
+@click.command(short_help="Keep what is on the latch of a live guest.")
+@click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
+@on_guests
+@click.option("--change", default="", help="Only this change.")
+@ssh_config
+def keep(source: Path, guests: tuple[str, ...], change: str, config: Path | None) -> None:
+    """Keep what is on the latch: come in afresh, read the guest again, and decide for it.
+
+    Without --on, every live guest that has something on the latch.
+    """
+    with faults(), client_of(config) as client:
+        from nightlatch import changing
+        from nightlatch.cli.latched import latched
+        from nightlatch.faults import RefusedError
+        from nightlatch.report import page
+
+        estate = estate_of(source)
+        sheet = page.Page(page.console())
+        chosen = list(guests) or [n for n, told in changing.pending(estate, client=client)
+                                  if not isinstance(told, str) and told.pending is not None]  # fmt: skip
+        if not chosen:
+            raise RefusedError("nothing is on the latch of any live guest")
+        for name in chosen:
+            latched(sheet, changing.keep(estate, name, change, client=client), str(source))
+
+
+@click.command(short_help="What is on the latch where, since when, for how long.")
+@click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
+@on_guests
+@form_of
+@ssh_config
+def pending(source: Path, guests: tuple[str, ...], form: str, config: Path | None) -> None:
+    """List what is on the latch: where, whose, since when, and how long until the guest takes it back."""
+    code = 0
+    with faults(), client_of(config) as client:
+        from nightlatch import changing
+        from nightlatch.report import machine, page, text
+
+        told = list(changing.pending(estate_of(source), list(guests) or None, client=client))
+        if form == "json":
+            click.echo(machine.dumps(machine.pending(told)))
+        else:
+            text.pending(page.Page(page.console()), told, str(source))
+        code = 3 if any(isinstance(each, str) for _, each in told) else 0
+    raise SystemExit(code)
+
+
+@click.command(short_help="Take a change back: every byte, mode and owner.")
+@click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
+@on_guests
+@click.option("--change", default="", help="This change, not the newest.")
+@latch_time
+@ssh_config
+def undo(source: Path, guests: tuple[str, ...], change: str, seconds: int, config: Path | None) -> None:
+    """Take the newest change back (or the one named): every byte, mode and owner.
+
+    What is on the latch is taken back at once. A kept change of a live guest is taken back by way of the latch, as long
+    as nothing newer touches the same lines. Without --on, the newest change of all guests is taken back wherever it was
+    made.
+    """
+    code = 0
+    with faults(), client_of(config) as client:
+        from nightlatch import changing
+        from nightlatch.cli.latched import newest, undone
+        from nightlatch.faults import RefusedError
+        from nightlatch.report import page
+
+        estate = estate_of(source)
+        sheet = page.Page(page.console())
+        chosen = list(guests)
+        if not chosen:
+            change, chosen = newest(estate, change, client)
+            if not chosen:
+                raise RefusedError("no change is kept on any guest; there is nothing to take back")
+        for name in chosen:
+            result = changing.undo(estate, name, change, client=client, seconds=seconds)
+            code = max(code, undone(sheet, result))
+    raise SystemExit(code)

@@ -1,0 +1,144 @@
+"""What several commands share: options, the estate file, the SSH client, and errors as messages with exit codes."""
+
+from __future__ import annotations
+
+import os
+import re
+import sys
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+if TYPE_CHECKING:
+    from nightlatch.estate.model import Estate
+    from nightlatch.transports.ssh import Client
+
+    _DayType = click.ParamType[datetime]
+else:
+    _DayType = click.ParamType  # older releases of click have no parameter for it
+
+SEVERITIES = ("critical", "high", "medium", "low", "note")
+
+
+@contextmanager
+def faults(interrupted: str = "interrupted; nothing was left half done") -> Iterator[None]:
+    """Turn our errors into one clear message and an exit code; Ctrl-C into `interrupted` and 130."""
+    from nightlatch.faults import NightlatchError
+    from nightlatch.report.safe import shown
+
+    try:
+        yield
+    except NightlatchError as error:
+        for line in str(error).split("\n"):
+            click.echo(shown(line, 2000), err=True)
+        raise SystemExit(error.exit_code) from None
+    except KeyboardInterrupt:
+        click.echo(interrupted, err=True)
+        raise SystemExit(130) from None
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        raise SystemExit(0) from None
+
+
+class Day(_DayType):
+    name = "date"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> datetime:
+
+        try:
+            moment = datetime.fromisoformat(str(value))
+        except ValueError:
+            self.fail(f'"{value}" is no day or time; write 2026-11-25 or 2026-11-25T09:00+00:00', param, ctx)
+        return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
+
+
+as_of = click.option("--as-of", type=Day(), help="Judge as if it were this day or time, not now.")
+on_guests = click.option(
+    "--on", "guests", multiple=True, metavar="GUEST", help="Only this guest; may be given several times."
+)
+
+
+def formats(*more: str) -> Callable[[Any], Any]:
+    """The option --format: text for people and JSON, which every command has, and `more`."""
+    return click.option(
+        "--format", "form", type=click.Choice(["text", "json", *more]), default="text",
+        help="Text for people, the others for programs.",
+    )  # fmt: skip
+
+
+form_of = formats()
+
+
+FINGERPRINT = re.compile(r"SHA256:[A-Za-z0-9+/]{43}")
+
+
+def _fingerprints(_: click.Context, param: click.Parameter, pins: tuple[str, ...]) -> tuple[str, ...]:
+    for each in pins:
+        if not FINGERPRINT.fullmatch(each):
+            raise click.BadParameter(
+                f'"{each}" is no fingerprint; write it as ssh-keygen -l prints it: SHA256:...', param=param
+            )
+    return pins
+
+
+pin = click.option(
+    "--host-key", "pins", multiple=True, metavar="SHA256:...", callback=_fingerprints,
+    help="Fingerprint of the guest's host key, read at its console; without it your own known_hosts decides.",
+)  # fmt: skip
+
+
+def pins_are_used(pins: tuple[str, ...], sources: tuple[str, ...]) -> None:
+    """Raises NightlatchError where a fingerprint is given and no live guest is named: nothing would be held against it."""
+    from nightlatch.faults import NightlatchError
+    from nightlatch.transports.targets import is_live
+
+    if pins and not any(is_live(source) for source in sources):
+        raise NightlatchError(
+            "--host-key is for a live guest named here, such as keeper@192.0.2.21; in an estate file it stands under host_keys"
+        )
+
+
+def now(moment: datetime | None) -> datetime:
+
+    return moment or datetime.now(UTC)
+
+
+def is_estate(path: Path) -> bool:
+    return path.suffix in (".yaml", ".yml")
+
+
+def estate_of(path: Path) -> Estate:
+    from nightlatch import load_estate
+    from nightlatch.faults import NightlatchError
+
+    if path.is_dir():
+        inside = path / "estate.yaml"
+        hint = f"; did you mean {inside}?" if inside.exists() else ""
+        raise NightlatchError(f"{path} is a folder, an estate file is expected here{hint}")
+    return load_estate(path)
+
+
+ssh_config = click.option(
+    "--ssh-config", "config", type=click.Path(path_type=Path, dir_okay=False, exists=True), metavar="FILE",
+    help="Client configuration for ssh to use, not the user's own.",
+)  # fmt: skip
+
+
+def client_of(config: Path | None, *, several: bool = True) -> Client:
+    """The SSH client of a command. For a single guest it may ask at the terminal itself; sudo's password we ask."""
+    from nightlatch.transports.ssh import Client
+
+    somebody = sys.stdin.isatty() and sys.stderr.isatty()
+    ask: Callable[[str], str] | None = _asked if somebody else None
+    return Client(config, ask, may_prompt=somebody and not several)
+
+
+def _asked(question: str) -> str:
+    try:
+        return str(click.prompt(question.rstrip(": "), hide_input=True, err=True))
+    except click.Abort:
+        raise KeyboardInterrupt from None

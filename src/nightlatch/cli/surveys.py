@@ -1,0 +1,110 @@
+"""`nightlatch survey`: many guests at once, a bar while it lasts, and every archive written as soon as it is there."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+
+import click
+from rich.console import Console
+from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
+from rich.text import Text
+
+from nightlatch import api
+from nightlatch.cli.options import client_of, estate_of, is_estate, now
+from nightlatch.evidence.archive import SUFFIX
+from nightlatch.faults import NightlatchError
+from nightlatch.report.safe import shown
+from nightlatch.transports import targets
+from nightlatch.transports.ssh import Client
+
+Say = Callable[[str, bool], None]
+"""Tells a line, on standard error if so said."""
+
+
+def run(
+    sources: Sequence[str], into: Path, guests: list[str] | None, pins: tuple[str, ...], config: Path | None, at_once: int
+) -> int:  # fmt: skip
+    """Survey and write; returns 3 when something was not read, else 0."""
+    estates = [source for source in sources if is_estate(Path(source))]
+    if estates and len(sources) > 1:
+        raise NightlatchError(f"{estates[0]} is an estate file: name it alone, and guests of it with --on")
+    if guests and not estates:
+        raise NightlatchError("--on names guests of an estate file; here no estate file is named")
+    several = bool(estates) or len(sources) > 1
+    with client_of(config, several=several) as client:
+        if estates:
+            estate = estate_of(Path(estates[0]))
+            total = len(guests or estate.guests)
+            results = api.survey(estate, guests, client=client, at_once=at_once)
+        else:
+            for source in filter(targets.is_live, sources):
+                targets.of_target(source, client, pins)  # a target that is none is a slip of the hand, no unread guest
+            total = len(sources)
+            results = api.survey_targets(sources, client=client, pins=pins, at_once=at_once)
+        return _keep(results, total, into, client)
+
+
+def scripted(sources: Sequence[str], guests: list[str], short: bool) -> bytes:
+    """The script to run by hand; of an estate it is for one guest, named by --on."""
+    if not sources and not guests:
+        return api.survey_script(short=short)
+    source = Path(sources[0] if sources else "estate.yaml")
+    if not is_estate(source) or len(guests) != 1 or len(sources) > 1:
+        raise NightlatchError(
+            "--script alone prints it for any guest; for a guest of an estate: --script ESTATE --on GUEST"
+        )
+    return api.survey_script(estate_of(source), guests[0], short=short)
+
+
+def _keep(results: Iterator[api.Surveyed], total: int, into: Path, client: Client) -> int:
+    missed: list[api.Surveyed] = []
+    read = 0
+    try:
+        with _bar(total) as (step, say):
+            for each in results:
+                if each.snapshot is None:
+                    missed.append(each)
+                else:
+                    read += 1
+                    _one(each, into, say)
+                step()
+    except KeyboardInterrupt:
+        client.stop.event.set()
+        click.echo(f"interrupted: {read} of {total} guests were read and are kept in {into}", err=True)
+        raise SystemExit(130) from None
+    for each in missed:
+        click.echo(f"{each.guest}: not read: {shown(each.problem.removeprefix(each.guest + ': '), 1000)}", err=True)
+    if missed and read:
+        click.echo(f"{read} of {total} guests read, {len(missed)} not", err=True)
+    return 3 if missed else 0
+
+
+def _one(each: api.Surveyed, into: Path, say: Say) -> None:
+    assert each.snapshot is not None
+    into.mkdir(parents=True, exist_ok=True)
+    name = "".join(c if c.isalnum() or c in ".-_" else "-" for c in each.guest)
+    target = into / f"{name}{SUFFIX}"
+    api.write_evidence(each.snapshot, target, now(None), each.snapshot.facts.get("transport", "folder"))
+    files = sum(entry.content is not None for entry in each.snapshot.entries.values())
+    say(f"{each.guest}: {files} files into {target}", False)
+    for note in each.snapshot.notes:
+        say(f"  {shown(note)}", True)
+
+
+@contextmanager
+def _bar(total: int) -> Iterator[tuple[Callable[[], None], Say]]:
+    """A progress bar on a terminal, gone when it is done, with lines above it; only the lines where output is piped."""
+    if total < 2 or not sys.stderr.isatty() or not sys.stdout.isatty():
+        yield (lambda: None), (lambda line, err: click.echo(line, err=err))
+        return
+    columns = (TextColumn("reading guests"), BarColumn(), MofNCompleteColumn())
+    with Progress(*columns, console=Console(stderr=True, highlight=False), transient=True) as progress:
+        task = progress.add_task("", total=total)
+
+        def say(line: str, _: bool) -> None:
+            progress.console.print(Text(line), soft_wrap=True)
+
+        yield (lambda: progress.advance(task)), say

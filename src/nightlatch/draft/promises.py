@@ -1,0 +1,117 @@
+"""What a proved draft promises about a live guest: lines that its own sshd must say, and what must hold once it is in."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import datetime
+
+from nightlatch.draft.plan import ProvedDraft, desk, door_shrunk, left_texts
+from nightlatch.estate.model import Estate
+from nightlatch.evidence.opinions import Question, unpacked
+from nightlatch.evidence.snapshot import ABSENT, Snapshot
+from nightlatch.net.addresses import NO_ADDRESS
+from nightlatch.readings import guest as readings
+from nightlatch.reason.access import COMMON
+from nightlatch.reason.grants import sources_of
+from nightlatch.reason.opinion import NOT_COMPARED, questions
+from nightlatch.reason.paths import GuestAccess, guest_access
+from nightlatch.reason.settings import SWITCHES, Caller, Settings, dump
+
+MOST_ASKED = 60
+
+
+def expected(proved: ProvedDraft) -> dict[str, tuple[str, ...]]:
+    """What `sshd -T -C` must say for each caller whose settings the draft changes: question to lines.
+
+    Keywords that this guest's sshd does not print are left out, as its own word in the evidence shows them.
+    """
+    before, after = (guest_access(readings.read(s), proved.at) for s in (proved.before, proved.after))
+    printed = _printed(proved.before)
+    out: dict[str, tuple[str, ...]] = {}
+    for question in questions(after)[:MOST_ASKED]:
+        old, new = _lines(before, question), _lines(after, question)
+        if old is not None and new is not None and old != new:
+            changed = [line for line in new if line not in old]
+            out[question.words] = tuple(line for line in changed if not printed or line.partition(" ")[0] in printed)
+    return out
+
+
+def _printed(snapshot: Snapshot) -> set[str]:
+    listing = snapshot.listings.get("opinions", b"")
+    found = next(unpacked(listing), None) if listing else None
+    return {line.partition(" ")[0] for line in found.lines} if found is not None else set()
+
+
+def _lines(access: GuestAccess, question: Question) -> list[str] | None:
+    settings = _settings(access, question.user, question.address, question.local_port)
+    if settings is None:
+        return None
+    return [line for line in dump(settings) if line.partition(" ")[0] not in NOT_COMPARED]
+
+
+def _settings(access: GuestAccess, user: str, address: str, port: int) -> Settings | None:
+    account = access.reading.accounts.by_name.get(user)
+    socket = next((s for s in access.listeners if s.port == port), None)
+    if account is None or socket is None:
+        return None
+    worlds, _ = access.effective.worlds(Caller(account.name, account.groups, socket))
+    part = next((p for p in worlds[0] if address in p.sources), None)
+    return access.effective.settings(part.truth) if part is not None and len(worlds) == 1 else None
+
+
+def reloads(proved: ProvedDraft) -> bool:
+    """Whether sshd has to read its files again: what it reads at its start or reload is among what changes."""
+    files = set(readings.read(proved.before).sshd.files) | set(readings.read(proved.after).sshd.files)
+    return any(path in files for path in proved.changed)
+
+
+def broken(estate: Estate, proved: ProvedDraft, now: Snapshot, at: datetime) -> list[str]:
+    """What does not hold on fresh evidence, in words; empty when all that was proved is so."""
+    out = [f"{path} is not as it was made" for path in proved.changed if _differs(proved, now, path)]
+    work = desk(estate, proved.before, at)
+    before, state = work.state(proved.before), work.state(now)
+    if state.access.effective.refusal is not None:
+        out.append(f"sshd would not start again: {state.access.effective.refusal.because}")
+    if door_shrunk(work, before, state):
+        out.append("the door that Nightlatch comes in by, or an emergency account, is narrower than before")
+    known = {entry.text for entry in proved.draft.left}
+    out += [text for text in left_texts(work, state) if text not in known and not proved.draft.returns]
+    return out + list(_methods(now, at))
+
+
+def _differs(proved: ProvedDraft, now: Snapshot, path: str) -> bool:
+    wanted, found = proved.after.entries.get(path, ABSENT), now.entries.get(path, ABSENT)
+    return (wanted.kind, wanted.mode, wanted.uid, wanted.gid, wanted.digest) != (
+        found.kind, found.mode, found.uid, found.gid, found.digest
+    )  # fmt: skip
+
+
+def _methods(now: Snapshot, at: datetime) -> Iterator[str]:
+    """Whether the methods that the guest offered us are those its settings name (RFC 4252, 5.1)."""
+    offered = set(filter(None, now.facts.get("offered", "").split(",")))
+    access = guest_access(readings.read(now), at)
+    ports = access.listeners[:1]
+    settings = (
+        _settings(access, now.facts.get("came_as", ""), now.facts.get("came_from", ""), ports[0].port)
+        if ports
+        else None
+    )
+    if not offered or settings is None or settings["authenticationmethods"].value != ("any",):
+        return
+    named = {method for method, keyword in SWITCHES.items() if settings[keyword].word == "yes"}
+    for method in sorted(offered - named):
+        yield f"the guest still offers {method}, which its files switch off"
+    for method in sorted(named & {"publickey", "password"} - offered):
+        yield f"the guest does not offer {method}, which its files switch on"
+
+
+def places(estate: Estate, now: Snapshot) -> tuple[list[str], list[str]]:
+    """The places of grants on this guest: those that the fresh connection came from, and those it says nothing of."""
+    source = now.facts.get("came_from", "").partition("%")[0]
+    proven: dict[str, None] = {}
+    unproven: dict[str, None] = {}
+    for spec in estate.grants:
+        for ref in spec.places if now.guest in spec.guests else ():
+            inside = source and source in sources_of(estate, [ref]).get(COMMON, NO_ADDRESS)
+            (proven if inside else unproven)[ref.text] = None
+    return list(proven), list(unproven)

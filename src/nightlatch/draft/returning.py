@@ -1,0 +1,100 @@
+"""Take a kept change back: its lines as they were, as long as nobody has touched them since."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+
+from nightlatch.draft.plan import Draft
+from nightlatch.draft.steps import Return
+from nightlatch.evidence.snapshot import ABSENT, Entry, Kind, Snapshot
+from nightlatch.faults import RefusedError
+from nightlatch.formats import lines as text_lines
+
+
+@dataclass(frozen=True, slots=True)
+class Kept:
+    """One path of a kept change: how it was before and how the change left it."""
+
+    path: str
+    before: Entry
+    after: Entry
+
+
+def draft(snapshot: Snapshot, change: str, kept: Iterable[Kept]) -> Draft:
+    """The draft that takes `change` back on this evidence. Raises RefusedError when something newer is in the way."""
+    kept = list(kept)
+    staying = stays(snapshot, kept)
+    steps = []
+    for each in kept:
+        if each.path in staying:
+            continue
+        now = snapshot.entries.get(each.path, ABSENT)
+        then = _returned(snapshot.guest, change, each, now)
+        if then != now:
+            why = f"Change {change} is taken back."
+            steps.append(Return(each.path, why, False, now, then))
+    return Draft(snapshot.guest, tuple(reversed(steps)), (), change)
+
+
+def stays(snapshot: Snapshot, kept: Iterable[Kept]) -> tuple[str, ...]:
+    """Folders that the change made and that hold something else by now: these can't be taken away."""
+    kept = list(kept)
+    made = {each.path for each in kept if each.before.kind is Kind.ABSENT}
+    return tuple(
+        each.path
+        for each in kept
+        if each.path in made
+        and each.after.kind is Kind.FOLDER
+        and any(f"{each.path}/{name}" not in made for name in snapshot.children(each.path))
+    )
+
+
+def _returned(guest: str, change: str, kept: Kept, now: Entry) -> Entry:
+    if _same(now, kept.before):
+        return now
+    if _same(now, kept.after):
+        return kept.before
+    if Kind.ABSENT in (now.kind, kept.before.kind) or now.kind is not Kind.FILE or kept.before.kind is not Kind.FILE:
+        raise RefusedError(f"{guest}: {kept.path} was changed after change {change}, and can't be given back as it was")
+    content = merged(kept.before.content or b"", kept.after.content or b"", now.content or b"")
+    if content is None:
+        raise RefusedError(f"{guest}: something newer touches the same lines of {kept.path} as change {change}")
+    # Mode and owner go back only where they are still those that the change gave.
+    was, made = kept.before, kept.after
+    mode = was.mode if now.mode == made.mode else now.mode
+    uid, gid = (was.uid, was.gid) if (now.uid, now.gid) == (made.uid, made.gid) else (now.uid, now.gid)
+    return replace(now, content=content, size=len(content), mode=mode, uid=uid, gid=gid)
+
+
+def _same(one: Entry, other: Entry) -> bool:
+    return (one.kind, one.mode, one.uid, one.gid, one.content) == (
+        other.kind, other.mode, other.uid, other.gid, other.content
+    )  # fmt: skip
+
+
+def merged(before: bytes, after: bytes, now: bytes) -> bytes | None:
+    """`now` with the lines that led from `before` to `after` taken back; None where these lines were touched since."""
+    old, made, found = (text_lines.split(raw) for raw in (before, after, now))
+    place = _places(made, found)
+    out, at = [], 0
+    for tag, low, high, start, end in difflib.SequenceMatcher(None, old, made, autojunk=False).get_opcodes():
+        if tag == "equal":
+            continue
+        spots = [place.get(line) for line in range(start, end)]
+        first = place.get(start - 1, -1 if start == 0 else None)
+        here = spots[0] if spots else (first + 1 if first is not None else None)
+        if here is None or spots != list(range(here, here + len(spots))):
+            return None
+        out += [*found[at:here], *old[low:high]]
+        at = here + len(spots)
+    return b"".join([*out, *found[at:]])
+
+
+def _places(made: list[bytes], found: list[bytes]) -> dict[int, int]:
+    """Where each line of `made` is in `found`, as far as it is there unchanged."""
+    out: dict[int, int] = {}
+    for block in difflib.SequenceMatcher(None, made, found, autojunk=False).get_matching_blocks():
+        out.update({block.a + i: block.b + i for i in range(block.size)})
+    return out

@@ -1,0 +1,94 @@
+"""`via`: how Nightlatch gets at a guest, and the own door that comes with it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from pathlib import Path
+
+from nightlatch.estate import reader, sentences
+from nightlatch.estate.model import Via
+from nightlatch.estate.nodes import Node, Source
+from nightlatch.formats.keys import PublicKey
+
+FOLDER_WAYS = ("folder", "evidence", "by_hand")
+HOST = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,252}|[0-9A-Fa-f:.]+(%[A-Za-z0-9._-]{1,15})?")
+ACCOUNT = re.compile(r"[A-Za-z_][A-Za-z0-9._-]{0,31}\$?")
+
+ReadKey = Callable[[Node], PublicKey | None]
+
+
+def via(source: Source, node: Node, what: str, names: sentences.Names, folder: Path, key: ReadKey) -> Via | None:
+    """The way into one guest: SSH, `here`, a folder, an archive, or what somebody carried over by hand."""
+    if node.text == "here":
+        return Via("here", source.origin(node), account="root")
+    known = (*FOLDER_WAYS, "ssh", "port", "as", "key", "from")
+    found = reader.section(source, node, "via", known)
+    ways = [kind for kind in (*FOLDER_WAYS, "ssh") if kind in found]
+    if len(ways) != 1:
+        if node.pairs is not None:
+            expected = "one of ssh: ADDRESS, folder: PATH, evidence: ARCHIVE, by_hand: FILE; or just here"
+            source.fault(node, f"{what} is reached by {len(ways)} ways", expected)
+        return None
+    if ways[0] == "ssh":
+        return _ssh(source, node, found, names, folder, key)
+    return _folder(source, node, found, ways[0], what, names, folder, key)
+
+
+def _folder(
+    source: Source, node: Node, found: dict[str, Node], way: str, what: str, names: sentences.Names, folder: Path,
+    key: ReadKey,
+) -> Via:  # fmt: skip
+    if "port" in found:
+        source.fault(found["port"], "a folder has no port", "port beside ssh only")
+    stated = [name for name in ("as", "key", "from") if name in found]
+    if stated and len(stated) < 3:
+        source.fault(
+            node,
+            f"{what} states {' and '.join(stated)} of its own door only",
+            "as, key and from together, or none of them",
+        )
+    return Via(
+        way, source.origin(node), folder / reader.text(source, found[way], way), account=_account(source, found),
+        key=key(found["key"]) if "key" in found else None,
+        places=sentences.places(source, found["from"], names) if "from" in found else (),
+    )  # fmt: skip
+
+
+def _ssh(
+    source: Source, node: Node, found: dict[str, Node], names: sentences.Names, folder: Path, key: ReadKey
+) -> Via | None:  # fmt: skip
+    host = reader.text(source, found["ssh"], "ssh")
+    if not HOST.fullmatch(host):
+        source.fault(
+            found["ssh"],
+            f'"{host}" is no name or address',
+            "an address, or a name that ssh knows; a port goes under port",
+        )
+        return None
+    public = key(found["key"]) if "key" in found else None
+    return Via(
+        "ssh", source.origin(node), host=host, port=_port(source, found), account=_account(source, found), key=public,
+        key_path=folder / (found["key"].text or "") if public is not None else None,
+        places=sentences.places(source, found["from"], names) if "from" in found else (),
+    )  # fmt: skip
+
+
+def _account(source: Source, found: dict[str, Node]) -> str:
+    if "as" not in found:
+        return ""
+    account = reader.text(source, found["as"], "as")
+    if account and not ACCOUNT.fullmatch(account):
+        source.fault(found["as"], f'"{account}" is no account name', "a login name of the guest")
+        return ""
+    return account
+
+
+def _port(source: Source, found: dict[str, Node]) -> int:
+    if "port" not in found:
+        return 0
+    text = reader.text(source, found["port"], "port")
+    if not re.fullmatch(r"[1-9][0-9]{0,4}", text) or int(text) > 65535:
+        source.fault(found["port"], f'"{text}" is no port', "a number from 1 to 65535")
+        return 0
+    return int(text)

@@ -1,0 +1,151 @@
+# Nightlatch collector: prints what a guest holds about remote access, and changes nothing. POSIX sh.
+# Lines of guests' text begin with a space, so that no content can pass for a heading; files come last, as tar(1).
+nightlatch_collect() {
+    LC_ALL=C PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin:$PATH
+    export LC_ALL PATH
+    exec 2>/dev/null
+    umask 077
+    nl='
+'
+    IFS=$nl
+    set -f
+    printf '\n@nightlatch/stream/1 %s\n' "$nonce"
+    nl_facts
+    nl_accounts
+    nl_paths
+    nl_reduced
+    nl_listings
+    nl_files
+}
+heading() { printf '\n@%s\n' "$1"; }
+told() { # told HEADING PROGRAM ...: what a program prints, a space before each line
+    heading "$1"
+    shift
+    "$@" </dev/null | sed 's/^/ /'
+}
+many() { # many LIST PROGRAM ...: run a program with the names of a list, a thousand at a time
+    list=$1 chunk='' count=0
+    shift
+    for each in $list; do
+        chunk=$chunk$nl$each count=$((count + 1))
+        [ $count -lt 1000 ] || { "$@" $chunk; chunk='' count=0; }
+    done
+    [ -z "$chunk" ] || "$@" $chunk
+}
+nl_facts() {
+    heading facts
+    read -r up rest </proc/uptime || up=
+    read -r boot </proc/sys/kernel/random/boot_id || boot=
+    read -r host </proc/sys/kernel/hostname || host=
+    [ -d /run/systemd/system ] && init=systemd || init=other
+    printf ' %s\n' "uid $(id -u)" "uptime $up" "boot $boot" "clock $(date +%s)" "init $init" "host $host" \
+        "connection $connection"
+}
+nl_accounts() { # homes, shells and key files of all accounts
+    homes=$(awk -F: 'NF > 6 && $6 ~ /^\// && n++ < 5000 {
+        print "l " $7; print "l " $6; sub("/+$", "", $6); print "f " $6 "/.ssh" }' /etc/passwd | sort -u)
+}
+nl_paths() { # what stands at every path that matters, and above it
+    names=$(for each in $contents; do printf 'c %s\n' "$each"; done
+        for each in $looked; do printf 'l %s\n' "$each"; done
+        for each in $folders; do printf 'f %s\n' "$each"; done
+        for each in $homes; do printf '%s\n' "$each"; done)
+    ours=$(for each in $names; do [ "${each%% *}" != f ] || printf '%s\n' "${each#? }"; done)
+    ours=$(many "$ours" realpath | sort -u)
+    inside=$(many "$ours" nl_children)
+    inside=$(printf '%s\n' "$inside" | awk -F/ '{ folder = $0; sub("/[^/]*$", "", folder) } n[folder]++ < 4096')
+    wanted=$(for each in $names; do [ "${each%% *}" = c ] && printf '%s\n' "${each#? }"; done)
+    real=$(many "$wanted" realpath)
+    all=$(printf '%s\n' "${names}" | sed 's/^. //')
+    ends=$(many "$all" realpath)
+    every=$(printf '%s\n' "$all" "$ends" "$inside" | awk '/\\/ { next } /^\// {
+        path = $0
+        if (path ~ /^\/(bin|sbin|lib|lib64)\//) print "/usr" path # where these are links, as they are today
+        for (; path != "" && !(path in seen); sub("/[^/]*$", "", path)) { seen[path]; print path }
+    } END { print "/" }')
+    there='' absent=''
+    heading absent
+    for each in $every; do
+        if [ -e "$each" ] || [ -L "$each" ]; then there=$there$nl$each; else printf ' %s\n' "$each"; fi
+    done
+    heading folders
+    for each in $ours; do [ ! -d "$each" ] || printf ' %s\n' "$each"; done
+    heading skipped
+    for each in $inside; do [ "$each" != odd ] || printf ' odd\n'; done
+    state=$(many "$there" stat -c '%f %u %g %s %Y %Z %n')
+    heading paths
+    for each in $state; do printf ' %s\n' "$each"; done
+    links=''
+    for each in $state; do
+        case $each in a*) each=${each#* * * * * * } links=$links$nl$each ;; esac
+    done
+    # Only files that are wanted and no larger than is read.
+    names=$(printf '%s\n' "$real" "$inside" "" "$state" | awk -v most="$most" '
+        /^$/ { stated = 1; next }
+        !stated { wanted[$0]; next }
+        /^8/ { path = $0; for (i = 0; i < 6; i++) sub("^[^ ]* ", "", path); split($0, part, " ")
+          if (part[4] <= most && path in wanted && path !~ /\/(known_hosts(\.old)?|moduli)$/) print path }')
+}
+nl_children() { # a name with a line break or a backslash is told as "odd"
+    find -H "$@" -maxdepth 1 \( -name "*$nl*" -o -name '*\\*' \) -exec sh -c 'for each; do echo odd; done' sh {} + -o -print
+}
+nl_reduced() { # secrets never leave: hashes become their method, private keys what may be told of them
+    # A link is never opened, only told: it may lead to a device that never ends.
+    secret=$(many "$names" grep -l -s -e 'PRIVATE KEY-----' -e 'PuTTY-User-Key-File-')
+    names=$(printf '%s\n' /etc/shadow /etc/gshadow /etc/passwd /etc/group /var/lib/dpkg/status "$secret" "" "$names" | awk '
+        /^$/ { rest = 1; next }
+        !rest { secret[$0]; next }
+        !($0 in secret) { print }')
+    for each in /etc/shadow /etc/passwd /etc/group; do
+        [ ! -r "$each" ] || told "reduced $each" awk -F: -v OFS=: -v file="$each" "$reduce" "$each"
+    done
+    [ ! -r /var/lib/dpkg/status ] || told "reduced /var/lib/dpkg/status" \
+        sed -n '/^Package: openssh-server$/,/^$/p;/^Package: sudo$/,/^$/p' /var/lib/dpkg/status
+    [ -z "$secret" ] || many "$secret" awk "$private"
+}
+nl_listings() {
+    told 'listing sockets' nl_sockets
+    told 'listing addresses' ip -o addr
+    nl_units
+    [ "$init" != systemd ] || [ -z "$units" ] ||
+        TZ=UTC0 told 'listing units' systemctl show --no-pager --timestamp=unix -p "$properties" $units
+    ours=$(stat -L -c %i /proc/self/ns/net /proc/self/ns/mnt /proc/self/ns/pid)
+    heading 'listing daemons'
+    set +f
+    count=0
+    for each in /proc/[0-9]*; do
+        { read -r name <"$each/comm"; } 2>/dev/null || continue
+        [ "$name" = sshd ] && [ $count -lt 20 ] || continue
+        title=$(tr '\000' ' ' <"$each/cmdline")
+        case $title in *'[accepted]'* | *'[priv]'* | *'[net]'* | *@*) continue ;; esac
+        count=$((count + 1))
+        printf ' pid %s\n title %s\n' "${each#/proc/}" "$title"
+        theirs=$(stat -L -c %i "$each/ns/net" "$each/ns/mnt" "$each/ns/pid")
+        [ "$theirs" = "$ours" ] || for space in net mnt pid; do
+            [ "$(readlink "$each/ns/$space")" = "$(readlink "/proc/self/ns/$space")" ] || printf ' other %s\n' "$space"
+        done
+        while IFS= read -r name; do printf ' group %s\n' "$name"; done <"$each/cgroup"
+        IFS= read -r name <"$each/stat" && printf ' stat %s\n' "$name"
+    done
+    set -f
+}
+nl_units() { # those that are there under a name of their own; a link is the other's second name
+    units=''
+    for each in ssh.service ssh.socket sshd.service sshd.socket; do
+        for top in /etc/systemd/system /run/systemd/system /usr/local/lib/systemd/system /usr/lib/systemd/system /lib/systemd/system; do
+            if [ -e "$top/$each" ]; then
+                case $each in sshd.*) [ ! -L "$top/$each" ] || break ;; esac
+                units=$units$nl$each
+                break
+            fi
+        done
+    done
+}
+nl_sockets() { if command -v ss >/dev/null; then ss -Hltnp; else cat /proc/net/tcp /proc/net/tcp6; fi; }
+nl_files() {
+    heading files
+    many "$links$nl$names" tar -c -f - --no-recursion --
+    printf '\n@after\n'
+    many "$links$nl$names" stat -c '%f %u %g %s %Y %Z %n' | sed 's/^/ /'
+    heading "end $nonce"
+}

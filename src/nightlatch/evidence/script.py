@@ -1,0 +1,71 @@
+"""The collector as text: one POSIX sh script for one guest, with what it is to look at written into it.
+
+Its whole body is functions, called on the last line, so that a script whose transfer was cut runs nothing.
+"""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+from functools import lru_cache
+from importlib.resources import files
+
+from nightlatch.evidence.collect import FILES, FOLDERS, LARGEST, LOOKED_AT
+
+PROPERTIES = (
+    "Id", "LoadState", "ActiveState", "SubState", "UnitFileState", "MainPID", "ControlGroup", "Triggers", "TriggeredBy",
+    "NeedDaemonReload", "FragmentPath", "DropInPaths", "Listen", "Accept", "ExecMainStartTimestamp",
+    "ActiveEnterTimestamp", "ExecReload", "Names",
+)  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """What one run of the collector is asked for besides every account's own: paths to read, to look at, to list."""
+
+    contents: frozenset[str] = frozenset(FILES)
+    looked: frozenset[str] = frozenset(LOOKED_AT)
+    folders: frozenset[str] = frozenset(FOLDERS)
+
+    def more(self, contents: Iterable[str], looked: Iterable[str], folders: Iterable[str]) -> Wanted:
+        """The same and these; a path with a line break or a backslash can't be asked for and is left out."""
+        return replace(
+            self,
+            contents=self.contents | _asked(contents),
+            looked=self.looked | _asked(looked),
+            folders=self.folders | _asked(folders),
+        )
+
+
+def _asked(paths: Iterable[str]) -> frozenset[str]:
+    return frozenset(path for path in paths if path.startswith("/") and not set(path) & {"\n", "\\", "\0"})
+
+
+@lru_cache(maxsize=1)
+def _parts() -> tuple[str, str, str]:
+    here = files("nightlatch.evidence")
+    body, reduce, private = (
+        here.joinpath(name).read_text() for name in ("collector.sh", "reduce.awk", "private.awk")
+    )  # fmt: skip
+    return body, _without_comments(reduce), _without_comments(private)
+
+
+def _without_comments(text: str) -> str:
+    return "\n".join(line for line in text.splitlines() if not line.startswith("#"))
+
+
+def collector(wanted: Wanted, nonce: str, call: str = 'nightlatch "$@" </dev/null\n') -> bytes:
+    """The script; `nonce` marks where its output begins and ends, and is made anew for each run.
+
+    `call` is its last part, which runs the function `nightlatch`; its first argument is the connection, or none.
+    """
+    body, reduce, private = _parts()
+    values = {
+        "nonce": nonce, "most": str(LARGEST), "properties": ",".join(PROPERTIES),
+        "contents": "\n".join(sorted(wanted.contents)), "looked": "\n".join(sorted(wanted.looked)),
+        "folders": "\n".join(sorted(wanted.folders)), "reduce": reduce, "private": private,
+    }  # fmt: skip
+    head = "".join(f"{name}={shlex.quote(text)}\n" for name, text in values.items())
+    main = "nightlatch() {\nconnection=$1\n" + head + body + "nightlatch_collect\n}\n" + call
+    return main.encode("utf-8", "surrogateescape")

@@ -1,0 +1,141 @@
+"""Put a change on the latch of a live guest, keep it, take it back, and tell what is pending.
+
+The guest does all the work itself (`latch.sh`); here scripts are sent and answers read. What a guest answers is cleaned
+before it is shown, and an answer that does not come leaves the guest to its own timer.
+"""
+
+from __future__ import annotations
+
+import re
+import secrets
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from nightlatch.faults import PutBackError, RefusedError, UnreachableError, UnreadableError
+from nightlatch.latch import transaction
+from nightlatch.latch.transaction import Transaction
+from nightlatch.transports.bounded import Bounds
+from nightlatch.transports.shell import Shell
+
+BOUNDS = Bounds(seconds=150, silent=120, most=1 << 20)
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """How a change ended: `kept` or not, the guest's own words, and paths that somebody else changed meanwhile."""
+
+    kept: bool
+    words: str
+    left: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Pending:
+    """What is on the latch of one guest. `seconds` is the time left, negative once it is over, None where not known."""
+
+    guest: str
+    change: str
+    who: str
+    state: str
+    since: int | None
+    seconds: int | None
+    timer: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """A guest's answer about its latch: what is pending, and what became of changes, newest first."""
+
+    pending: Pending | None
+    outcomes: tuple[tuple[str, str], ...]
+
+
+def begin(shell: Shell, change: Transaction) -> list[str]:
+    """Put the change on the latch; returns the steps that the guest went through.
+
+    Raises RefusedError when nothing was changed, PutBackError when the guest took it back, or when the connection
+    broke and the guest is left to its timer.
+    """
+    nonce = secrets.token_hex(12)
+    guest, number = shell.guest, change.change
+    try:
+        lines = _lines(shell.run(change.begin(nonce), BOUNDS).out, nonce)
+    except UnreachableError as error:
+        if error.stage not in ("read", "connect"):
+            raise
+        raise PutBackError(_unknown(guest, number, change.seconds, str(error))) from error
+    steps = [line for line in lines if line.startswith("step ")]
+    if "on-the-latch" in lines:
+        return steps
+    for line in lines:
+        word, _, rest = line.partition(": ")
+        if word == "refused":
+            raise RefusedError(f"{guest}: {rest}. Nothing was changed")
+        if word == "put back":
+            if any(step.startswith("step swapped") for step in steps):
+                raise PutBackError(f"{guest}: {rest}. Everything was put back")
+            raise RefusedError(f"{guest}: {rest}. Nothing was changed")
+    if any(line.startswith("died") for line in lines) or lines:
+        return _after_death(shell, number, change.seconds, steps[-1][5:] if steps else "its start")
+    raise PutBackError(_unknown(guest, number, change.seconds, "no answer came"))
+
+
+def _unknown(guest: str, change: str, seconds: int, why: str) -> str:
+    return (
+        f"{guest}: the connection was lost while change {change} was being made ({why}). If it was begun, the guest takes it "
+        f"back by itself within {seconds} s; nightlatch pending shows it"
+    )
+
+
+def _after_death(shell: Shell, change: str, seconds: int, last: str) -> list[str]:
+    """The guest's script ended in the middle: take back what it did now, or leave it to the timer."""
+    try:
+        outcome = decide(shell, change, "back", "nightlatch, for its script had died")
+    except (UnreadableError, RefusedError):
+        raise PutBackError(_unknown(shell.guest, change, seconds, "its script died")) from None
+    raise PutBackError(f"{shell.guest}: the guest's script died halfway, after: {last}. {outcome.words}")
+
+
+def decide(shell: Shell, change: str, what: str, by: str = "hand") -> Outcome:
+    """Keep a change or take it back (`what` is keep or back). Raises RefusedError where there is none, UnreadableError."""
+    nonce = secrets.token_hex(12)
+    lines = _lines(shell.run(transaction.decide_script(change, what, by, nonce), BOUNDS).out, nonce)
+    first = lines[0] if lines else "died: no answer"
+    if first.startswith("gone"):
+        raise RefusedError(f"{shell.guest}: change {change}: {first.partition(': ')[2]}")
+    if first.startswith("died"):
+        raise UnreadableError(f"{shell.guest}: {first}; its timer takes the change back if it was not kept")
+    return Outcome(first.startswith("kept"), first, tuple(line for line in lines[1:] if line.startswith("/")))
+
+
+def ask(shell: Shell) -> Told:
+    """What is on the latch of a guest. Raises UnreachableError, UnreadableError."""
+    nonce = secrets.token_hex(12)
+    lines = _lines(shell.run(transaction.pending_script(nonce), BOUNDS).out, nonce)
+    if "end" not in lines:
+        raise UnreadableError(f"{shell.guest}: the answer about its latch is not whole")
+    values = {word: rest for word, _, rest in (line.partition(" ") for line in lines)}
+    outcomes = sorted(_outcomes(lines), reverse=True)
+    return Told(_pending(shell.guest, values, "timer" in lines) if "lock" in values else None, tuple(outcomes))
+
+
+def _outcomes(lines: list[str]) -> Iterator[tuple[str, str]]:
+    for line in lines:
+        found = re.fullmatch(r"outcome ([0-9]{8}-[0-9]{6}-[0-9]{6}) (.*)", line)
+        if found:
+            yield found[1], found[2]
+
+
+def _pending(guest: str, values: dict[str, str], timer: bool) -> Pending:
+    now = values.get("uptime", "")
+    since = re.search(r"since uptime ([0-9]{1,9}) s for ([0-9]{1,6}) s$", values.get("who", ""))
+    lasted = int(now) - int(since[1]) if since and now.isdigit() else None
+    rest = int(since[2]) - lasted if since and lasted is not None else None
+    who = values.get("who", "").partition(", change ")[0]
+    return Pending(guest, values.get("lock", ""), who, values.get("state", ""), lasted, rest, timer)
+
+
+def _lines(out: bytes, nonce: str) -> list[str]:
+    text = out.decode("utf-8", "replace")
+    _, mark, rest = text.partition(f"@latch {nonce}\n")
+    return [line for line in rest.splitlines() if line.strip()] if mark else []

@@ -1,0 +1,216 @@
+"""One change as a single sh file: what it touches, what must be true, and how the guest takes it back by itself.
+
+The file is written here from a proved draft; `latch.sh` is its unchanging part. Contents travel as quoted text where
+they are plain, and as printf's octal escapes where they are not, so that no program but sh is needed to unpack them.
+"""
+
+from __future__ import annotations
+
+import re
+import shlex
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from importlib.resources import files
+
+from nightlatch.draft.plan import ProvedDraft
+from nightlatch.evidence.snapshot import ABSENT, Entry, Kind
+from nightlatch.faults import RefusedError
+from nightlatch.latch.records import CHANGES, HOME, Record, Side, Touched
+
+SEAM = 'at() { say step "$*"; }\n'
+PLAIN = re.compile(rb"[\t\n\x20-\x7e]*\n")
+MARK = "NIGHTLATCH_TEXT_ENDS_HERE"
+
+
+@dataclass(frozen=True)
+class Transaction:
+    """Everything the guest's own script is told. `seconds` is the time on the latch.
+
+    `expected` maps what `sshd -T -C` is asked to lines it must say; `sockets` are local addresses as ss(8) prints them;
+    `copy` is a mirror of sshd's files for guests where nothing can be mounted.
+    """
+
+    proved: ProvedDraft
+    change: str
+    tool: str
+    time: str
+    owner: str
+    seconds: int
+    reload: bool = False
+    was_running: bool = True
+    daemon: tuple[str, ...] = ("/usr/sbin/sshd",)
+    main_file: str = "/etc/ssh/sshd_config"
+    main_path: str = "/etc/ssh/sshd_config"
+    expected: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    sockets: tuple[str, ...] = ()
+    copy: Mapping[str, bytes] = field(default_factory=dict)
+    unguarded: bool = False
+    forget: str = ""
+    stay: bool = True
+    seam: str = SEAM
+
+    @property
+    def rows(self) -> tuple[str, ...]:
+        """The paths in the order in which they are replaced: as the draft's steps have them."""
+        changed = set(self.proved.changed)
+        ordered = dict.fromkeys(step.path for step in self.proved.draft.steps if step.path in changed)
+        return tuple(ordered)
+
+    def record(self) -> Record:
+        """What is kept of it on the guest."""
+        touched = [
+            Touched(path=path, before=_side(self._before(path)), after=_side(self._after(path)),
+                    copy_name=f"{number}.before" if self._before(path).kind is Kind.FILE else "")
+            for number, path in enumerate(self.rows)
+        ]  # fmt: skip
+        return Record(
+            format="nightlatch/change/1", id=self.change, tool=self.tool, time=self.time,
+            guest=self.proved.draft.guest, steps=[str(s) for s in self.proved.draft.steps], touched=touched, folders=[],
+        )  # fmt: skip
+
+    def _before(self, path: str) -> Entry:
+        return self.proved.before.entries.get(path, ABSENT)
+
+    def _after(self, path: str) -> Entry:
+        return self.proved.after.entries[path]
+
+    def file(self) -> str:
+        """The guest's own script, whole."""
+        values = {
+            "id": self.change, "seconds": str(self.seconds), "owner": self.owner,
+            "reload": _word(self.reload), "was_running": _word(self.was_running), "check": _word(self.reload),
+            "daemon": shlex.join(self.daemon), "mainfile": self.main_file,
+            "mainpath": self.main_path, "sockets": " ".join(self.sockets),
+            "unguarded": _word(self.unguarded), "forget": self.forget, "stay": _word(self.stay),
+        }  # fmt: skip
+        head = "".join(f"{name}={shlex.quote(text)}\n" for name, text in values.items())
+        body = files("nightlatch.latch").joinpath("latch.sh").read_text()
+        return head + body + self.seam + 'main "$@"\n'
+
+    def table(self) -> str:
+        """One line a path: kind, mode, owner, group and digest before and after, then the path."""
+        lines = []
+        for number, path in enumerate(self.rows):
+            if not re.fullmatch(r"/[^\n\\]*", path) or path != path.strip():
+                raise RefusedError(
+                    f"{self.proved.draft.guest}: {path!r} can't be changed: its name can't be carried safely"
+                )
+            lines.append(f"{number} {_columns(self._before(path))} {_columns(self._after(path))} {path}\n")
+        return "".join(lines)
+
+    def contents(self) -> dict[str, bytes]:
+        """The files that the guest's script needs beside it, by name."""
+        out: dict[str, bytes] = {"table": self.table().encode("utf-8", "surrogateescape")}
+        for number, path in enumerate(self.rows):
+            after = self._after(path)
+            if after.kind is Kind.FILE:
+                out[f"{number}.after"] = after.content or b""
+        out["record.part"] = self.record().model_dump_json(indent=1).encode()
+        lines = [line for who, told in self.expected.items() for line in (f"asked {who}", *(f"must {t}" for t in told))]
+        out["expected"] = "".join(f"{line}\n" for line in lines).encode("utf-8", "surrogateescape")
+        out |= {f"copy{path}": raw for path, raw in self.copy.items()}
+        return out
+
+    def begin(self, nonce: str) -> bytes:
+        """The script for the connection: put everything in place, start it apart from this session, tell how it goes."""
+        place = f"{CHANGES}/{self.change}"
+        contents = {**self.contents(), "latch.sh": self.file().encode("utf-8", "surrogateescape")}
+        folders = sorted({HOME, CHANGES, *(f"{place}/{name}".rpartition("/")[0] for name in contents)})
+        made = " && ".join(f"{{ [ -d {word} ] || mkdir {word}; }}" for word in _nested(folders))
+        parts = [
+            f"{made} || {{ echo 'refused: {HOME} can not be written'; return; }}\n",
+            f"chmod 700 {HOME} {CHANGES}\n",
+        ]
+        parts += [written(f"{place}/{name}", raw) for name, raw in contents.items()]
+        # What was sent is looked at again where it arrived: a full disk cuts files short without a word.
+        parts += [
+            f"[ $(wc -c <{shlex.quote(f'{place}/{name}')}) = {len(raw)} ] || whole=no\n"
+            for name, raw in contents.items()
+        ]
+        # Room for the outcome is taken now, so that it can be told even when the disk is full by then.
+        parts.append(f"dd if=/dev/urandom of={place}/room bs=4096 count=4 2>/dev/null || whole=no\n")
+        parts.append(f"[ \"$whole\" != no ] || {{ echo 'refused: {HOME} has no room'; rm -rf {place}; return; }}\n")
+        return session("".join(parts) + "follow_begin", nonce, place=place, whole="yes").encode(
+            "utf-8", "surrogateescape"
+        )
+
+
+def _nested(folders: Iterable[str]) -> list[str]:
+    """The folders and those above them from /var/lib down, quoted, outermost first."""
+    out: dict[str, None] = {}
+    for folder in folders:
+        parts = folder.split("/")
+        out.update(dict.fromkeys("/".join(parts[:depth]) for depth in range(4, len(parts) + 1)))
+    return [shlex.quote(word) for word in sorted(out)]
+
+
+def session(call: str, nonce: str, **values: str) -> str:
+    """The script of one connection: `session.sh` with these variables, and what of it is called."""
+    body = files("nightlatch.latch").joinpath("session.sh").read_text()
+    told = "".join(f"{name}={shlex.quote(text)}\n" for name, text in {"home": HOME, **values}.items())
+    head = f"LC_ALL=C; export LC_ALL; umask 077\nprintf '\\n@latch %s\\n' {nonce}\n"
+    return f"nightlatch_session() {{\n{head}{told}{body}{call}\n}}\nnightlatch_session\n"
+
+
+def written(path: str, raw: bytes) -> str:
+    """Shell lines that write `raw` to a file: as text where it is plain, else as octal escapes (printf(1))."""
+    place = shlex.quote(path)
+    if PLAIN.fullmatch(raw) and MARK.encode() not in raw:
+        return f"cat >{place} <<'{MARK}'\n{raw.decode()}{MARK}\n"
+    if not raw:
+        return f": >{place}\n"
+    out = []
+    for start in range(0, len(raw), 8192):
+        text = "".join(_octal(byte) for byte in raw[start : start + 8192])
+        out.append(f"printf '{text}' {'>>' if start else '>'}{place}\n")
+    return "".join(out)
+
+
+def _octal(byte: int) -> str:
+    letter = chr(byte)
+    return letter if byte < 0x7F and (letter.isalnum() or letter in " \n.,:;/=_+@#") else f"\\{byte:03o}"
+
+
+def _word(value: bool) -> str:
+    return "yes" if value else "no"
+
+
+def _columns(entry: Entry) -> str:
+    if entry.kind is Kind.ABSENT:
+        return "absent 0 0 0 -"
+    kind = "folder" if entry.kind is Kind.FOLDER else "file"
+    return f"{kind} {entry.mode:o} {entry.uid} {entry.gid} {entry.digest or '-'}"
+
+
+def _side(entry: Entry) -> Side:
+    if entry.kind is Kind.ABSENT:
+        return Side(kind="absent", mode=0, uid=0, gid=0, sha256="")
+    kind = "folder" if entry.kind is Kind.FOLDER else "file"
+    return Side(kind=kind, mode=entry.mode, uid=entry.uid, gid=entry.gid, sha256=entry.digest)  # type: ignore[arg-type]
+
+
+def decide_script(change: str, what: str, by: str, nonce: str) -> bytes:
+    """The script that keeps a change or takes it back, and waits for the outcome. `what` is keep or back."""
+    return session("decide", nonce, place=f"{CHANGES}/{change}", what=what, by=by).encode()
+
+
+def pending_script(nonce: str) -> bytes:
+    """The script that tells what is on the latch, and what became of the last changes."""
+    return session("pending", nonce).encode()
+
+
+def mirrored(entries: Mapping[str, Entry], sources: Iterable[str], below: str) -> dict[str, bytes]:
+    """sshd's own files with every Include pointing into `below`, for a check where nothing can be mounted."""
+    out: dict[str, bytes] = {}
+    for path in sources:
+        raw = entries[path].content or b""
+        out[path] = re.sub(rb"(?im)^([ \t]*include[ \t]+)(.*)$", lambda m: m[1] + _included(m[2], below), raw)
+    return out
+
+
+def _included(words: bytes, below: str) -> bytes:
+    def moved(word: bytes) -> bytes:
+        bare = word.strip(b'"')
+        return f"{below}/etc/ssh/".encode() + bare if not bare.startswith(b"/") else below.encode() + bare
+
+    return b" ".join(moved(word) for word in words.split())

@@ -1,0 +1,241 @@
+"""A live guest's SSH service: its units, the daemons that run, the sockets that are open (systemctl(1), ss(8), proc(5)).
+
+Stored, loaded and at boot are three states; what is read here is loaded and at boot, the files are stored. A guest that
+was read from a folder has none of it.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+import re
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+
+from nightlatch.evidence.snapshot import Snapshot
+from nightlatch.origin import Kind, Origin
+
+SERVICES = ("ssh.service", "sshd.service")
+SOCKETS = ("ssh.socket", "sshd.socket")
+BY_HAND = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Unit:
+    """One unit as the service manager has it loaded; times are seconds since 1970, 0 for never.
+
+    `listens` are the addresses and ports of a socket unit, `accepts` whether it starts a daemon for each connection.
+    """
+
+    name: str
+    loaded: bool
+    active: bool
+    file_state: str
+    main_pid: int = 0
+    group: str = ""
+    started: int = 0
+    reloaded: int = 0
+    needs_reload: bool = False
+    listens: tuple[tuple[str, int], ...] = ()
+    accepts: bool = False
+
+    @property
+    def at_boot(self) -> bool:
+        """Whether it is started at boot, or by something that is (systemctl(1), is-enabled)."""
+        return self.file_state in ("enabled", "enabled-runtime", "static", "indirect", "generated", "alias")
+
+    @property
+    def origin(self) -> Origin:
+        """Where this was read."""
+        return Origin(f"systemctl show {self.name}", kind=Kind.LISTING)
+
+
+@dataclass(frozen=True, slots=True)
+class Daemon:
+    """A running sshd that listens. `options` are the words it was started with; `unit` is empty for one by hand."""
+
+    pid: int
+    program: str
+    options: tuple[str, ...]
+    unit: str
+    title: str
+
+    @property
+    def origin(self) -> Origin:
+        """Where this was read."""
+        return Origin(f"/proc/{self.pid}/cmdline", kind=Kind.LISTING)
+
+
+@dataclass(frozen=True, slots=True)
+class OpenSocket:
+    """A listening TCP socket: a numeric address ("" for all) and a port, and the programs that hold it where known."""
+
+    address: str
+    port: int
+    programs: tuple[tuple[str, int], ...] = ()
+
+    @property
+    def origin(self) -> Origin:
+        """Where this was read."""
+        return Origin("ss -ltnp", kind=Kind.LISTING)
+
+
+@dataclass(frozen=True)
+class ServiceReading:
+    """The loaded and at-boot state of the SSH service; `is_live` is False where nothing was asked."""
+
+    is_live: bool = False
+    units: dict[str, Unit] = field(default_factory=dict)
+    daemons: tuple[Daemon, ...] = ()
+    sockets: tuple[OpenSocket, ...] = ()
+    clock: int = 0
+
+    @property
+    def has_units(self) -> bool:
+        """Whether a service manager answered."""
+        return any(unit.loaded for unit in self.units.values())
+
+    @property
+    def socket(self) -> Unit | None:
+        """The socket unit that holds the port, when the service is activated by a socket."""
+        return next((self.units[n] for n in SOCKETS if n in self.units and self.units[n].active), None)
+
+    @property
+    def service(self) -> Unit | None:
+        """The service unit: a running one first, else one that is there."""
+        known = [self.units[n] for n in SERVICES if n in self.units and self.units[n].loaded]
+        return next((u for u in known if u.active), known[0] if known else None)
+
+    @property
+    def daemon(self) -> Daemon | None:
+        """The daemon that belongs to the unit, or the only one there is."""
+        own = [d for d in self.daemons if self.service and self.service.active and d.unit == self.service.name]
+        return own[0] if own else self.daemons[0] if len(self.daemons) == 1 else None
+
+    @property
+    def is_running(self) -> bool:
+        """Whether somebody answers connections."""
+        return bool(self.daemons) or self.socket is not None
+
+
+def read(snapshot: Snapshot) -> ServiceReading:
+    """The service of a snapshot."""
+    if not snapshot.is_live:
+        return ServiceReading()
+    listings = {name: raw.decode("utf-8", "replace") for name, raw in snapshot.listings.items()}
+    clock = snapshot.facts.get("clock", "")
+    return ServiceReading(
+        True, dict(_units(listings.get("units", ""))), tuple(_daemons(listings.get("daemons", ""))),
+        tuple(_sockets(listings.get("sockets", ""))), int(clock) if re.fullmatch(r"[0-9]{1,12}", clock) else 0,
+    )  # fmt: skip
+
+
+def _units(text: str) -> Iterator[tuple[str, Unit]]:
+    for block in text.split("\n\n"):
+        pairs = [line.split("=", 1) for line in block.splitlines() if "=" in line]
+        values = dict(pairs)
+        name = values.get("Id", "")
+        asked = [each for each in values.get("Names", "").split(" ") if each in SERVICES + SOCKETS]
+        if not name:
+            continue
+        unit = Unit(
+            name, values.get("LoadState") == "loaded", values.get("ActiveState") in ("active", "reloading"),
+            values.get("UnitFileState", ""), _number(values.get("MainPID")), values.get("ControlGroup", ""),
+            _time(values.get("ExecMainStartTimestamp")),
+            max((_reload(value) for key, value in pairs if key == "ExecReload"), default=0),
+            values.get("NeedDaemonReload") == "yes",
+            tuple(_listens(value for key, value in pairs if key == "Listen")), values.get("Accept") == "yes",
+        )  # fmt: skip
+        for each in dict.fromkeys([name, *asked]):
+            yield each, unit
+
+
+def _number(text: str | None) -> int:
+    return int(text) if text and re.fullmatch(r"[0-9]{1,9}", text) else 0
+
+
+def _time(text: str | None) -> int:
+    found = re.fullmatch(r"@?([0-9]{1,12})", text or "")
+    return int(found[1]) if found else 0
+
+
+def _reload(text: str) -> int:
+    """When a reload command ended, from ExecReload's own record (systemd 252: stop_time=[@1795581193])."""
+    found = re.search(r"stop_time=\[@?([0-9]{1,12})", text)
+    if found:
+        return int(found[1])
+    return _calendar(text)
+
+
+def _calendar(text: str) -> int:
+    """The same where it is told as a date in UTC: stop_time=[Wed 2026-11-25 04:33:13 UTC]."""
+    found = re.search(r"stop_time=\[\w{3} (\d{4})-(\d\d)-(\d\d) (\d\d):(\d\d):(\d\d) UTC\]", text)
+    if not found:
+        return 0
+    year, month, day, hour, minute, second = (int(part) for part in found.groups())
+    return _days(year, month, day) * 86400 + hour * 3600 + minute * 60 + second
+
+
+def _days(year: int, month: int, day: int) -> int:
+    """Days from 1970-01-01 in the civil calendar."""
+    year -= month <= 2
+    era, of_era = divmod(year, 400)
+    of_year = (153 * (month + (-3 if month > 2 else 9)) + 2) // 5 + day - 1
+    return era * 146097 + of_era * 365 + of_era // 4 - of_era // 100 + of_year - 719468
+
+
+def _listens(values: Iterable[str]) -> Iterator[tuple[str, int]]:
+    for value in values:
+        found = re.fullmatch(r"(?:\[([0-9A-Fa-f:.]+)\]|([0-9.]+)):([0-9]{1,5}) \(Stream\)", value)
+        if found and int(found[3]) < 65536:
+            address = found[1] or found[2]
+            yield "" if address == "::" else address, int(found[3])
+
+
+# What sshd writes over its own command line: "sshd: PROGRAM OPTIONS [listener] 0 of 10-100 startups" (sshd.c).
+TITLE = re.compile(r"(?:sshd: )?(/\S+|sshd)( .*?)?(?: \[listener\].*)?")
+
+
+def _daemons(text: str) -> Iterator[Daemon]:
+    for block in re.split(r"(?m)^(?=pid )", text):
+        values: dict[str, list[str]] = {}
+        for line in block.splitlines():
+            key, _, value = line.partition(" ")
+            values.setdefault(key, []).append(value)
+        title = values.get("title", [""])[0].strip()
+        if "pid" not in values or "other" in values or not title:
+            continue
+        found = TITLE.fullmatch(title)
+        if found is None:
+            continue
+        unit = BY_HAND
+        for line in values.get("group", []):
+            last = line.rpartition("/")[2]
+            if line.startswith(("0::", "1:name=systemd:")) and last.endswith((".service", ".scope")):
+                unit = last if last.endswith(".service") else unit
+        yield Daemon(_number(values["pid"][0]), found[1], tuple((found[2] or "").split()), unit, title[:200])
+
+
+def _sockets(text: str) -> Iterator[OpenSocket]:
+    for line in text.splitlines():
+        words = line.split(None, 5)
+        if len(words) >= 4 and words[0] == "LISTEN":
+            address, _, port = words[3].rpartition(":")
+            programs = re.findall(r'\("([^"]{1,32})",pid=([0-9]{1,9}),', words[5] if len(words) > 5 else "")
+            bare = address.strip("[]").partition("%")[0]
+            if port.isdigit():
+                yield OpenSocket("" if bare == "*" else bare, int(port), tuple((n, int(p)) for n, p in programs))
+        elif len(words) >= 4 and words[3] == "0A" and ":" in words[1]:
+            yield from _from_proc(words[1])
+
+
+def _from_proc(text: str) -> Iterator[OpenSocket]:
+    """A socket of /proc/net/tcp or tcp6: words of four bytes in the machine's order, here little-endian (proc(5))."""
+    address, _, port = text.partition(":")
+    try:
+        raw = bytes.fromhex(address)
+        number = int(port, 16)
+    except ValueError:
+        return
+    turned = b"".join(raw[i : i + 4][::-1] for i in range(0, len(raw), 4))
+    if len(turned) in (4, 16):
+        yield OpenSocket(str(ipaddress.ip_address(turned)), number)

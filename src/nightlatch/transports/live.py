@@ -1,0 +1,114 @@
+"""Read a live guest over one connection: run the collector, again with what its answer showed to be missing, then ask."""
+
+from __future__ import annotations
+
+import re
+import secrets
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, replace
+
+from nightlatch.evidence import opinions
+from nightlatch.evidence.collect import collect
+from nightlatch.evidence.opinions import Question
+from nightlatch.evidence.script import Wanted, collector
+from nightlatch.evidence.snapshot import Snapshot
+from nightlatch.evidence.stream import Carried, Stream, parse
+from nightlatch.faults import UnreadableError
+from nightlatch.transports.shell import Answer, Shell
+
+MOST_ROUNDS = 4
+NOT_ASKED = "the guest's own sshd could not be asked for its settings"
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """What the guest's own sshd is asked: about whom, which program, with which options."""
+
+    questions: tuple[Question, ...]
+    program: str
+    options: tuple[str, ...]
+
+
+def survey(
+    shell: Shell, also: Iterable[str] = (), folders: Iterable[str] = (),
+    to_ask: Callable[[Snapshot], Asked | None] | None = None,
+) -> Snapshot:  # fmt: skip
+    """The evidence of a live guest; `also` are paths to look at besides, `folders` such whose files are read, too.
+
+    `to_ask` is given the evidence and says what the guest's own sshd is asked. Raises UnreadableError,
+    UnreachableError.
+
+    All goes over one connection. Where the guest's files name others (an Include elsewhere, key files in a place of
+    their own), the whole is read again with those, so that every round is one look.
+    """
+    work = _Survey(shell.guest, tuple(also), tuple(folders), to_ask)
+    answer = shell.run(work.script(), follow=work)
+    if work.snapshot is None:
+        parse(answer.out, work.nonce, shell.guest)  # says what is wrong with it
+        raise UnreadableError(f"{shell.guest}: what was read ends too early")
+    assert work.stream is not None
+    notes = work.snapshot.notes + work.stream.notes
+    if work.asking and "opinions" not in work.listings:
+        notes = (*notes, NOT_ASKED)
+    return replace(work.snapshot, notes=notes, facts=_facts(shell, answer, work.stream), listings=work.listings)
+
+
+class _Survey:
+    """What is sent next, and what has come of it (the transports' `Follow`)."""
+
+    def __init__(
+        self, guest: str, also: tuple[str, ...], folders: tuple[str, ...], to_ask: Callable[[Snapshot], Asked | None] | None
+    ) -> None:  # fmt: skip
+        self.guest, self.also, self.folders, self.to_ask = guest, also, folders, to_ask
+        self.wanted = Wanted().more((), also, folders)
+        self.nonce = secrets.token_hex(12)
+        self.round, self.asking = 1, False
+        self.stream: Stream | None = None
+        self.snapshot: Snapshot | None = None
+        self.listings: dict[str, bytes] = {}
+
+    @property
+    def mark(self) -> bytes:
+        """The last line of the part now running."""
+        return b"@end " + self.nonce.encode() + b"\n"
+
+    def script(self) -> bytes:
+        """The collector, for what is wanted now."""
+        return collector(self.wanted, self.nonce)
+
+    def next(self, out: bytes) -> bytes:
+        """The next part. Raises UnreadableError when the answer is no such stream."""
+        if self.asking:
+            told = opinions.packed(out, self.nonce)
+            if told is not None:
+                self.listings["opinions"] = told
+            return b""
+        stream = parse(out, self.nonce, self.guest)
+        source = Carried(stream)
+        snapshot = collect(source, self.guest, self.also, _mains(stream), self.folders)
+        wider = self.wanted.more(*(source.missed[kind] for kind in ("contents", "looked", "folders")))
+        self.nonce = secrets.token_hex(12)
+        if wider != self.wanted and self.round < MOST_ROUNDS:
+            self.wanted, self.round = wider, self.round + 1
+            return self.script()
+        self.stream, self.listings = stream, dict(stream.listings)
+        self.snapshot = replace(snapshot, facts=stream.facts, listings=stream.listings)
+        asked = self.to_ask(self.snapshot) if self.to_ask is not None else None
+        if asked is None or not asked.questions:
+            return b""
+        self.asking = True
+        return opinions.script(asked.questions, asked.program, asked.options, self.nonce)
+
+
+def _mains(stream: Stream) -> list[str]:
+    """Configurations that running daemons were started with (sshd(8), -f)."""
+    titles = stream.listings.get("daemons", b"").decode("utf-8", "replace")
+    return re.findall(r"(?m)^title .*\s-f\s*(/[^\s\\]{1,200})", titles)[:20]
+
+
+def _facts(shell: Shell, answer: Answer, stream: Stream) -> dict[str, str]:
+    """How we came in, and what the guest says of itself."""
+    source = stream.facts.get("connection", "none").split(" ")[0]
+    own = {"transport": shell.kind, "came_as": answer.door.account, "came_with": answer.door.key,
+           "came_from": "" if source == "none" else source, "offered": ",".join(answer.door.offered)}  # fmt: skip
+    return {**{name: text for name, text in stream.facts.items() if name != "connection"}, **own}

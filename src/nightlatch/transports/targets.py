@@ -1,0 +1,54 @@
+"""From what a person names to a transport: a guest of the estate, or a target on the command line."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+from nightlatch.estate.model import GuestSpec
+from nightlatch.faults import NightlatchError
+from nightlatch.transports.here import Here
+from nightlatch.transports.shell import Shell
+from nightlatch.transports.ssh import Address, Client, Ssh
+
+TARGET = re.compile(
+    r"(?:ssh:(?P<alias>[A-Za-z0-9][A-Za-z0-9._-]{0,252})"
+    r"|(?P<account>[A-Za-z_][A-Za-z0-9._-]{0,31}\$?)@(?:\[(?P<six>[0-9A-Fa-f:.%a-z]+)\]|(?P<host>[A-Za-z0-9][A-Za-z0-9._-]{0,252}))"
+    r"(?::(?P<port>[1-9][0-9]{0,4}))?)"
+)
+
+
+def is_live(target: str) -> bool:
+    """Whether the text names a live guest (`here`, `ssh:NAME`, `ACCOUNT@HOST`) and no file that is there."""
+    return not Path(target).exists() and (target == "here" or target.startswith("ssh:") or "@" in target)
+
+
+def of_target(target: str, client: Client, pins: tuple[str, ...] = ()) -> Shell:
+    """The transport to a target. Raises NightlatchError when it is not written as one."""
+    if target == "here":
+        return Here(stop=client.stop)
+    found = TARGET.fullmatch(target)
+    if found is None or int(found["port"] or 0) > 65535:
+        raise NightlatchError(
+            f'"{target}" is no target: write ACCOUNT@HOST, ACCOUNT@HOST:PORT, ACCOUNT@[IPv6]:PORT, ssh:NAME for a name '
+            "that your ssh knows, or here"
+        )
+    host = found["alias"] or found["six"] or found["host"]
+    return Ssh(host, Address(host, found["account"] or "", int(found["port"] or 0)), client, pins=pins)
+
+
+def of_guest(spec: GuestSpec, client: Client) -> Shell:
+    """The transport to a live guest of an estate."""
+    if spec.via.kind == "here":
+        return Here(spec.name, client.stop)
+    via = spec.via
+    return Ssh(
+        spec.name, Address(via.host, via.account, via.port), client, pins=spec.host_keys,
+        key=_identity(via.key_path) if via.key_path else None,
+    )  # fmt: skip
+
+
+def _identity(public: Path) -> Path:
+    """The private half beside a public key, or the public half itself: then the client asks its agent (ssh(1), -i)."""
+    beside = public.with_suffix("") if public.suffix == ".pub" else public
+    return beside if beside.exists() else public

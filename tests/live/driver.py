@@ -1,0 +1,39 @@
+"""An administrator's process at the desk: enact with a seam in the guest's script, told by arguments; killed by tests.
+
+usage: python -m tests.live.driver ESTATE GUEST SECONDS SEAM-FILE
+"""
+
+from __future__ import annotations
+
+import sys
+from datetime import UTC, datetime
+from pathlib import Path
+
+from nightlatch import api, changing
+from nightlatch.faults import NightlatchError
+from nightlatch.transports import targets
+from nightlatch.transports.ssh import Client
+
+
+def main(estate_path: str, guest: str, seconds: int, seam: str) -> int:
+    at = datetime.now(UTC)
+    estate = api.load_estate(Path(estate_path))
+    with Client() as client:
+        shell = targets.of_guest(estate.guests[guest], client)
+        snapshot = api.survey_live(shell)
+        proved = api.prove(estate, api.draft(estate, snapshot, at), snapshot, at)
+        change = changing.new_change_id(at)
+        print(f"change {change}", flush=True)
+        try:
+            done = changing.put_on_latch(
+                estate, shell, proved, at, change, seconds=seconds, seam=Path(seam).read_text()
+            )
+        except NightlatchError as error:
+            print(f"{type(error).__name__}: {error}", flush=True)
+            return error.exit_code
+        print(done.outcome, flush=True)
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1], sys.argv[2], int(sys.argv[3]), sys.argv[4]))

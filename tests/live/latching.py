@@ -1,0 +1,210 @@
+"""What the tests of the latch share: a guest with something to change, its proved draft, and looks at it from outside."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import re
+import stat
+import subprocess
+import threading
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+
+from nightlatch import api, changing
+from nightlatch.draft.plan import ProvedDraft
+from nightlatch.estate.load import load
+from nightlatch.estate.model import Estate
+from nightlatch.faults import NightlatchError
+from nightlatch.lab.inside import Inside
+from nightlatch.lab.machine import Guest, environment
+from nightlatch.latch import live
+from nightlatch.latch.transaction import SEAM, Transaction
+from tests.live.station import Station
+
+FOLDERS = ("/etc", "/home", "/root")
+GRANTS = """
+let: mara, into: all guests, by: ssh, from: bench, with: key
+let: joon, into: all guests, by: ssh, from: bench, with: key
+"""
+# How many seconds a change stays on the latch, one after the other: a busy machine needs more to come to a late step.
+PATIENCE = (2, 5, 15, 45)
+# Waits at one step until it is told to go on, or for ever: whoever tests cuts it there.
+PAUSE = """at() {{
+    say step "$*"
+    [ "$*" != "{point}" ] || [ -e "$change/paused" ] || {{ : >"$change/paused"; while [ ! -e /run/go-on ]; do sleep 0.02; done; }}
+}}
+"""
+KILL = """at() {{
+    say step "$*"
+    [ "$*" != "{point}" ] || [ -e {flag} ] || {{ : >{flag}; kill -9 $$; }}
+}}
+"""
+
+
+@dataclass
+class Subject:
+    """A guest before its change, and all that is needed to change it."""
+
+    station: Station
+    guest: Guest
+    estate: Estate
+    proved: ProvedDraft
+    before: dict[str, tuple[object, ...]]
+    offered: str
+
+    @property
+    def shell(self) -> Inside:
+        """The guest's own shell."""
+        return Inside(self.guest)
+
+    def transaction(self, seam: str, seconds: int = 8) -> Transaction:
+        """The change, with a seam."""
+        now = datetime.now(UTC)
+        return changing.transaction_for(self.proved, now, changing.new_change_id(now), seconds, seam=seam)
+
+    def progress(self, change: str) -> list[str]:
+        """How far the guest's script got, read from outside."""
+        path = self.guest.root / f"var/lib/nightlatch/changes/{change}/progress"
+        try:
+            return path.read_text().splitlines()
+        except OSError:
+            return []
+
+    def told(self, change: str) -> str:
+        """All that the guest's script told, for a failure's message."""
+        outcome = self.guest.root / f"var/lib/nightlatch/changes/{change}/outcome"
+        return f"{self.progress(change)} {outcome.read_text() if outcome.exists() else 'no outcome'}"
+
+    def reached(self, change: str, point: str, seconds: float = 60) -> bool:
+        """Wait until the script is at a step; False when the change was over, and it never came there."""
+        end = time.monotonic() + seconds
+        lock = self.guest.root / "var/lib/nightlatch/lock"
+        while f"step {point}" not in self.progress(change):
+            if "step locked" in self.progress(change) and not lock.exists():
+                return f"step {point}" in self.progress(change)
+            assert time.monotonic() < end, f"{point} was not reached: {self.told(change)}"
+            time.sleep(0.01)
+        return True
+
+    def differences(self) -> list[str]:
+        """Paths that are not as they were before: bytes, mode, owner, attributes."""
+        now = self.guest.files(*FOLDERS)
+        return sorted(p for p in {**self.before, **now} if self.before.get(p) != now.get(p) and not own(p))
+
+    def settled(self, seconds: float = 60) -> None:
+        """Wait until nothing is on the latch."""
+        lock = self.guest.root / "var/lib/nightlatch/lock"
+        end = time.monotonic() + seconds
+        while lock.exists():
+            assert time.monotonic() < end, f"still on the latch: {[p.name for p in lock.iterdir()]}"
+            time.sleep(0.05)
+
+    def door(self) -> str:
+        """A real login, and the methods the running service offers."""
+        assert self.station.login(self.guest), "the own door does not open"
+        return offered(self.station, self.guest)
+
+
+Tell = Callable[[str], None]
+
+
+def own(path: str) -> bool:
+    """What sudo itself writes at a first use."""
+    return path.endswith(".sudo_as_admin_successful")
+
+
+def offered(station: Station, guest: Guest) -> str:
+    """The methods that the running sshd names to a caller without proof."""
+    address = guest.run("ip", "-o", "-4", "addr", "show", "eth0").split()[3].split("/")[0]
+    words = ["ssh", "-F", "none", "-v", "-o", "BatchMode=yes", "-o", "PreferredAuthentications=none", "-o", "StrictHostKeyChecking=no",
+             "-o", "UserKnownHostsFile=/dev/null", "-o", "ConnectTimeout=5", f"mara@{address}", "true"]  # fmt: skip
+    done = subprocess.run(station.desk.words(*words), capture_output=True, text=True, timeout=20, env=environment({}),
+                          stdin=subprocess.DEVNULL)  # fmt: skip
+    found = re.search(r"Authentications that can continue: (\S+)", done.stderr)
+    return found[1] if found else ""
+
+
+pause = time.sleep
+
+
+def subject(
+    station: Station, name: str, address: str, *, prepared: bool = False, prepare: Callable[[Guest], None] | None = None,
+    **more: object,
+) -> Subject:  # fmt: skip
+    """A guest whose passwords are open, where joon has no key file and mara's home is writable for a group."""
+    guest = station.guest(name, address, **more)  # type: ignore[arg-type]
+    image = guest.image
+    (image.folder / "home/joon/.ssh/authorized_keys").unlink()
+    image.own("/home/mara", 0o775, 1001, 3000)
+    os.setxattr(image.folder / "etc/ssh/sshd_config", "trusted.note", b"station")
+    Path(image.folder / "etc/ssh/sshd_config").chmod(0o640)
+    if prepared:  # a guest without systemd needs a place for its boot guard
+        image.own("/etc/rcS.d", 0o755, 0, 0)
+    elif guest.bare:
+        os.mknod(image.path("/etc/rcS.d"), stat.S_IFCHR, os.makedev(0, 0))  # overlay: what is below is not there
+    if prepare is not None:
+        prepare(guest)
+    guest.boot()
+    guest.until_listening()
+    estate = load(station.estate(GRANTS))
+    at = datetime.now(UTC)
+    snapshot = api.survey_live(Inside(guest))
+    proved = api.prove(estate, api.draft(estate, snapshot, at), snapshot, at)
+    return Subject(station, guest, estate, proved, guest.files(*FOLDERS), offered(station, guest))
+
+
+def steps_of(x: Subject) -> tuple[list[str], list[str]]:
+    """Every step on the way in and on the way back, as one unhindered run goes through them."""
+    made = x.transaction(SEAM, 12)
+    live.begin(x.shell, made)
+    x.settled()
+    steps = [line[5:] for line in x.progress(made.change) if line.startswith("step ")]
+    turn = steps.index("reverting")
+    assert x.differences() == []
+    return steps[:turn], steps[turn:]
+
+
+def begun(x: Subject, made: Transaction) -> threading.Thread:
+    """Put a change on the latch in the background; what becomes of that call does not matter."""
+
+    def run() -> None:
+        with contextlib.suppress(NightlatchError, OSError):
+            live.begin(x.shell, made)
+
+    thread = threading.Thread(target=run, daemon=True)
+    thread.start()
+    return thread
+
+
+def leftovers(guest: Guest) -> list[str]:
+    """Files of ours that a change should not leave behind."""
+    out = [str(p) for p in (guest.root / "etc/systemd/system").rglob("nightlatch-*")]
+    out += [str(p) for folder in FOLDERS for p in (guest.root / folder[1:]).rglob(".nightlatch-*")]
+    return out
+
+
+class Points:
+    """Counts the points that were tried and keeps what went wrong, so that one failure does not hide the next."""
+
+    def __init__(self, what: str) -> None:
+        self.what, self.count, self.wrong = what, 0, []  # type: ignore[var-annotated]
+
+    def look(self, x: Subject, point: str) -> None:
+        """After the dust has settled: byte for byte as before, the running service too, and the door opens."""
+        self.count += 1
+        differences = x.differences()
+        try:
+            methods = x.door()
+        except AssertionError as error:
+            methods = str(error)
+        if differences or methods != x.offered:
+            self.wrong.append(f"{self.what} at {point}: {differences[:4]}, offers {methods}")
+
+    def done(self, tell: Tell) -> None:
+        """Tell the count; fail with everything that went wrong."""
+        tell(f"{self.what}: {self.count} points, {len(self.wrong)} wrong")
+        assert not self.wrong, "\n".join(self.wrong)

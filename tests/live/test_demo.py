@@ -1,0 +1,49 @@
+"""The live demo, run as a user runs it: it tells the whole loop, and nothing of it is left."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from nightlatch.faults import RefusedError
+from nightlatch.lab.labs import Lab
+from nightlatch.lab.machine import environment
+from nightlatch.lab.tools import PREFIX, alive
+from tests.live.station import ROOT
+
+pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "systemctl", root=True)
+TOLD = (
+    "3 holes, 1 shut out",
+    "plotter    offers publickey; joon's key is turned away",
+    "put back: the time on the latch was over",
+    "put back: the guest was restarted while the change was on the latch",
+    "gate       offers publickey and password; joon gets in with their key",
+    "no holes, nobody shut out",
+    "plotter    offers publickey; joon gets in with their key",
+    "That was the whole loop on running guests",
+)
+
+
+def test_the_live_demo_tells_its_story_and_leaves_nothing(tmp_path: Path) -> None:
+    words = [sys.executable, "-m", "nightlatch.cli", "demo", "--live", "--folder", str(tmp_path / "station")]
+    done = subprocess.run(words, capture_output=True, text=True, timeout=300, stdin=subprocess.DEVNULL,
+                          env=environment({"PYTHONPATH": str(ROOT / "src")}))  # fmt: skip
+    assert done.returncode == 0, done.stdout[-2000:] + done.stderr[-2000:]
+    told, at = " ".join(done.stdout.split()), -1
+    for each in TOLD:
+        found = told.find(" ".join(each.split()), at + 1)
+        assert found > at, f"not told, or not in this order: {each}\n{done.stdout[-6000:]}"
+        at = found
+    assert not (tmp_path / "station").exists()
+    owners = [path.read_text() for path in Path("/tmp").glob(f"{PREFIX}-*/owner")]
+    assert all(alive(int(owner)) for owner in owners), "a lab is left whose maker is gone"
+
+
+def test_without_roots_rights_it_says_what_is_missing(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(os, "geteuid", lambda: 1000)
+    with pytest.raises(RefusedError, match="live guests need root's rights"):
+        Lab()
