@@ -1,0 +1,1 @@
+"""Handshakes as machines without I/O, and the one driver that gives them a wire."""

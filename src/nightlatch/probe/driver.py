@@ -1,0 +1,248 @@
+"""The one place with a wire: names, routes and connections for the machines, every wait bounded (asyncio).
+
+A route is looked up by connecting a datagram socket, which sends nothing. Whoever answers may say nothing, dribble,
+flood or lie: each connection has a limit in time, in silence and, by its machine, in bytes.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import errno
+import socket
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
+
+from nightlatch.probe.hostkeys import KEY_TYPES, one_of_each
+from nightlatch.probe.ssh import Conversation, Failed, Identified, Methods, Offered, Phase, Proven
+from nightlatch.probe.stages import How, Look, Stage, Step, Target
+
+MOST_ADDRESSES = 4
+MOST_CONNECTIONS = 12  # to one target, one after the other
+READ = 16 << 10
+NEIGHBOUR_SECONDS = 0.9  # an answer from a router comes at once; looking for a neighbour is given up after seconds
+
+
+@dataclass(frozen=True, slots=True)
+class Limits:
+    """In seconds: for a name, for a connection to stand, without a byte, and for one conversation in all."""
+
+    name: float = 5
+    connect: float = 5
+    silent: float = 8
+    whole: float = 15
+
+
+class _StageFailedError(Exception):
+    def __init__(self, stage: Stage, how: How, why: str) -> None:
+        super().__init__(why)
+        self.stage, self.how, self.why = stage, how, why
+
+
+@dataclass
+class _Looking:
+    """One look while it is being made."""
+
+    target: Target
+    limits: Limits
+    found: Look
+    steps: list[Step] = field(default_factory=list)
+    since: float = field(default_factory=time.monotonic)
+
+    def step(self, stage: Stage, text: str) -> None:
+        now = time.monotonic()
+        self.steps.append(Step(stage, now - self.since, text))
+        self.since = now
+
+
+def looks(
+    targets: Sequence[Target], *, at_once: int = 64, limits: Limits | None = None,
+    told: Callable[[Look], None] | None = None,
+) -> list[Look]:  # fmt: skip
+    """Look at many targets, `at_once` at a time; `told` gets each as soon as it is there. In the order of `targets`."""
+
+    async def every() -> list[Look]:
+        gate = asyncio.Semaphore(at_once)
+
+        async def one(target: Target) -> Look:
+            async with gate:
+                found = await look(target, limits)
+            if told is not None:
+                told(found)
+            return found
+
+        return list(await asyncio.gather(*map(one, targets)))
+
+    return asyncio.run(every())
+
+
+async def look(target: Target, limits: Limits | None = None) -> Look:
+    """Go through all stages at one target, up to the first that fails. Never raises for what a peer does."""
+    work = _Looking(target, limits or Limits(), Look(target))
+    try:
+        await _resolve(work)
+        _route(work)
+        await _converse(work)
+    except _StageFailedError as error:
+        work.step(error.stage, f"{error.how}: {error.why}" if error.why else str(error.how))
+        work.found = replace(work.found, failed=error.stage, how=error.how, why=error.why)
+    return replace(work.found, steps=tuple(work.steps))
+
+
+async def _resolve(work: _Looking) -> None:
+    host = work.target.host
+    try:
+        wanted = asyncio.get_running_loop().getaddrinfo(host, work.target.port, type=socket.SOCK_STREAM)
+        found = await asyncio.wait_for(wanted, work.limits.name)
+    except TimeoutError:
+        raise _StageFailedError(Stage.NAME, How.SILENT, f"no name server answered within {work.limits.name:g} s") from None
+    except (OSError, UnicodeError) as error:
+        raise _StageFailedError(Stage.NAME, How.UNKNOWN_NAME, f"{host}: {getattr(error, 'strerror', None) or error}") from None
+    addresses = tuple(dict.fromkeys(str(entry[4][0]) for entry in found))
+    work.found = replace(work.found, addresses=addresses)
+    work.step(Stage.NAME, ", ".join(addresses) if addresses != (host,) else "an address")
+
+
+def _route(work: _Looking) -> None:
+    reasons = []
+    for address in work.found.addresses[:MOST_ADDRESSES]:
+        with socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, socket.SOCK_DGRAM) as probe:
+            try:
+                probe.connect((address, work.target.port))
+            except OSError as error:
+                reasons.append(f"{address}: {error.strerror}")
+                continue
+            here = str(probe.getsockname()[0])
+        work.found = replace(work.found, address=address, here=here)
+        work.step(Stage.ROUTE, f"from {here}")
+        return
+    raise _StageFailedError(Stage.ROUTE, How.NO_ROUTE, "; ".join(reasons))
+
+
+async def _connect(work: _Looking) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
+    """To the first of the addresses that answers; the one that worked is tried alone after that."""
+    last: _StageFailedError | None = None
+    others: list[tuple[str, How]] = []
+    known = work.found.address if work.found.identified else ""
+    for address in (known,) if known else work.found.addresses[:MOST_ADDRESSES]:
+        start = time.monotonic()
+        try:
+            wanted = asyncio.open_connection(address, work.target.port, limit=READ)
+            reader, writer = await asyncio.wait_for(wanted, work.limits.connect)
+        except OSError as error:
+            how, why = _connecting(error, time.monotonic() - start, work.limits.connect)
+            last = _StageFailedError(Stage.CONNECT, how, f"{address}{why}")
+            others.append((address, how))
+            continue
+        here = str(writer.get_extra_info("sockname")[0])
+        work.found = replace(work.found, address=address, here=here, others=tuple(others))
+        return reader, writer
+    assert last is not None
+    raise last
+
+
+def _connecting(error: OSError, seconds: float, limit: float) -> tuple[How, str]:
+    """How a connection did not come to be (connect(2), icmp(7))."""
+    if isinstance(error, TimeoutError) or error.errno == errno.ETIMEDOUT:
+        return How.SILENT, f" within {limit:g} s"
+    if error.errno in (errno.ECONNREFUSED, errno.ECONNRESET):
+        return How.REFUSED, ""
+    if error.errno == errno.EHOSTUNREACH and seconds > NEIGHBOUR_SECONDS:
+        return How.NO_NEIGHBOUR, " on its network"
+    if error.errno in (errno.EHOSTUNREACH, errno.ENETUNREACH, errno.EPROTO):
+        return How.UNREACHABLE, ""
+    if error.errno in (errno.EACCES, errno.EPERM):
+        return How.DENIED_HERE, ""
+    return How.UNREACHABLE, f": {error.strerror or error}"
+
+
+async def _converse(work: _Looking) -> None:
+    """As many conversations as it takes to see the keys and methods that are asked for."""
+    accounts = list(work.target.accounts) or [""]
+    types: list[tuple[str, ...]] = [tuple(KEY_TYPES)]
+    for _ in range(MOST_CONNECTIONS):
+        account = accounts.pop(0) if accounts else ""
+        algorithms = types.pop(0) if types else tuple(KEY_TYPES)
+        first = work.found.identified is None
+        await _once(work, Conversation(account, algorithms))
+        if first:
+            assert work.found.offered is not None
+            shown = {KEY_TYPES[proven.algorithm] for proven in work.found.keys}
+            types = [each for each in one_of_each(work.found.offered.host_keys) if KEY_TYPES[each[0]] not in shown]
+        if not work.target.every_key and set(work.found.fingerprints) & set(work.target.pins):
+            types = []
+        if not types and not accounts:
+            return
+
+
+async def _once(work: _Looking, machine: Conversation) -> None:
+    first = work.found.identified is None
+    reader, writer = await _connect(work)
+    if first:
+        work.step(Stage.CONNECT, f"{work.found.address} port {work.target.port}")
+    try:
+        async with asyncio.timeout(work.limits.whole):
+            writer.write(machine.start())
+            while not machine.done:
+                await _exchange(work, machine, reader, writer, first)
+    except TimeoutError:
+        raise _StageFailedError(_stage(machine.phase), How.SLOW, f"not done within {work.limits.whole:g} s") from None
+    finally:
+        writer.transport.abort()
+
+
+async def _exchange(
+    work: _Looking, machine: Conversation, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, first: bool
+) -> None:  # fmt: skip
+    phase = machine.phase
+    try:
+        data = await asyncio.wait_for(reader.read(READ), work.limits.silent)
+    except TimeoutError:
+        raise _StageFailedError(_stage(phase), How.MUTE, f"for {work.limits.silent:g} s") from None
+    except OSError:
+        data = b""
+    machine.receive(data)
+    for event in machine.events():
+        _note(work, event, first, closed=not data)
+    out = machine.to_send()
+    if out:
+        with contextlib.suppress(OSError):  # what was closed under our hands is noticed by reading
+            writer.write(out)
+            await writer.drain()
+
+
+def _note(work: _Looking, event: object, first: bool, *, closed: bool) -> None:
+    found = work.found
+    match event:
+        case Identified(text):
+            work.found = replace(found, identified=event)
+            if first:
+                work.step(Stage.IDENTIFY, text[:100])
+        case Offered():
+            work.found = replace(found, offered=found.offered or event)
+        case Proven(key, exchange, algorithm):
+            known = key.fingerprint in found.fingerprints
+            work.found = found if known else replace(found, keys=(*found.keys, event))
+            if not known:
+                work.step(Stage.HOST_KEY, f"{key.kind} {key.fingerprint}, proven over {exchange} with {algorithm}")
+        case Methods(account, methods, let_in):
+            work.found = replace(found, methods=(*found.methods, event))
+            offered = "nothing is asked: it lets in" if let_in else ", ".join(methods) or "none"
+            work.step(Stage.METHODS, f"{account}: {offered}")
+        case Failed(phase, why):
+            raise _StageFailedError(_stage(phase), _how(phase, why, closed), why)
+
+
+def _stage(phase: Phase) -> Stage:
+    if phase is Phase.IDENTIFYING:
+        return Stage.IDENTIFY
+    return Stage.METHODS if phase in (Phase.ASKING, Phase.METHODS) else Stage.HOST_KEY
+
+
+def _how(phase: Phase, why: str, closed: bool) -> How:
+    if closed:
+        return How.CLOSED
+    if why.startswith("no ") and "in common" in why:
+        return How.NOTHING_IN_COMMON
+    return How.NO_SSH if phase is Phase.IDENTIFYING else How.BROKEN
