@@ -103,7 +103,7 @@ FILES = [
     ("nightlatch: 1\nestate: x\nguests:\n  g: {via: {ssh: 192.0.2.1, as: '-l'}}\n", "is no account name", 4),
     ("nightlatch: 1\nestate: x\nguests:\n  g: {via: {folder: x, port: 22}}\n", "a folder has no port", 4),
     ("nightlatch: 1\nestate: x\nguests:\n  g: {via: {folder: x, as: keeper}}\n", "as, key and from together", 4),
-    ("nightlatch: 1\nestate: x\nguests:\n  g: {via: {folder: x}, dial: y}\n", "addresses of guests come later", 4),
+    ("nightlatch: 1\nestate: x\nguests:\n  g: {via: {folder: x}, addresses: y}\n", "addresses of guests come later", 4),
     ("nightlatch: 1\nestate: x\ntime_zone: Atlantic/Faeroes\nguests: {}\n", 'no time zone "Atlantic/Faeroes"', 3),
     ("nightlatch: 1\nestate: x\nguests: {}\nplaces: {anywhere: [10.0.0.1]}\n", "reserved", 4),
     ("nightlatch: 1\nestate: x\nguests: {}\npeople: {mara: {keys: [keys/none.pub]}}\n", "there is no file keys/none.pub", 4),

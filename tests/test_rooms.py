@@ -13,8 +13,8 @@ import pytest
 SOURCE = Path(__file__).parent.parent / "src/nightlatch"
 # From the top down: a room imports from itself and from rooms before it. "api" and "" are single modules.
 ORDER = (
-    "origin", "faults", "net", "formats", "estate", "evidence", "transports", "readings", "reason", "audit", "draft",
-    "latch", "api", "changing", "", "report", "lab", "demo", "cli",
+    "origin", "faults", "net", "formats", "estate", "evidence", "transports", "probe", "readings", "reason", "audit", "draft",
+    "latch", "api", "changing", "reaching", "meeting", "", "report", "lab", "demo", "cli",
 )  # fmt: skip
 PURE = ("net", "formats", "readings", "reason", "audit", "draft", "origin", "faults")
 IMPURE = {

@@ -14,6 +14,7 @@ class Kind(StrEnum):
     ABSENT = "absent file"
     ESTATE = "estate file"
     LISTING = "listing"
+    WIRE = "wire"
 
 
 @dataclass(frozen=True, slots=True)
@@ -21,7 +22,8 @@ class Origin:
     """A place in a file. Line and column count from 1 (a column is one character, a tab too); 0 means the whole file.
 
     `path` is the guest's own path for `Kind.FILE` and `Kind.ABSENT`, the keyword for `Kind.DEFAULT`, the estate
-    file's path for `Kind.ESTATE`, and what was asked on the live guest for `Kind.LISTING`.
+    file's path for `Kind.ESTATE`, what was asked on the live guest for `Kind.LISTING`, and for `Kind.WIRE` where the look
+    went to and came from.
     """
 
     path: str
@@ -36,6 +38,8 @@ class Origin:
             return f"{self.path} (there is no such file)"
         if self.kind is Kind.LISTING:
             return f"asked: {self.path}"
+        if self.kind is Kind.WIRE:
+            return f"seen on the wire: {self.path}"
         if not self.line:
             return self.path
         return f"{self.path}:{self.line}" + (f":{self.column}" if self.column else "")

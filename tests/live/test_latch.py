@@ -2,17 +2,10 @@
 
 from __future__ import annotations
 
-import contextlib
-import fcntl
 import json
-import os
-import pty
 import re
-import select
 import shutil
 import subprocess
-import termios
-import time
 from collections.abc import Iterator
 from dataclasses import replace
 from datetime import UTC, datetime
@@ -27,7 +20,8 @@ from nightlatch.latch.transaction import SEAM, Transaction
 from nightlatch.transports.ssh import Address, Ssh
 from tests.live import latching
 from tests.live.latching import GRANTS, Subject
-from tests.live.station import ROOT, Station, interruptible
+from tests.live.station import ROOT, Station
+from tests.live.terminal import at_a_terminal
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "systemctl", "nft", root=True)
 ACT = 'at() {{ say step "$*"; [ "$*" != \'{point}\' ] || {{ {act}; }}; }}\n'
@@ -468,32 +462,6 @@ def test_several_guests_in_order_and_a_stop_at_the_first_failure(xs: dict[str, S
     assert "Stopped here; nothing was begun on service" in said
     assert xs["service"].differences() == []
     assert socket.differences() == []
-
-
-def at_a_terminal(station: Station, words: list[str], answers: list[tuple[str, str]]) -> tuple[int, str]:
-    """Run nightlatch at a terminal of its own; after each text has come, type the answer. Returns code and output."""
-    ours, theirs = pty.openpty()
-    process = subprocess.Popen(interruptible(station.words(*words)), cwd=station.folder, stdin=theirs, stdout=theirs, stderr=theirs,
-                               env=environment({"PYTHONPATH": str(ROOT / "src"), "TERM": "dumb"}), start_new_session=True,
-                               preexec_fn=lambda: fcntl.ioctl(0, termios.TIOCSCTTY, 0))  # fmt: skip
-    os.close(theirs)
-    said, end = "", time.monotonic() + 90
-    with contextlib.suppress(OSError):  # the other end is closed when it has ended
-        while time.monotonic() < end:
-            if not select.select([ours], [], [], 1)[0]:
-                continue
-            part = os.read(ours, 4096).decode()
-            if not part:
-                break
-            said += part
-            if answers and answers[0][0] in said:
-                time.sleep(0.5)  # as a person would; what is typed before the question stands is thrown away
-                os.write(ours, answers.pop(0)[1].encode())
-    os.close(ours)
-    with contextlib.suppress(subprocess.TimeoutExpired):
-        process.wait(10)
-    process.kill()
-    return process.wait(10), said
 
 
 def test_ctrl_c_at_the_question_says_what_becomes_of_the_change(xs: dict[str, Subject], station: Station) -> None:

@@ -35,6 +35,7 @@ class Group(StrEnum):
     UNDECIDED = "undecided"
     DOOR = "own door"
     HYGIENE = "hygiene"
+    WIRE = "wire"
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from nightlatch.cli import changes
+from nightlatch.cli import changes, wire
 from nightlatch.cli.options import (
     SEVERITIES,
     as_of,
@@ -141,6 +141,7 @@ def audit(
 
 
 changes.register(cli)
+wire.register(cli)
 
 
 @cli.command(short_help="List the checks of hygiene.")

@@ -33,8 +33,8 @@ LATER = {
     "directories": "groups of a directory come later",
     "guests_from": "lists of guests come later",
 }
+GUEST = ("system", "dial", "via", "labels", "host_keys")
 LATER_GUEST = {
-    "dial": "addresses of guests come later",
     "addresses": "addresses of guests come later",
     "network": "networks come later",
 }
@@ -206,33 +206,26 @@ class _Loader:
 
     def _guest(self, name: str, key: Node, node: Node, names: sentences.Names) -> None:
         what = f"guest {name}"
-        found = reader.section(self.source, node, what, ("system", "via", "labels", "host_keys"), LATER_GUEST, ("via",))
+        found = reader.section(self.source, node, what, GUEST, LATER_GUEST, ("via",))
         labels = (
             [reader.name(self.source, n, "a label") for n in reader.items(self.source, found["labels"], "labels")]
             if "labels" in found
             else []
         )
-        host_keys = (
-            [
-                reader.text(self.source, n, "a fingerprint")
-                for n in reader.items(self.source, found["host_keys"], "host_keys")
-            ]
-            if "host_keys" in found
-            else []
-        )
-        for value, item in zip(
-            host_keys,
-            reader.items(self.source, found["host_keys"], "host_keys") if "host_keys" in found else [],
-            strict=False,
-        ):
+        keys = reader.items(self.source, found["host_keys"], "host_keys") if "host_keys" in found else []
+        host_keys = [reader.text(self.source, n, "a fingerprint") for n in keys]
+        for value, item in zip(host_keys, keys, strict=True):
             if value and not value.startswith("SHA256:"):
                 self.source.fault(
                     item, f'"{value}" is no fingerprint', "SHA256: and what ssh-keygen -l prints behind it"
                 )
+        dial, port = ways.dial(self.source, found["dial"]) if "dial" in found else ("", 0)
         via = ways.via(self.source, found["via"], what, names, self.folder, self._key) if "via" in found else None
         system = reader.text(self.source, found["system"], "system") if "system" in found else ""
         if via is not None:
-            self.guests[name] = GuestSpec(name, via, self.source.origin(key), system, tuple(labels), tuple(host_keys))
+            self.guests[name] = GuestSpec(
+                name, via, self.source.origin(key), system, tuple(labels), tuple(host_keys), dial, port
+            )
 
     def _narrow_at(self, node: Node | None) -> tuple[str, ...]:
         if node is None:

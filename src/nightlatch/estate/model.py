@@ -90,7 +90,7 @@ class Via:
 
 @dataclass(frozen=True, slots=True)
 class GuestSpec:
-    """One guest."""
+    """One guest. `dial` is the name or address that people type, with its port (0: the usual one), where it is written."""
 
     name: str
     via: Via
@@ -98,6 +98,8 @@ class GuestSpec:
     system: str = ""
     labels: tuple[str, ...] = ()
     host_keys: tuple[str, ...] = ()
+    dial: str = ""
+    dial_port: int = 0
 
 
 @dataclass(frozen=True, slots=True)

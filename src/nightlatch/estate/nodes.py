@@ -17,7 +17,10 @@ MOST_DEPTH = 40
 
 @dataclass(slots=True)
 class Node:
-    """A scalar, list or mapping. `line` and `column` count from 1; `plain` says that a scalar stands without quotes."""
+    """A scalar, list or mapping. `line` and `column` count from 1; `plain` says that a scalar stands without quotes.
+
+    `start` and `end` are offsets in the file's text; `flow` says that a list or mapping stands in brackets or braces.
+    """
 
     line: int
     column: int
@@ -25,6 +28,9 @@ class Node:
     plain: bool = False
     items: list[Node] | None = None
     pairs: list[tuple[Node, Node]] | None = None
+    start: int = 0
+    end: int = 0
+    flow: bool = False
 
     @property
     def kind(self) -> str:
@@ -115,7 +121,8 @@ class _Builder:
 
     def _node(self, event: object, depth: int) -> Node:
         mark = event.start_mark  # type: ignore[attr-defined]
-        node = Node(mark.line + 1, mark.column + 1)
+        node = Node(mark.line + 1, mark.column + 1, start=mark.index, end=event.end_mark.index)  # type: ignore[attr-defined]
+        node.flow = bool(getattr(event, "flow_style", False))
         name = type(event).__name__
         if depth > MOST_DEPTH:
             raise EstateError([Fault("nested too deeply", self.source.origin(node), f"at most {MOST_DEPTH} levels")])
@@ -131,20 +138,23 @@ class _Builder:
             node.text = event.value  # type: ignore[attr-defined]
             node.plain = event.style is None  # type: ignore[attr-defined]
         elif name == "SequenceStartEvent":
-            node.items = [self._node(each, depth + 1) for each in self._until("SequenceEndEvent")]
+            node.items = [self._node(each, depth + 1) for each in self._until("SequenceEndEvent", node)]
         else:
             node.pairs = []
             keys: dict[str, Node] = {}
-            for each in self._until("MappingEndEvent"):
+            for each in self._until("MappingEndEvent", node):
                 key = self._node(each, depth + 1)
                 value = self._node(next(self.events), depth + 1)
                 self._key(key, keys)
                 node.pairs.append((key, value))
+        if not node.flow and (node.items or node.pairs):  # a block ends with its last part, not before the next token
+            node.end = node.items[-1].end if node.items else node.pairs[-1][1].end  # type: ignore[index]
         return node
 
-    def _until(self, end: str) -> Iterator[object]:
+    def _until(self, end: str, node: Node) -> Iterator[object]:
         for event in self.events:
             if type(event).__name__ == end:
+                node.end = event.end_mark.index  # type: ignore[attr-defined]
                 return
             yield event
 

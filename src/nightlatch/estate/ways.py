@@ -14,6 +14,9 @@ from nightlatch.formats.keys import PublicKey
 FOLDER_WAYS = ("folder", "evidence", "by_hand")
 HOST = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,252}|[0-9A-Fa-f:.]+(%[A-Za-z0-9._-]{1,15})?")
 ACCOUNT = re.compile(r"[A-Za-z_][A-Za-z0-9._-]{0,31}\$?")
+DIAL = re.compile(
+    r"(?:\[(?P<six>[0-9A-Fa-f:.]+(?:%[A-Za-z0-9._-]{1,15})?)\]|(?P<host>[^:\[\]]+))(?::(?P<port>[1-9][0-9]{0,4}))?"
+)
 
 ReadKey = Callable[[Node], PublicKey | None]
 
@@ -72,6 +75,18 @@ def _ssh(
         key_path=folder / (found["key"].text or "") if public is not None else None,
         places=sentences.places(source, found["from"], names) if "from" in found else (),
     )  # fmt: skip
+
+
+def dial(source: Source, node: Node) -> tuple[str, int]:
+    """What people type for a guest: HOST, HOST:PORT or [IPv6]:PORT; the port is 0 where none is written."""
+    value = reader.text(source, node, "dial")
+    found = DIAL.fullmatch(value)
+    host = (found["six"] or found["host"]) if found else value
+    port = int(found["port"] or 0) if found else 0
+    if value and (not HOST.fullmatch(host) or port > 65535):
+        source.fault(node, f'"{value}" is no name or address', "HOST, HOST:PORT or [IPv6]:PORT")
+        return "", 0
+    return host, port
 
 
 def _account(source: Source, found: dict[str, Node]) -> str:

@@ -10,9 +10,11 @@ import asyncio
 import contextlib
 import errno
 import socket
+import threading
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 from nightlatch.probe.hostkeys import KEY_TYPES, one_of_each
 from nightlatch.probe.ssh import Conversation, Failed, Identified, Methods, Offered, Phase, Proven
@@ -93,15 +95,46 @@ async def look(target: Target, limits: Limits | None = None) -> Look:
 async def _resolve(work: _Looking) -> None:
     host = work.target.host
     try:
-        wanted = asyncio.get_running_loop().getaddrinfo(host, work.target.port, type=socket.SOCK_STREAM)
-        found = await asyncio.wait_for(wanted, work.limits.name)
+        found = await asyncio.wait_for(_addresses(host, work.target.port), work.limits.name)
     except TimeoutError:
-        raise _StageFailedError(Stage.NAME, How.SILENT, f"no name server answered within {work.limits.name:g} s") from None
+        raise _StageFailedError(
+            Stage.NAME, How.SILENT, f"no name server answered within {work.limits.name:g} s"
+        ) from None
     except (OSError, UnicodeError) as error:
-        raise _StageFailedError(Stage.NAME, How.UNKNOWN_NAME, f"{host}: {getattr(error, 'strerror', None) or error}") from None
+        raise _StageFailedError(
+            Stage.NAME, How.UNKNOWN_NAME, f"{host}: {getattr(error, 'strerror', None) or error}"
+        ) from None
     addresses = tuple(dict.fromkeys(str(entry[4][0]) for entry in found))
     work.found = replace(work.found, addresses=addresses)
     work.step(Stage.NAME, ", ".join(addresses) if addresses != (host,) else "an address")
+
+
+_Entries = list[tuple[Any, ...]]
+
+
+async def _addresses(host: str, port: int) -> _Entries:
+    """getaddrinfo(3). It can't be stopped, and it may wait for a dead name server for a minute: so nobody waits for it."""
+    with contextlib.suppress(OSError):
+        return list(socket.getaddrinfo(host, port, type=socket.SOCK_STREAM, flags=socket.AI_NUMERICHOST))
+    loop = asyncio.get_running_loop()
+    answer: asyncio.Future[_Entries] = loop.create_future()
+
+    def give(entries: _Entries, error: Exception | None) -> None:
+        if not answer.done():
+            answer.set_exception(error) if error is not None else answer.set_result(entries)
+
+    def ask() -> None:
+        entries: _Entries = []
+        error: Exception | None = None
+        try:
+            entries = list(socket.getaddrinfo(host, port, type=socket.SOCK_STREAM))
+        except (OSError, UnicodeError) as failed:
+            error = failed
+        with contextlib.suppress(RuntimeError):  # the loop has ended meanwhile
+            loop.call_soon_threadsafe(give, entries, error)
+
+    threading.Thread(target=ask, daemon=True).start()
+    return await answer
 
 
 def _route(work: _Looking) -> None:
@@ -159,20 +192,23 @@ def _connecting(error: OSError, seconds: float, limit: float) -> tuple[How, str]
 
 async def _converse(work: _Looking) -> None:
     """As many conversations as it takes to see the keys and methods that are asked for."""
-    accounts = list(work.target.accounts) or [""]
+    accounts, pins = list(work.target.accounts), work.target.pins
     types: list[tuple[str, ...]] = [tuple(KEY_TYPES)]
+    good: tuple[str, ...] = ()  # algorithms that brought a pinned key
     for _ in range(MOST_CONNECTIONS):
-        account = accounts.pop(0) if accounts else ""
-        algorithms = types.pop(0) if types else tuple(KEY_TYPES)
+        algorithms = types.pop(0) if types else good or tuple(KEY_TYPES)
         first = work.found.identified is None
-        await _once(work, Conversation(account, algorithms))
+        await _once(work, Conversation(accounts[0] if accounts else "", algorithms, pins=pins))
+        accounts = [name for name in accounts if name not in {seen.account for seen in work.found.methods}]
+        last = work.found.keys[-1] if work.found.keys else None
         if first:
             assert work.found.offered is not None
             shown = {KEY_TYPES[proven.algorithm] for proven in work.found.keys}
             types = [each for each in one_of_each(work.found.offered.host_keys) if KEY_TYPES[each[0]] not in shown]
-        if not work.target.every_key and set(work.found.fingerprints) & set(work.target.pins):
-            types = []
-        if not types and not accounts:
+        if last is not None and last.key.fingerprint in pins:
+            good = (last.algorithm,)
+            types = types if work.target.every_key else []
+        if not types and (not accounts or (pins and not good)):
             return
 
 

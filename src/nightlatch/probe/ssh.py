@@ -135,6 +135,8 @@ class _Agreed:
 class Conversation:
     """One connection. `host_keys` and `exchanges` are what to ask for; with `account`, the methods it is offered.
 
+    With `pins` (SHA256 fingerprints), a server that shows another key is told no account name: it ends at the key.
+
     Use: send what `start` gives; then, until Failed or `done`, take `events`, send `to_send`, and `receive` more;
     an empty `receive` is the end of the stream.
     """
@@ -142,6 +144,7 @@ class Conversation:
     account: str = ""
     host_keys: tuple[str, ...] = tuple(hostkeys.KEY_TYPES)
     exchanges: tuple[str, ...] = tuple(EXCHANGES)
+    pins: tuple[str, ...] = ()
     phase: Phase = Phase.IDENTIFYING
     _stream: packets.Stream = field(default_factory=packets.Stream)
     _out: bytearray = field(default_factory=bytearray)
@@ -151,6 +154,7 @@ class Conversation:
     _aside: int = 0
     _bytes: int = 0
     _session: bytes = b""
+    _strange: bool = False
     _peer: bytes = b""
     _own_offer: bytes = b""
     _peer_offer: bytes = b""
@@ -307,6 +311,7 @@ class Conversation:
         agreed.hash = agreed.exchange.hash(hashed)
         key = hostkeys.proven(agreed.host_key, blob, signature, agreed.hash)
         self._session = agreed.hash
+        self._strange = bool(self.pins) and key.fingerprint not in self.pins
         self._events.append(Proven(key, agreed.exchange.name, agreed.host_key))
         self._send(bytes([Message.NEWKEYS]))
         self._stream.outgoing = packets.guard(agreed.cipher_out, agreed.mac_out, self._derived, "out")
@@ -316,7 +321,7 @@ class Conversation:
         reader.end()
         agreed = self._now
         self._stream.incoming = packets.guard(agreed.cipher_in, agreed.mac_in, self._derived, "in")
-        if not self.account:
+        if not self.account or self._strange:
             self._good_bye()
             return
         self._send(bytes([Message.SERVICE_REQUEST]) + string(b"ssh-userauth"))

@@ -35,14 +35,15 @@ def _proofs(proofs: tuple[Proof, ...]) -> list[dict[str, Any]]:
     return [{"text": proof.text, "origin": _origin(proof.origin)} for proof in proofs]
 
 
-def _finding(finding: Finding) -> dict[str, Any]:
+def finding(found: Finding) -> dict[str, Any]:
+    """One finding, as it stands in every document."""
     out: dict[str, Any] = {
-        "check": finding.check, "severity": finding.severity.value, "group": finding.group.value,
-        "text": finding.text, "subjects": list(finding.subjects), "evidence": _proofs(finding.proofs),
-        "reference": finding.reference,
+        "check": found.check, "severity": found.severity.value, "group": found.group.value,
+        "text": found.text, "subjects": list(found.subjects), "evidence": _proofs(found.proofs),
+        "reference": found.reference,
     }  # fmt: skip
-    if finding.waived:
-        out["waived"] = finding.waived
+    if found.waived:
+        out["waived"] = found.waived
     return out
 
 
@@ -66,7 +67,7 @@ def audit(result: Audit) -> dict[str, Any]:
         "guests": [
             {
                 "guest": g.guest, "service": g.service, "unread": g.unread or None,
-                "findings": [_finding(f) for f in g.findings], "ways_in": [_way(w) for w in g.ways],
+                "findings": [finding(f) for f in g.findings], "ways_in": [_way(w) for w in g.ways],
                 "kept_doors": [_way(w) for w in g.doors], "undecided": _proofs(g.undecided), "notes": list(g.notes),
                 "sha256": dict(g.digests),
             }

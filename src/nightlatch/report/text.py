@@ -24,6 +24,7 @@ LABELS = {
     Group.UNDECIDED: "undecided",
     Group.DOOR: "door",
     Group.HYGIENE: "hygiene",
+    Group.WIRE: "wire",
 }
 MOST_PROOFS = 4
 

@@ -183,12 +183,26 @@ class Ssh:
 
     def through(self) -> list[str]:
         """The hosts that the client goes through to this guest, by its own configuration (ssh -G). Connects to nothing."""
-        ended = bounded.run([*self.words(), "-G", "--", self.address.host], b"", Bounds(10, 10, 1 << 20))
-        found = re.search(rb"(?m)^proxyjump (\S+)$", ended.out)
-        jumps = found[1].decode("utf-8", "replace").split(",") if found else []
+        jumps = self._configured().get("proxyjump", "none").split(",")
         return [
             re.sub(r"^(?:ssh://)?(?:[^@]*@)?\[?([^\]]*?)\]?(?::\d+)?$", r"\1", jump) for jump in jumps if jump != "none"
         ]
+
+    def wire(self) -> tuple[str, int, str]:
+        """Name or address and port that the client connects to, and what it goes through ("" when straight there)."""
+        found = self._configured()
+        port = found.get("port", "")
+        command = found.get("proxycommand", "none")
+        way = ", ".join(self.through()) or ("a command of its configuration" if command != "none" else "")
+        return found.get("hostname", self.address.host), int(port) if port.isdecimal() else 22, way
+
+    def _configured(self) -> dict[str, str]:
+        try:
+            ended = bounded.run([*self.words(), "-G", "--", self.address.host], b"", Bounds(10, 10, 1 << 20))
+        except FileNotFoundError:
+            return {}
+        lines = ended.out.decode("utf-8", "replace").splitlines()
+        return {name: value for name, _, value in (line.partition(" ") for line in reversed(lines))}
 
     def _pins(self) -> Path:
         script = self.client.folder() / f"known-{_plain(self.guest)}"

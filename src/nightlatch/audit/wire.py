@@ -1,0 +1,244 @@
+"""What the wire showed, held against the grants, the pinned host keys and what the evidence predicts. Pure.
+
+A look from one place proves the way from there and no other: what is granted from elsewhere is told as not proven.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from enum import StrEnum
+
+from nightlatch.audit.findings import Finding, Group, Severity
+from nightlatch.audit.naming import Names
+from nightlatch.estate.model import Estate, GuestSpec
+from nightlatch.net.addresses import NO_ADDRESS, AddressSet
+from nightlatch.net.literal import AddressError, parse_network
+from nightlatch.origin import Kind, Origin
+from nightlatch.probe.stages import How, Look, Stage
+from nightlatch.reason import wire
+from nightlatch.reason.access import Certificate, Grant, GrantKind, Key, Need, Password, Proof
+from nightlatch.reason.paths import GuestAccess
+
+_METHODS = {Key: ("publickey",), Certificate: ("publickey",), Password: ("password", "keyboard-interactive")}
+_ORDER = list(Stage)
+
+
+class State(StrEnum):
+    """How a grant stands after a look."""
+
+    OFFERED = "offered"
+    NOT_OFFERED = "not offered"
+    NOT_REACHED = "not reached"
+    ELSEWHERE = "not proven from here"
+    NOT_SEEN = "not looked at"
+
+
+@dataclass(frozen=True, slots=True)
+class Stand:
+    """One grant after the look; `proof` says in words what it asks for."""
+
+    who: str
+    account: str
+    proof: str
+    where: str
+    state: State
+    origin: Origin
+
+
+def caller(address: str) -> AddressSet:
+    """Our own address as a set; empty when there is none. A link-local scope is dropped."""
+    try:
+        return parse_network(address.partition("%")[0])
+    except AddressError:
+        return NO_ADDRESS
+
+
+def place_of(estate: Estate, address: str) -> str:
+    """The name of the first place that holds an address, or an empty text."""
+    own = caller(address)
+    for place in estate.places.values():
+        if own and (own <= place.seen or (place.inside is not None and own <= place.inside)):
+            return place.name
+    return ""
+
+
+def from_here(grant: Grant, address: str) -> bool:
+    """Whether the grant lets callers be at this address, in whatever realm."""
+    own = caller(address)
+    return bool(own) and any(own <= sources for sources in grant.callers.perhaps.values())
+
+
+def stands(look: Look, grants: list[Grant], names: Names) -> tuple[Stand, ...]:
+    """How each grant stands after the look; grants that are over are left out."""
+    out = []
+    for grant in grants:
+        if any(grant.callers.perhaps.values()) and grant.service == "ssh" and not grant.shape:
+            proof = " or ".join(sorted(names.need(need) for need in grant.proofs)) or "nothing that it could show"
+            out.append(Stand(grant.who, grant.account, proof, grant.where, _state(look, grant), grant.origin))
+    return tuple(out)
+
+
+def _state(look: Look, grant: Grant) -> State:
+    if not from_here(grant, look.here):
+        return State.ELSEWHERE
+    seen = next((m for m in look.methods if m.account == grant.account), None)
+    if seen is None:
+        return State.NOT_REACHED if look.failed is not None else State.NOT_SEEN
+    offered = set(seen.methods)
+    return State.OFFERED if any(seen.let_in or _fits(need, offered) for need in grant.proofs) else State.NOT_OFFERED
+
+
+def _fits(need: Need, offered: set[str]) -> bool:
+    """Whether one of the methods that the proof is shown by is offered. Of several proofs, only the first is seen."""
+    return any(set(_METHODS.get(type(secret), ())) & offered for secret in need)
+
+
+def judged(look: Look, spec: GuestSpec, told: tuple[Stand, ...], access: GuestAccess | None) -> tuple[Finding, ...]:
+    """All findings of one look."""
+    against = _against(look, spec, access) if access is not None else ()
+    return (
+        *_not_reached(look, spec, told),
+        *_host_key(look, spec),
+        *_not_offered(look, spec, told),
+        *_open(look, spec),
+        *against,
+    )
+
+
+def _seen(look: Look, text: str) -> Proof:
+    return Proof(text, Origin(f"{look.target.text} from {look.here or 'here'}", kind=Kind.WIRE))
+
+
+def _finding(
+    check: str, severity: Severity, spec: GuestSpec, text: str, *proofs: Proof, subjects: tuple[str, ...] = ()
+) -> Finding:  # fmt: skip
+    return Finding(check, severity, spec.name, Group.WIRE, text, proofs, subjects)
+
+
+def _not_reached(look: Look, spec: GuestSpec, told: tuple[Stand, ...]) -> Iterator[Finding]:
+    if look.failed is None or look.failed is Stage.LOGIN or look.how in (How.OTHER_KEY, How.NOT_OFFERED):
+        return
+    touched = tuple(dict.fromkeys(s.who for s in told if s.state is State.NOT_REACHED))
+    proof = _seen(look, f"{look.failed}: {look.how}")
+    if touched:
+        text = f"{_and(touched)} can't get in from here: it ends at {look.failed} ({look.how}{_why(look)})."
+        yield _finding("reach.not-reached", Severity.HIGH, spec, text, proof, subjects=touched)
+    else:
+        text = f"It ends at {look.failed} ({look.how}{_why(look)}). Nobody is let in from here, so that may be meant."
+        yield _finding("reach.not-reached", Severity.LOW, spec, text, proof)
+
+
+def _why(look: Look) -> str:
+    return f": {look.why}" if look.why else ""
+
+
+def _host_key(look: Look, spec: GuestSpec) -> Iterator[Finding]:
+    if not look.keys:
+        return
+    shown = ", ".join(f"{proven.key.kind} {proven.key.fingerprint}" for proven in look.keys)
+    if not spec.host_keys:
+        text = (
+            f"No host key is pinned, so whoever answers is taken for {spec.name}. Pin it: nightlatch meet {spec.name}."
+        )
+        yield _finding("reach.not-pinned", Severity.MEDIUM, spec, text, _seen(look, shown))
+        return
+    strange = [proven for proven in look.keys if proven.key.fingerprint not in spec.host_keys]
+    if len(strange) == len(look.keys):
+        text = (
+            f"Whoever answers proves another host key than the one pinned for {spec.name}: it was rebuilt, the address leads "
+            "to another guest, or somebody answers in its place. Send nothing there before its console was compared."
+        )
+        yield _finding(
+            "reach.other-host-key", Severity.CRITICAL, spec, text, _seen(look, shown), Proof("pinned", spec.origin)
+        )
+    elif strange:
+        kinds = _and(tuple(proven.key.kind for proven in strange))
+        text = f"Its {kinds} host key is not pinned; a client that prefers that type will ask: nightlatch meet {spec.name}."
+        yield _finding("reach.type-not-pinned", Severity.NOTE, spec, text, _seen(look, shown))
+
+
+def _not_offered(look: Look, spec: GuestSpec, told: tuple[Stand, ...]) -> Iterator[Finding]:
+    for account in dict.fromkeys(s.account for s in told if s.state is State.NOT_OFFERED):
+        touched = [s for s in told if s.account == account and s.state is State.NOT_OFFERED]
+        offered = next(", ".join(m.methods) or "no method" for m in look.methods if m.account == account)
+        who = tuple(dict.fromkeys(s.who for s in touched))
+        text = f"{_and(who)} can't get in as {account} with {touched[0].proof}: from here, {offered} is offered."
+        yield _finding(
+            "reach.proof-not-offered", Severity.HIGH, spec, text, _seen(look, f"{account}: {offered}"),
+            Proof("granted", touched[0].origin), subjects=who,
+        )  # fmt: skip
+
+
+def _open(look: Look, spec: GuestSpec) -> Iterator[Finding]:
+    for seen in look.methods:
+        if seen.let_in:
+            text = f"{seen.account} is let in without showing anything at all."
+            proof = _seen(look, "none: success")
+            yield _finding("reach.no-proof-asked", Severity.CRITICAL, spec, text, proof, subjects=(seen.account,))
+
+
+def _against(look: Look, spec: GuestSpec, access: GuestAccess) -> Iterator[Finding]:
+    """Where the wire and what the evidence predicts differ: one of the two is not as it was read."""
+    own = caller(look.here)
+    if not own or access.reading.sshd.gaps or not access.reading.installed:
+        return
+    sockets = wire.listeners_for(access, own, look.target.port)
+    answered = look.identified is not None
+    port = look.target.port
+    if sockets and look.failed is Stage.CONNECT:
+        origin = sockets[0].origin or Origin("Port", kind=Kind.DEFAULT)
+        text = (
+            f"By the evidence sshd listens on port {port} for callers like this one, and the wire says: {look.how}. A filter is "
+            "on the way, the service does not run as it was read, or the evidence is old."
+        )
+        yield _finding(
+            "reach.not-as-read", Severity.MEDIUM, spec, text, _seen(look, str(look.how)), Proof(f"port {port}", origin)
+        )
+    if answered and not sockets and access.listeners:
+        first = access.listeners[0]
+        text = f"Something answers on port {port}, where by the evidence sshd does not listen: a forward, or another service."
+        proof = Proof(f"port {first.port}", first.origin or Origin("Port", kind=Kind.DEFAULT))
+        yield _finding("reach.not-as-read", Severity.MEDIUM, spec, text, _seen(look, "answered"), proof)
+    yield from _keys_against(look, spec, access)
+    yield from _methods_against(look, spec, access, own)
+
+
+def _keys_against(look: Look, spec: GuestSpec, access: GuestAccess) -> Iterator[Finding]:
+    held = {key.fingerprint for key in access.reading.host_keys}
+    if held and look.keys and not held & set(look.fingerprints):
+        shown = ", ".join(f"{proven.key.kind} {proven.key.fingerprint}" for proven in look.keys)
+        text = "The host key on the wire is none of those in the evidence: another guest answers than the one that was read."
+        proof = Proof("held there", Origin(access.reading.host_keys[0].path))
+        yield _finding("reach.not-the-guest-read", Severity.HIGH, spec, text, _seen(look, shown), proof)
+
+
+def _methods_against(look: Look, spec: GuestSpec, access: GuestAccess, own: AddressSet) -> Iterator[Finding]:
+    told: dict[tuple[str, str], tuple[list[str], Proof, Proof]] = {}
+    for seen in look.methods:
+        predicted = wire.worlds(access, seen.account, own)
+        shown = frozenset(seen.methods) & frozenset(wire.COMPARED)
+        if seen.let_in or not predicted or any(methods == shown for methods, _ in predicted):
+            continue
+        ours, theirs = ", ".join(sorted(predicted[0][0])) or "none", ", ".join(sorted(shown)) or "none"
+        entry = told.setdefault((ours, theirs), ([], _seen(look, theirs), Proof(f"predicted: {ours}", predicted[0][1])))
+        entry[0].append(seen.account)
+    for (ours, theirs), (accounts, *proofs) in told.items():
+        text = f"{_and(tuple(accounts))} is offered {theirs}; by the evidence it would be {ours}. What runs is not what was read."
+        yield _finding("reach.not-as-read", Severity.MEDIUM, spec, text, *proofs, subjects=tuple(accounts))
+
+
+def _and(names: tuple[str, ...]) -> str:
+    unique = list(dict.fromkeys(names))
+    return unique[0] if len(unique) == 1 else ", ".join(unique[:-1]) + f" and {unique[-1]}"
+
+
+def granted_accounts(grants: list[Grant]) -> tuple[str, ...]:
+    """The accounts that grants speak of, the own door last."""
+    ordered = sorted(grants, key=lambda grant: grant.kind is GrantKind.OWN_DOOR)
+    return tuple(dict.fromkeys(grant.account for grant in ordered if grant.service == "ssh"))
+
+
+def stage_is_before(one: Stage, other: Stage) -> bool:
+    """Whether a stage comes before another."""
+    return _ORDER.index(one) < _ORDER.index(other)

@@ -1,0 +1,200 @@
+"""The commands that look at guests from the wire: reach, and meet for the first contact."""
+
+from __future__ import annotations
+
+import re
+import sys
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from nightlatch.cli.options import (
+    SEVERITIES,
+    as_of,
+    client_of,
+    estate_of,
+    faults,
+    form_of,
+    is_estate,
+    now,
+    on_guests,
+    ssh_config,
+)
+
+if TYPE_CHECKING:
+    from nightlatch.meeting import Met
+    from nightlatch.probe.ssh import Proven
+
+ASK = "Fingerprint, as the console shows it"
+MOST_ANSWERS = 8
+
+
+def register(cli: click.Group) -> None:
+    """Add these commands to the group."""
+    for command in (meet, reach):
+        cli.add_command(command)
+
+
+class _Wait(click.ParamType):  # type: ignore[type-arg]
+    name = "time"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> float:
+        """Seconds from 30, 30s, 2m or 1h."""
+        found = re.fullmatch(r"([0-9]{1,5})\s*(s|m|h)?", str(value).strip())
+        seconds = int(found[1]) * {"s": 1, "m": 60, "h": 3600, None: 1}[found[2]] if found else -1
+        if not 0 <= seconds <= 6 * 3600:
+            self.fail(f'"{value}" is no time to wait; write 30s, 2m or 1h, at most 6h', param, ctx)
+        return seconds
+
+
+@click.command(short_help="Try granted ways in on the wire, from here.")
+@click.argument("source", default="estate.yaml")
+@on_guests
+@click.option("--who", multiple=True, metavar="NAME", help="Only what lets in this person, robot or account.")
+@click.option("--login", is_flag=True, help="Log in by the own door as well, with what your ssh holds.")
+@click.option(
+    "--wait", type=_Wait(), default="0", metavar="TIME", help="Wait so long for guests that don't answer (2m)."
+)
+@click.option("--evidence", type=click.Path(path_type=Path, file_okay=False, exists=True), metavar="FOLDER",
+              help="Archives of a survey, to hold the wire against.")  # fmt: skip
+@click.option("--at-once", type=click.IntRange(1, 500), default=64, help="Guests looked at at the same time (64).")
+@click.option(
+    "--fail-at", type=click.Choice(SEVERITIES), default="high", help="Exit with 1 from this severity on (high)."
+)
+@form_of
+@as_of
+@ssh_config
+def reach(
+    source: str, guests: tuple[str, ...], who: tuple[str, ...], login: bool, wait: float, evidence: Path | None, at_once: int,
+    fail_at: str, form: str, as_of: datetime | None, config: Path | None,
+) -> None:  # fmt: skip
+    """Try granted ways in on the wire: name, route, connection, server, host key, offered methods, each with its time.
+
+    SOURCE is an estate file; or HOST or HOST:PORT for a look at one SSH server that no estate speaks of. Without --login
+    nobody logs in anywhere. What is tried proves the way from here only: other places are told as not proven.
+    """
+    with faults("interrupted; nothing was changed anywhere"):
+        from nightlatch import reaching
+        from nightlatch.audit.findings import Severity
+        from nightlatch.report import machine, page, reached
+
+        path = Path(source)
+        if not is_estate(path) and not path.exists():
+            raise SystemExit(_single(source, form))
+        with client_of(config, several=True) as client:
+            result = reaching.reach(
+                estate_of(path), now(as_of), list(guests) or None, who=who, login=login, wait=wait, evidence=evidence,
+                client=client, at_once=at_once,
+            )  # fmt: skip
+        if form == "json":
+            click.echo(machine.dumps(reached.document(result)))
+        else:
+            reached.text(page.Page(page.console()), result)
+    raise SystemExit(result.exit_code(Severity(fail_at)))
+
+
+def _single(source: str, form: str) -> int:
+    from nightlatch import reaching
+    from nightlatch.faults import NightlatchError
+    from nightlatch.probe.causes import causes
+    from nightlatch.report import machine, page, reached
+
+    found = re.fullmatch(
+        r"(?:\[([0-9A-Fa-f:.%a-z]+)\]|([A-Za-z0-9][A-Za-z0-9._-]{0,252}))(?::([1-9][0-9]{0,4}))?|([0-9A-Fa-f:.%]+)",
+        source,
+    )
+    if found is None or int(found[3] or 22) > 65535:
+        raise NightlatchError(f'"{source}" is neither an estate file nor HOST, HOST:PORT or [IPv6]:PORT')
+    look = reaching.look_at(found[1] or found[2] or found[4], int(found[3] or 22))
+    if form == "json":
+        click.echo(machine.dumps({"format": "nightlatch/look/1", **reached.look_document(look)}))
+    else:
+        reached.single(page.Page(page.console()), look, causes(look))
+    return 3 if look.failed is not None else 0
+
+
+@click.command(short_help="First contact: compare a guest's host keys and pin them.")
+@click.argument("guest")
+@click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
+@click.option(
+    "--fingerprint", "given", multiple=True, metavar="TEXT", help="A fingerprint read at the console, SHA256 or MD5."
+)
+@click.option("--evidence", type=click.Path(path_type=Path, exists=True), metavar="FILE",
+              help="What the collector printed at the guest's console, to compare with.")  # fmt: skip
+@ssh_config
+def meet(guest: str, source: Path, given: tuple[str, ...], evidence: Path | None, config: Path | None) -> None:
+    """Meet GUEST of an estate file (estate.yaml, unless said): prove its host keys, compare them, pin them.
+
+    Every type of host key is taken from the wire and its signature verified. Then the fingerprint itself is asked for, as
+    the guest's console shows it: a yes proves nothing. What was confirmed is written under host_keys, and nothing else
+    in the file is changed.
+    """
+    with faults("interrupted; nothing was pinned"):
+        from nightlatch import meeting
+        from nightlatch.report import meetings, page
+
+        estate = estate_of(source)
+        with client_of(config) as client:
+            met = meeting.meet(estate, guest, evidence=evidence, client=client)
+        sheet = page.Page(page.console())
+        meetings.shown(sheet, met)
+        if not met.keys:
+            raise SystemExit(3)
+        if len(met.known) == len(met.keys):
+            _named(met, "\n".join(given))  # what was read at the console may still contradict it
+            sheet.wrapped(f"{guest}: every host key that it shows is pinned already; nothing to write.", style="good")
+            raise SystemExit(0)
+        confirmed = _confirmed(met, given)
+        pins = meeting.pin(estate, met, confirmed)
+        meetings.done(sheet, met, pins, source)
+
+
+def _confirmed(met: Met, given: tuple[str, ...]) -> list[Proven]:
+    """The keys that a fingerprint from outside confirms. Raises RefusedError when one contradicts the wire."""
+    from nightlatch.faults import RefusedError
+    from nightlatch.report import meetings
+
+    found: dict[Proven, None] = dict.fromkeys(met.vouched)
+    if given:
+        found.update(dict.fromkeys(_named(met, "\n".join(given))))
+    elif found:
+        pass
+    elif not sys.stdin.isatty():
+        raise RefusedError(f"{met.guest}: nobody is there to type a fingerprint; give --fingerprint or --evidence")
+    else:
+        for _ in range(MOST_ANSWERS):
+            left = [proven for proven in met.keys if proven not in found and proven not in met.known]
+            if not left:
+                break
+            words = _asked(
+                f"{ASK} ({', '.join(p.key.kind for p in left)}{'; Enter to stop' if found else ''})", bool(found)
+            )
+            if not words.strip():
+                break
+            named = _named(met, words)
+            found.update(dict.fromkeys(named))
+            click.echo(meetings.answer(named))
+    missing = set(met.keys) - set(found) - set(met.known)
+    if found and met.held and missing:
+        click.echo(f"not in the evidence, so not pinned: {', '.join(sorted(p.key.kind for p in missing))}")
+    return list(found)
+
+
+def _asked(question: str, may_stop: bool) -> str:
+    try:
+        return str(click.prompt(question, default="" if may_stop else None, show_default=False))
+    except click.Abort:
+        raise KeyboardInterrupt from None
+
+
+def _named(met: Met, words: str) -> tuple[Proven, ...]:
+    """The keys that the words name; a fingerprint that no key has is told, and ends it, unless all keys are accounted for."""
+    from nightlatch.faults import RefusedError
+    from nightlatch.report import meetings
+
+    named, strange = met.named_by(words)
+    if strange and (set(met.keys) - set(named) or not named):
+        raise RefusedError(meetings.contradiction(met, strange))
+    return named

@@ -1,0 +1,116 @@
+"""Edits of the estate file that leave every other byte as it is.
+
+An edit goes by the offsets of the parsed nodes; the result is parsed again and must be the same file but for the part
+that was meant (a writer that prints the whole file anew breaks long lines and moves comments).
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import re
+import secrets
+from collections.abc import Sequence
+from pathlib import Path
+
+from nightlatch.estate.nodes import Node, Source, parse
+from nightlatch.faults import EstateError, RefusedError, UnreadableError
+
+Plain = object
+
+
+def with_host_keys(text: str, guest: str, pins: Sequence[str], name: str = "the estate file") -> str:
+    """The file's text with the fingerprints `pins` as the host keys of a guest, and nothing else changed.
+
+    Raises RefusedError when the guest is not written in a way that can be edited safely.
+    """
+    root = parse(Source(name, text))
+    node = _guest(root, guest)
+    if node is None or not node.pairs:
+        raise RefusedError(f"{name}: guest {guest} is not written as a mapping; {_by_hand(pins)}")
+    value = "[" + ", ".join(f'"{pin}"' for pin in pins) + "]"
+    known = next((found for key, found in node.pairs if key.text == "host_keys"), None)
+    if known is not None:
+        made = text[: known.start] + value + text[known.end :]
+    elif node.flow:
+        at = node.pairs[-1][1].end or node.pairs[-1][0].end
+        made = f"{text[:at]}, host_keys: {value}{text[at:]}"
+    else:
+        made = _below(text, node, f"host_keys: {value}")
+    _check(text, made, guest, pins, name)
+    return made
+
+
+def _below(text: str, node: Node, line: str) -> str:
+    """A line of its own at the end of a block, with the indent and the line end of its neighbours."""
+    assert node.pairs
+    first = node.pairs[0][0]
+    indent = text[text.rfind("\n", 0, first.start) + 1 : first.start]
+    end = text.find("\n", node.end)
+    at = len(text) if end < 0 else end
+    crlf = "\r" if end > 0 and text[end - 1] == "\r" else ""
+    return f"{text[: at - len(crlf)]}{crlf}\n{indent}{line}{crlf}{text[at:]}"
+
+
+def _guest(root: Node, guest: str) -> Node | None:
+    guests = next((value for key, value in root.pairs or [] if key.text == "guests"), None)
+    return next((value for key, value in (guests.pairs or [] if guests else []) if key.text == guest), None)
+
+
+def _by_hand(pins: Sequence[str]) -> str:
+    return "write it by hand: host_keys: [" + ", ".join(f'"{pin}"' for pin in pins) + "]"
+
+
+def _plain(node: Node) -> Plain:
+    if node.items is not None:
+        return [_plain(item) for item in node.items]
+    if node.pairs is not None:
+        return {key.text: _plain(value) for key, value in node.pairs}
+    return node.text
+
+
+def _check(before: str, after: str, guest: str, pins: Sequence[str], name: str) -> None:
+    """Only what was meant has changed: both files are the same values but for these host keys."""
+    try:
+        old, new = _plain(parse(Source(name, before))), _plain(parse(Source(name, after)))
+        assert isinstance(old, dict)
+        assert isinstance(new, dict)
+        found = new["guests"][guest].pop("host_keys")
+        old["guests"][guest].pop("host_keys", None)
+        good = found == list(pins) and old == new
+    except (EstateError, KeyError, TypeError, AttributeError, AssertionError):
+        good = False
+    if not good:
+        raise RefusedError(f"{name}: guest {guest} can't be edited without touching more; {_by_hand(pins)}")
+
+
+def rewrite(path: Path, before: str, after: str) -> None:
+    """Put the new text in place of the old, whole or not at all. Raises RefusedError when somebody else changed it."""
+    target = path.resolve()
+    staged = target.with_name(f".{target.name}.{secrets.token_hex(4)}")
+    try:
+        if target.read_bytes() != before.encode():
+            raise RefusedError(f"{path} was changed meanwhile; nothing was written")
+        with staged.open("xb") as stream:
+            os.fchmod(stream.fileno(), target.stat().st_mode & 0o7777)
+            stream.write(after.encode())
+            stream.flush()
+            os.fsync(stream.fileno())
+        staged.replace(target)
+    except OSError as error:
+        with contextlib.suppress(OSError):
+            staged.unlink()
+        raise UnreadableError(f"{path} can't be written: {error.strerror}") from None
+
+
+FINGERPRINT = re.compile(
+    r"(?:SHA256:)?([A-Za-z0-9+/]{43})=?(?![A-Za-z0-9+/=])|(?:MD5:)?((?:[0-9a-fA-F]{2}:){15}[0-9a-fA-F]{2})"
+)
+
+
+def fingerprints(text: str) -> list[str]:
+    """Every fingerprint in what somebody typed or pasted, as SHA256:... or MD5:... in small letters."""
+    out: dict[str, None] = {}
+    for found in FINGERPRINT.finditer(text):
+        out[f"SHA256:{found[1]}" if found[1] else f"MD5:{found[2].lower()}"] = None
+    return list(out)

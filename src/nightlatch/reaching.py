@@ -1,0 +1,266 @@
+"""Reach: granted ways in, tried on the wire from here, up to the first stage that fails. Nothing is changed anywhere.
+
+Without `login`, nobody is logged in: the host key is proven, and a name without any proof is asked for its methods.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+from pathlib import Path
+
+from nightlatch import api
+from nightlatch.audit import wire
+from nightlatch.audit.findings import Finding, Severity
+from nightlatch.audit.naming import Names, names_of
+from nightlatch.audit.wire import Stand, State
+from nightlatch.estate.model import Estate, GuestSpec
+from nightlatch.evidence.archive import SUFFIX
+from nightlatch.faults import NightlatchError, UnreachableError
+from nightlatch.probe import driver
+from nightlatch.probe.causes import Cause, causes
+from nightlatch.probe.driver import Limits
+from nightlatch.probe.stages import How, Look, Stage, Step, Target
+from nightlatch.readings import guest as readings
+from nightlatch.reason.access import Grant
+from nightlatch.reason.grants import expand, realms
+from nightlatch.reason.paths import GuestAccess, guest_access
+from nightlatch.transports import targets
+from nightlatch.transports.ssh import Client, Ssh
+
+__all__ = ["Limits", "Look", "Reach", "Reached", "Target", "look_at", "reach"]
+
+AT_ONCE = 64
+SSH_PORT = 22
+PAUSE = 1.0  # between two looks at a guest that is waited for
+# How long the first process runs: in a container, /proc/uptime is the host's (proc(5), /proc/pid/stat field 22).
+READ_UPTIME = b"cat /proc/uptime /proc/1/stat; getconf CLK_TCK 2>/dev/null || echo 100\n"
+
+
+@dataclass(frozen=True, slots=True)
+class Reached:
+    """One guest as the wire shows it. `problem` says why it was not looked at; `against` what the prediction comes from.
+
+    `waited` are seconds until it answered, None when it was not waited for; `changes` what was another then.
+    """
+
+    guest: str
+    look: Look | None = None
+    problem: str = ""
+    stands: tuple[Stand, ...] = ()
+    findings: tuple[Finding, ...] = ()
+    causes: tuple[Cause, ...] = ()
+    against: str = ""
+    waited: float | None = None
+    changes: tuple[str, ...] = ()
+
+    @property
+    def answers(self) -> bool:
+        """Whether every stage that was tried went well."""
+        return self.look is not None and self.look.failed is None
+
+
+@dataclass(frozen=True)
+class Reach:
+    """All guests of one run. `here` maps our own addresses, as they were used, to places of the estate."""
+
+    estate: str
+    at: datetime
+    guests: tuple[Reached, ...]
+    here: tuple[tuple[str, str], ...]
+
+    def exit_code(self, fail_at: Severity = Severity.HIGH) -> int:
+        """3 when a guest could not be looked at, else 1 for findings at or above `fail_at`, else 0."""
+        if any(each.problem for each in self.guests):
+            return 3
+        return 1 if any(f.severity.at_least(fail_at) for each in self.guests for f in each.findings) else 0
+
+
+@dataclass
+class _Way:
+    spec: GuestSpec
+    grants: list[Grant]
+    target: Target
+    shell: Ssh | None
+
+
+def look_at(host: str, port: int = SSH_PORT, *, accounts: Sequence[str] = (), limits: Limits | None = None) -> Look:
+    """One look at any SSH server, every type of host key proven."""
+    return driver.looks([Target(host, port, tuple(accounts), every_key=True)], limits=limits)[0]
+
+
+def reach(
+    estate: Estate, at: datetime, guests: Sequence[str] | None = None, *, who: Sequence[str] = (), login: bool = False,
+    wait: float = 0, evidence: Path | None = None, client: Client | None = None, at_once: int = AT_ONCE,
+    limits: Limits | None = None, told: Callable[[str], None] | None = None,
+) -> Reach:  # fmt: skip
+    """Look at guests of the estate from here and hold what is seen against grants, pins and evidence.
+
+    `who` narrows the grants to people, robots or accounts; `login` logs in by the own door as well; `wait` are seconds to
+    wait for guests that don't answer; `evidence` is a folder of archives to predict from. `told` gets each guest's name
+    once it was looked at. Raises NightlatchError for names that the estate does not have.
+    """
+    picked = api.chosen(estate, guests)
+    _check_who(estate, who)
+    names = names_of(estate)
+    with api.client_for(client) as using:
+        ways: dict[str, _Way | str] = {spec.name: _way(estate, spec, at, who, using) for spec in picked}
+        tried = [way for way in ways.values() if isinstance(way, _Way)]
+        seen = _looked(tried, wait, at_once, limits, told)
+        done = []
+        for spec in picked:
+            way = ways[spec.name]
+            if isinstance(way, str):
+                done.append(Reached(spec.name, problem=way))
+                continue
+            look, waited, changes = seen[spec.name]
+            done.append(_judged(estate, way, look, names, at, evidence, waited, changes, login=login))
+    here = dict.fromkeys(each.look.here for each in done if each.look is not None and each.look.here)
+    return Reach(estate.name, at, tuple(done), tuple((address, wire.place_of(estate, address)) for address in here))
+
+
+def _check_who(estate: Estate, who: Sequence[str]) -> None:
+    known = {*estate.principals, *(g.account for g in estate.grants), *(e.account for e in estate.emergency)}
+    known |= {a for p in estate.principals.values() for a in p.accounts.values()}
+    for name in who:
+        if name not in known:
+            raise NightlatchError(
+                f'nobody called "{name}" is let in by {estate.path} ({", ".join(sorted(known - {""}))})'
+            )
+
+
+def _way(estate: Estate, spec: GuestSpec, at: datetime, who: Sequence[str], client: Client) -> _Way | str:
+    """Where and what to look at, or why a guest can't be looked at."""
+    grants = [grant for grant in expand(estate, spec.name, at) if not who or grant.who in who or grant.account in who]
+    shell = targets.of_guest(spec, client) if spec.via.kind == "ssh" else None
+    assert shell is None or isinstance(shell, Ssh)
+    if spec.dial:
+        host, port = spec.dial, spec.dial_port or SSH_PORT
+    elif shell is not None:
+        host, port, through = shell.wire()
+        if through:
+            return f"your ssh goes through {through} to it; write dial: HOST to have it looked at straight from here"
+    elif spec.via.kind == "here":
+        return "it is this machine: a look from itself proves nothing about others"
+    else:
+        return "no address is written for it: add dial: HOST or HOST:PORT"
+    accounts = wire.granted_accounts(grants)
+    if not who and spec.via.account and spec.via.account not in accounts:
+        accounts += (spec.via.account,)
+    return _Way(spec, grants, Target(host, port, accounts, spec.host_keys), shell)
+
+
+_Seen = tuple[Look, float | None, tuple[str, ...]]
+
+
+def _looked(
+    ways: Sequence[_Way], wait: float, at_once: int, limits: Limits | None, told: Callable[[str], None] | None
+) -> dict[str, _Seen]:  # fmt: skip
+    """A look at each; those that don't answer are looked at again until `wait` seconds are over."""
+    by_target = {id(way.target): way.spec.name for way in ways}
+
+    def note(look: Look) -> None:
+        if told is not None:
+            told(by_target[id(look.target)])
+
+    start = time.monotonic()
+    first = driver.looks([way.target for way in ways], at_once=at_once, limits=limits, told=note)
+    out: dict[str, _Seen] = {w.spec.name: (look, None, ()) for w, look in zip(ways, first, strict=True)}
+    waiting = [(way, look) for way, look in zip(ways, first, strict=True) if wait and _may_come_back(look)]
+    while waiting and time.monotonic() - start < wait:
+        time.sleep(min(PAUSE, max(0.0, wait - (time.monotonic() - start))))
+        again = driver.looks([way.target for way, _ in waiting], at_once=at_once, limits=limits)
+        still = []
+        for (way, before), look in zip(waiting, again, strict=True):
+            out[way.spec.name] = (look, time.monotonic() - start, tuple(_moved(before, look)))
+            if _may_come_back(look):
+                still.append((way, before))
+        waiting = still
+    return out
+
+
+def _may_come_back(look: Look) -> bool:
+    return look.failed is not None and wire.stage_is_before(look.failed, Stage.HOST_KEY)
+
+
+def _moved(before: Look, after: Look) -> Iterator[str]:
+    if before.addresses and after.addresses and set(before.addresses) != set(after.addresses):
+        yield f"its name leads to {', '.join(after.addresses)} now, and to {', '.join(before.addresses)} before"
+
+
+def _judged(
+    estate: Estate, way: _Way, look: Look, names: Names, at: datetime, evidence: Path | None, waited: float | None,
+    changes: tuple[str, ...], *, login: bool,
+) -> Reached:  # fmt: skip
+    spec = way.spec
+    if look.keys and spec.host_keys and not set(look.fingerprints) & set(spec.host_keys):
+        look = replace(look, failed=Stage.HOST_KEY, how=How.OTHER_KEY, why="")
+    elif login and look.failed is None and way.shell is not None:
+        look, more = _login(way.shell, look, waited)
+        changes += more
+    access, against, problem = _predicted(estate, spec, at, evidence)
+    told = wire.stands(look, way.grants, names)
+    if look.failed is None and any(s.state is State.NOT_OFFERED for s in told):
+        look = replace(look, failed=Stage.METHODS, how=How.NOT_OFFERED, why="")
+    findings = wire.judged(look, spec, told, access)
+    return Reached(spec.name, look, problem, told, findings, causes(look), against, waited, changes)
+
+
+def _login(shell: Ssh, look: Look, waited: float | None) -> tuple[Look, tuple[str, ...]]:
+    """A real login by the own door, by the system's own client; what the guest's uptime tells about a restart."""
+    start = time.monotonic()
+    account = shell.address.account or "the account of your ssh"
+    try:
+        answer = shell.run(READ_UPTIME)
+    except UnreachableError as error:
+        text = str(error).removeprefix(f"{shell.guest}: ")
+        step = Step(Stage.LOGIN, time.monotonic() - start, f"{account}: {text}")
+        if error.stage in ("sudo", "read"):  # the login itself was good
+            return replace(look, steps=(*look.steps, step)), ()
+        return replace(look, steps=(*look.steps, step), failed=Stage.LOGIN, how=How.TURNED_AWAY, why=text), ()
+    up = _uptime(answer.out)
+    text = f"{answer.door.account or account}, who can become root" + (
+        f"; up for {duration(up)}" if up is not None else ""
+    )
+    step = Step(Stage.LOGIN, time.monotonic() - start, text)
+    restarted = up is not None and waited is not None and up < waited
+    changes = (
+        (f"it was restarted while it was waited for: it is up for {duration(up)}",)
+        if restarted and up is not None
+        else ()
+    )
+    return replace(look, steps=(*look.steps, step)), changes
+
+
+def _uptime(raw: bytes) -> float | None:
+    try:
+        machine, first, ticks = raw.decode("ascii", "replace").splitlines()
+        return float(machine.split()[0]) - int(first.rpartition(")")[2].split()[19]) / int(ticks)
+    except (ValueError, IndexError, ZeroDivisionError):
+        return None
+
+
+def duration(seconds: float) -> str:
+    """A length of time in words, to the unit that matters."""
+    for size, unit in ((86400, "days"), (3600, "hours"), (60, "minutes")):
+        if seconds >= 2 * size:
+            return f"{seconds / size:.0f} {unit}"
+    return f"{seconds:.0f} s" if seconds >= 10 else f"{seconds:.1f} s"
+
+
+def _predicted(
+    estate: Estate, spec: GuestSpec, at: datetime, folder: Path | None
+) -> tuple[GuestAccess | None, str, str]:  # fmt: skip
+    """What the evidence predicts, where it comes from, and why it could not be read."""
+    path = folder / f"{spec.name}{SUFFIX}" if folder is not None else None
+    if path is None or not path.exists():
+        path = spec.via.path if spec.via.kind in ("folder", "evidence", "by_hand") else None
+    if path is None:
+        return None, "", ""
+    try:
+        snapshot = api.survey_target(path, spec.name)
+    except (NightlatchError, OSError) as error:
+        return None, "", f"its evidence can't be read: {error}"
+    return guest_access(readings.read(snapshot), at, realms(estate)), str(path), ""
