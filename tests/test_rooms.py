@@ -14,9 +14,9 @@ SOURCE = Path(__file__).parent.parent / "src/nightlatch"
 # From the top down: a room imports from itself and from rooms before it. "api" and "" are single modules.
 ORDER = (
     "origin", "faults", "net", "formats", "estate", "evidence", "transports", "probe", "readings", "reason", "audit", "draft",
-    "latch", "api", "changing", "reaching", "meeting", "", "report", "lab", "demo", "cli",
+    "describe", "latch", "api", "changing", "reaching", "meeting", "describing", "", "report", "lab", "demo", "cli",
 )  # fmt: skip
-PURE = ("net", "formats", "readings", "reason", "audit", "draft", "origin", "faults")
+PURE = ("net", "formats", "readings", "reason", "audit", "draft", "describe", "origin", "faults")
 IMPURE = {
     "os",
     "io",

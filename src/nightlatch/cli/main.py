@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from nightlatch.cli import changes, wire
+from nightlatch.cli import beginnings, changes, wire
 from nightlatch.cli.options import (
     SEVERITIES,
     as_of,
@@ -36,17 +36,6 @@ Start with a look at one guest: nightlatch audit FOLDER. Or see it all: nightlat
 @click.version_option(package_name="nightlatch", message="nightlatch %(version)s")
 def cli() -> None:
     """The group of all commands."""
-
-
-@cli.command(short_help="Write a commented estate file to start from.")
-@click.argument("path", type=click.Path(path_type=Path), default=Path("estate.yaml"))
-def new(path: Path) -> None:
-    """Write a commented estate file to start from (estate.yaml, unless PATH says otherwise)."""
-    with faults():
-        from nightlatch import new_estate
-
-        new_estate(path)
-        click.echo(f"{path} written. Edit it, then: nightlatch audit {path}")
 
 
 @cli.command(short_help="Read guests and keep it, one evidence archive each.")
@@ -140,6 +129,7 @@ def audit(
     raise SystemExit(result.exit_code(Severity(fail_at)))
 
 
+beginnings.register(cli)
 changes.register(cli)
 wire.register(cli)
 

@@ -1,0 +1,179 @@
+"""Access paths as grant sentences: the fewest that cover every path and are served by it, each with its evidence.
+
+A sentence says: this person, into this account, with these proofs, from these sources, gets a shell, root's rights,
+one command, or files. What the grammar can't say (a tunnel alone, nothing asked, a change of password alone, another
+account's password) is told and left out; the audit of the finished file then still names it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+
+from nightlatch.describe.holders import Holder, Holders
+from nightlatch.net.addresses import NO_ADDRESS, AddressSet, union
+from nightlatch.origin import Origin
+from nightlatch.reason.access import (
+    COMMON,
+    SHELL,
+    AccessPath,
+    Certificate,
+    Gives,
+    Key,
+    Need,
+    Password,
+    Power,
+)
+from nightlatch.reason.paths import GuestAccess
+
+RANK = (Gives.SHELL, Gives.COMMAND, Gives.FILES)
+
+
+@dataclass(frozen=True, slots=True)
+class Sentence:
+    """One grant without its guests. `after` is "" where no root's rights come with it; `only` a command or files."""
+
+    who: str
+    account: str
+    proof: str
+    sources: AddressSet
+    after: str = ""
+    only: Power | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Unsaid:
+    """Something that is open and that no sentence can say."""
+
+    guest: str
+    text: str
+    origin: Origin
+
+
+@dataclass
+class Said:
+    """Sentences with the guests and the places in files that each is owed to."""
+
+    sentences: dict[Sentence, dict[str, dict[Origin, None]]] = field(default_factory=dict)
+    unsaid: list[Unsaid] = field(default_factory=list)
+
+
+@dataclass
+class _Login:
+    """All that one account gets for one proof: sources by power."""
+
+    account: str
+    need: Need
+    holder: Holder
+    proof: str
+    powers: dict[Power, AddressSet]
+    origins: dict[Origin, None]
+
+
+def of(guests: Iterable[GuestAccess], holders: Holders) -> Said:
+    """The sentences for all guests."""
+    out = Said()
+    for access in guests:
+        for login in _logins(access, holders, out):
+            for sentence in _said(login, access, out):
+                entry = out.sentences.setdefault(sentence, {})
+                entry.setdefault(access.guest, {}).update(login.origins)
+    return out
+
+
+def _sources(path: AccessPath) -> AddressSet:
+    return path.callers.surely.get(COMMON, NO_ADDRESS)
+
+
+def _logins(access: GuestAccess, holders: Holders, out: Said) -> Iterator[_Login]:
+    """Paths of one guest by account and need; keys of one holder for one account are one login."""
+    grouped: dict[tuple[str, Need], list[AccessPath]] = {}
+    for path in access.paths:
+        if path.power.gives is not Gives.ADMINISTER and _sources(path):
+            grouped.setdefault((path.account, path.need), []).append(path)
+    for (account, need), paths in grouped.items():
+        first = paths[0].proofs[0].origin
+        spoken = _spoken(need, account, holders)
+        if isinstance(spoken, str):
+            out.unsaid.append(Unsaid(access.guest, f"{account}: {spoken}", first))
+            continue
+        holder, proof = spoken
+        powers: dict[Power, AddressSet] = {}
+        origins: dict[Origin, None] = {}
+        for path in paths:
+            powers[path.power] = powers.get(path.power, NO_ADDRESS) | _sources(path)
+            origins[path.proofs[0].origin] = None
+        yield _Login(account, need, holder, proof, powers, origins)
+
+
+def _spoken(need: Need, account: str, holders: Holders) -> tuple[Holder, str] | str:
+    """The holder and the words of `with`, or why it can't be said."""
+    if not need:
+        return "it opens without anything being shown"
+    who: dict[str, Holder] = {}
+    words: list[str] = []
+    for secret in sorted(need, key=lambda s: type(s).__name__):
+        match secret:
+            case Key(fingerprint):
+                if fingerprint not in holders.by_key:
+                    return "it opens for a key whose public half was not found"
+                who[holders.by_key[fingerprint].name] = holders.by_key[fingerprint]
+                words.append("key")
+            case Certificate(authority, principal) if principal and (authority, principal) in holders.by_certificate:
+                holder = holders.by_certificate[(authority, principal)]
+                who[holder.name] = holder
+                words.append("certificate")
+            case Certificate():
+                return "it opens for certificates that name nobody"
+            case Password(_, owner):
+                if owner != account:
+                    return f"it opens with the password of {owner}"
+                words.append("password")
+            case _:
+                return "it opens for something that could not be read"
+    if len(who) > 1 or len(words) != len(set(words)):
+        return "it asks for two proofs of one kind, or of two people"
+    holder = next(iter(who.values())) if who else holders.by_account[account]
+    return holder, " + ".join(words)
+
+
+def _said(login: _Login, access: GuestAccess, out: Said) -> Iterator[Sentence]:
+    shell = login.powers.get(SHELL, NO_ADDRESS)
+    nothing, own = _administering(login, access)
+    name = login.holder.name
+    for sources, after in (
+        (shell & nothing, "nothing"),
+        ((shell & own) - nothing, "own password"),
+        (shell - nothing - own, ""),
+    ):
+        if sources:
+            yield Sentence(name, login.account, login.proof, sources, after)
+    rest = {power: sources - shell for power, sources in login.powers.items() if power is not SHELL}
+    for power, sources in rest.items():
+        if sources and power.gives in RANK:
+            yield Sentence(name, login.account, login.proof, sources, only=power)
+    _leftover(login, access, rest, out)
+
+
+def _administering(login: _Login, access: GuestAccess) -> tuple[AddressSet, AddressSet]:
+    """Where the login gives root's rights for nothing more, and where for the account's own password."""
+    own = login.need | {Password(access.guest, login.account)}
+    if own == login.need:  # who came in by the password has it for sudo, too
+        return NO_ADDRESS, union(
+            _sources(p)
+            for p in access.paths
+            if p.account == login.account and p.power.gives is Gives.ADMINISTER and p.need == own
+        )
+    found: dict[bool, list[AddressSet]] = {False: [], True: []}
+    for path in access.paths:
+        if path.account == login.account and path.power.gives is Gives.ADMINISTER and path.need in (login.need, own):
+            found[path.need != login.need].append(_sources(path))
+    return union(found[False]), union(found[True])
+
+
+def _leftover(login: _Login, access: GuestAccess, rest: dict[Power, AddressSet], out: Said) -> None:
+    """What comes along and no sentence says: tunnels beside a command, an agent, a change of password alone."""
+    extra = [str(power) for power, sources in rest.items() if sources and power.gives not in RANK]
+    if extra:
+        text = f"{login.account}: {', '.join(sorted(extra))} with {login.proof}"
+        out.unsaid.append(Unsaid(access.guest, text, next(iter(login.origins))))

@@ -1,0 +1,131 @@
+"""The JSON Schema of the estate file (draft 2020-12): its keys, and which values they take, for editors.
+
+It says what can be said without looking anything up; whether a name exists is for the loader. A test holds that every
+file that loads fits it, and that it knows the same keys as the loader.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from nightlatch.estate import load, sentences
+from nightlatch.estate.reader import NAME
+
+_Schema = dict[str, Any]
+_TEXT: _Schema = {"type": "string", "minLength": 1}
+_NAME: _Schema = {"type": "string", "pattern": f"^{NAME.pattern}$"}
+_DAY: _Schema = {"type": "string", "pattern": "^[0-9]{4}-[0-9]{2}-[0-9]{2}$"}
+
+
+def _told(description: str, schema: _Schema) -> _Schema:
+    return {"description": description, **schema}
+
+
+def _some(schema: _Schema) -> _Schema:
+    """One value or a list of them."""
+    return {"anyOf": [schema, {"type": "array", "items": schema, "minItems": 1}]}
+
+
+def _closed(properties: dict[str, _Schema], required: tuple[str, ...] = ()) -> _Schema:
+    out: _Schema = {"type": "object", "additionalProperties": False, "properties": properties}
+    return {**out, "required": list(required)} if required else out
+
+
+def _named(schema: _Schema) -> _Schema:
+    """A mapping from names to values."""
+    return {"type": "object", "propertyNames": _NAME, "additionalProperties": schema}
+
+
+_PROOF = {"type": "string", "pattern": "^(key|certificate|password)( *\\+ *(key|certificate|password))*$"}
+_PLACES = _told("Names of places, addresses or prefixes, or anywhere (always a finding)", _some(_TEXT))
+_GUESTS = _told("Names of guests, label NAME, or all guests", _some(_TEXT))
+_KEYS = _told("Files of public keys, counted from this file's folder", _some(_TEXT))
+_PORT = {"type": "integer", "minimum": 1, "maximum": 65535}
+
+
+def _places() -> _Schema:
+    behind = _closed({"inside": _some(_TEXT), "seen_as": _some(_TEXT)}, ("inside", "seen_as"))
+    return _named({"anyOf": [_some(_TEXT), _told("Behind an address translation of its own", behind)]})
+
+
+def _principals(what: str) -> _Schema:
+    certificate = _closed({"authority": _NAME, "principals": _some(_TEXT)}, ("authority", "principals"))
+    keys = {
+        "keys": _KEYS, "accounts": _told("Account on a guest, where it is not the own name", _named(_TEXT)),
+        "certificate": certificate, "until": _told("The last day on which anything is granted", _DAY),
+    }  # fmt: skip
+    return _told(what, _named({"anyOf": [_closed(keys), {"type": "null"}]}))
+
+
+def _via() -> _Schema:
+    door = {"as": _TEXT, "key": _told("The public key of the own door", _TEXT), "from": _PLACES}
+    ways: list[_Schema] = [{"const": "here"}, _closed({"ssh": _TEXT, "port": _PORT, **door}, ("ssh",))]
+    ways += [_closed({way: _TEXT, **door}, (way,)) for way in ("folder", "evidence", "by_hand")]
+    return _told("How Nightlatch gets at the guest, and the own door", {"anyOf": ways})
+
+
+def _guests() -> _Schema:
+    pins = {"type": "string", "pattern": "^SHA256:"}
+    return _named(_closed(
+        {
+            "system": _told("Such as debian-12", _TEXT), "dial": _told("What people type: HOST or HOST:PORT", _TEXT),
+            "via": _via(), "labels": _some(_NAME), "host_keys": _told("Fingerprints; nightlatch meet writes them", _some(pins)),
+        }, ("via",),
+    ))  # fmt: skip
+
+
+def _grant() -> _Schema:
+    only = {
+        "anyOf": [
+            _closed({"command": _TEXT}, ("command",)),
+            _closed({"files": {"type": "string", "pattern": "^/"}}, ("files",)),
+        ]
+    }
+    keys = {
+        "let": _told("People, robots, or team NAME", _some(_TEXT)), "into": _GUESTS, "by": {"const": "ssh"}, "from": _PLACES,
+        "with": _told("key + password asks for both, a list for either", _some(_PROOF)),
+        "as": _told("The account, where it is not the person's own", _TEXT),
+        "shared": _told("Why several people share one account", _TEXT), "may": {"const": "administer"},
+        "after": {"enum": ["own password", "nothing"]}, "only": only, "until": _told("The last day it counts", _DAY),
+    }  # fmt: skip
+    schema = _closed(keys, ("let", "into", "by", "from", "with"))
+    return {**schema, "dependentRequired": {"may": ["after"], "after": ["may"]}}
+
+
+def _emergency() -> _Schema:
+    ssh = _closed({"from": _PLACES, "with": _some(_PROOF), "keys": _KEYS}, ("from", "with"))
+    by = _closed({"console": _closed({"with": {"const": "password"}}, ("with",)), "ssh": ssh})
+    keys = {
+        "account": _TEXT, "into": _GUESTS, "tested": _DAY, "by": by,
+        "test_every_days": {"type": "integer", "minimum": 1, "maximum": 3650},
+    }  # fmt: skip
+    return _closed(keys, ("account", "into", "by"))
+
+
+def _waiver() -> _Schema:
+    keys = {
+        "finding": _told("An id that nightlatch checks lists", _TEXT),
+        "on": _GUESTS,
+        "owner": _NAME,
+        "because": _TEXT,
+        "until": _DAY,
+    }
+    return _closed(keys, tuple(keys))
+
+
+def schema() -> _Schema:
+    """The schema as a document."""
+    sections: dict[str, _Schema] = {
+        "nightlatch": _told("The version of this format", {"const": 1}), "estate": _told("The estate's name", _TEXT),
+        "time_zone": _told("In which the last day of an until ends, such as Atlantic/Faroe", _TEXT),
+        "authorities": _told("Files of public keys that sign certificates", _named(_TEXT)), "places": _places(),
+        "people": _principals("Everybody who logs in"), "teams": _named(_some(_NAME)),
+        "robots": _principals("Programs that log in"),
+        "guests": _guests(), "grants": {"type": "array", "items": _grant()},
+        "emergency": {"type": "array", "items": _emergency()}, "waivers": {"type": "array", "items": _waiver()},
+        "narrow_at": _told("Where a source limit is written: the first that fits", _some({"enum": ["service", "key"]})),
+    }  # fmt: skip
+    assert set(sections) == set(load.SECTIONS)
+    assert set(_grant()["properties"]) == set(sentences.GRANT_KEYS)
+    out = {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Nightlatch estate file"}
+    return {**out, **_closed(sections, ("nightlatch", "estate", "guests"))}
