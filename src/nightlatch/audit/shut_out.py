@@ -71,6 +71,7 @@ def _service(missing: Missing, access: GuestAccess) -> Cause | None:
             "no service",
             "there is no SSH server",
             (Proof("not installed", Origin("/usr/sbin/sshd", kind=Kind.ABSENT)),),
+            f"run there what nightlatch draft --script --on {missing.grant.guest} prints",
         )
     if refusal is not None:
         hand = "put the line right; nothing is drafted for a tree that sshd refuses"

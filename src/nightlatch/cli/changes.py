@@ -24,16 +24,52 @@ def register(cli: click.Group) -> None:
         cli.add_command(command)
 
 
+class _Time(click.ParamType):  # type: ignore[type-arg]
+    name = "time"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> int:
+        """Seconds from 90, 90s, 5m or 1h."""
+        found = re.fullmatch(r"([1-9][0-9]{0,5})\s*(s|m|h)?", str(value).strip())
+        if found is None:
+            self.fail(f'"{value}" is no time; write 90s, 5m or 1h', param, ctx)
+        seconds = int(found[1]) * {"s": 1, "m": 60, "h": 3600, None: 1}[found[2]]
+        from nightlatch.changing import LONGEST, SHORTEST
+
+        if not SHORTEST <= seconds <= LONGEST:
+            self.fail(
+                f"a change can be on the latch from {SHORTEST} s to {LONGEST // 3600} hours, not {seconds} s",
+                param,
+                ctx,
+            )
+        return seconds
+
+
+latch_time = click.option("--for", "seconds", type=_Time(), default="5m", metavar="TIME",
+                          help="How long a live guest waits before it takes the change back (5m).")  # fmt: skip
+
+
 @click.command(short_help="The fewest changes that close the differences, proved.")
 @click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
 @on_guests
+@click.option("--script", is_flag=True, help="Print one guest's change as a script for its console.")
+@latch_time
 @form_of
 @as_of
 @ssh_config
-def draft(source: Path, guests: tuple[str, ...], form: str, as_of: datetime | None, config: Path | None) -> None:
-    """Work out the fewest changes that close the differences, and prove them. Changes nothing."""
+def draft(
+    source: Path, guests: tuple[str, ...], script: bool, seconds: int, form: str, as_of: datetime | None, config: Path | None
+) -> None:  # fmt: skip
+    """Work out the fewest changes that close the differences, and prove them. Changes nothing.
+
+    With --script the whole change of one guest is printed as a readable sh script, with its check, its timer and its
+    guard against a restart, to be run there by hand. A guest without an SSH server gets one that way, open to the own
+    door only.
+    """
     with faults(), client_of(config) as client:
         estate = estate_of(source)
+        if script:
+            _print_script(estate, guests, seconds, now(as_of), client)
+            return
         proved, refused = _proved(estate, guests, now(as_of), client)
         if form == "json":
             from nightlatch.report import machine
@@ -41,7 +77,25 @@ def draft(source: Path, guests: tuple[str, ...], form: str, as_of: datetime | No
             click.echo(machine.dumps(machine.drafts(estate.name, proved, refused)))
         else:
             _show_drafts(proved, refused, source)
+            _show_next(proved, estate, source)
     raise SystemExit(4 if refused else 0)
+
+
+def _print_script(estate: Estate, guests: tuple[str, ...], seconds: int, at: datetime, client: Client) -> None:
+    from nightlatch import api, carrying
+    from nightlatch.faults import NightlatchError, UnreadableError
+
+    names = guests or tuple(estate.guests)
+    if len(names) != 1:
+        raise NightlatchError("a script is for one guest: name it with --on")
+    (found,) = api.survey(estate, list(names), client=client)
+    if found.snapshot is None:
+        raise UnreadableError(found.problem)
+    text = carrying.change_script(estate, found.snapshot, at, seconds=seconds)
+    if text:
+        click.echo(text.encode("utf-8", "surrogateescape"), nl=False)
+    else:
+        click.echo(f"{names[0]}: nothing to do", err=True)
 
 
 def _proved(
@@ -75,32 +129,32 @@ def _show_drafts(proved: list[Any], refused: dict[str, str], source: Path) -> No
         sheet.wrapped(", ".join(quiet) + ": nothing to do.", style="good")
     for guest, because in refused.items():
         sheet.wrapped(because, label=guest, style="high")
-    if any(e.draft.steps for e in proved):
+
+
+def _show_next(proved: list[Any], estate: Estate, source: Path) -> None:
+    """What comes next: enact, or the script for guests that no connection changes, and for services that don't run."""
+    from nightlatch import carrying
+    from nightlatch.changing import NOT_THERE
+    from nightlatch.faults import RefusedError
+    from nightlatch.report import page
+
+    sheet = page.Page(page.console())
+    by_hand = []
+    for each in proved:
+        name = each.draft.guest
+        try:
+            service = carrying.service_steps(each.before)
+        except RefusedError as error:
+            sheet.wrapped(str(error), style="high")
+            continue
+        if service:
+            sheet.wrapped(f"{name}: its service: {'; '.join(map(str, service))}.", style="medium")
+        if service or (each.draft.steps and estate.guests[name].via.kind in NOT_THERE):
+            by_hand.append(name)
+    if any(e.draft.steps and e.draft.guest not in by_hand for e in proved):
         sheet.line((f"Next: nightlatch enact {source}", "next"))
-
-
-class _Time(click.ParamType):  # type: ignore[type-arg]
-    name = "time"
-
-    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> int:
-        """Seconds from 90, 90s, 5m or 1h."""
-        found = re.fullmatch(r"([1-9][0-9]{0,5})\s*(s|m|h)?", str(value).strip())
-        if found is None:
-            self.fail(f'"{value}" is no time; write 90s, 5m or 1h', param, ctx)
-        seconds = int(found[1]) * {"s": 1, "m": 60, "h": 3600, None: 1}[found[2]]
-        from nightlatch.changing import LONGEST, SHORTEST
-
-        if not SHORTEST <= seconds <= LONGEST:
-            self.fail(
-                f"a change can be on the latch from {SHORTEST} s to {LONGEST // 3600} hours, not {seconds} s",
-                param,
-                ctx,
-            )
-        return seconds
-
-
-latch_time = click.option("--for", "seconds", type=_Time(), default="5m", metavar="TIME",
-                          help="How long a live guest waits before it takes the change back (5m).")  # fmt: skip
+    for name in by_hand:
+        sheet.line((f"Next: nightlatch draft {source} --on {name} --script", "next"), "   to be run at its console")
 
 
 @click.command(short_help="Prove again, show the difference, apply it on the latch.")
@@ -137,6 +191,8 @@ def enact(
         order = changing.in_order(estate, list(doing), client)
         if dry_run:
             _show_drafts(proved, refused, source)
+            if any(each.draft.steps for each in proved):
+                sheet.line((f"Next: nightlatch enact {source}", "next"))
             if len(order) > 1:
                 sheet.wrapped(f"In this order: {', '.join(order)}.")
             raise SystemExit(4 if refused else 0)

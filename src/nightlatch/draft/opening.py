@@ -16,6 +16,7 @@ from nightlatch.formats.keys import PublicKey
 from nightlatch.readings.accounts import Account
 from nightlatch.reason.access import COMMON, Certificate, Gives, Grant, Key, Need, Password
 from nightlatch.reason.differences import Missing
+from nightlatch.reason.paths import GuestAccess
 
 
 def open_up(work: Guesswork, item: Missing, why: str, estate: Estate) -> Iterator[Candidate]:
@@ -29,6 +30,13 @@ def open_up(work: Guesswork, item: Missing, why: str, estate: Estate) -> Iterato
     yield from _widen(work, grant, why)
     for need in sorted(grant.proofs, key=lambda n: (len(n), str(sorted(map(str, n))))):
         yield from _proof(work, grant, need, account, estate, why)
+
+
+def own_key(access: GuestAccess, grant: Grant, account: Account, estate: Estate, why: str) -> tuple[AnyStep, ...]:
+    """The steps that put the key of one grant, such as the own door's, where sshd looks for it."""
+    work = Guesswork(access, (grant,), ("key", "service"))
+    secrets = sorted((s for need in grant.proofs for s in need if isinstance(s, Key)), key=lambda s: s.fingerprint)
+    return tuple(step for secret in secrets for step in _add_key(work, secret, account, estate, why))
 
 
 def _proof(

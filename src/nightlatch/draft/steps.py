@@ -72,6 +72,19 @@ class AddLine(Step):
 
 
 @dataclass(frozen=True, slots=True)
+class MakeFile(Step):
+    """Make a file with this content; there must be none."""
+
+    content: str
+    mode: int
+    uid: int
+    gid: int
+
+    def __str__(self) -> str:
+        return f"make {self.path}, mode {self.mode:04o}"
+
+
+@dataclass(frozen=True, slots=True)
 class MakeFolder(Step):
     """Make a folder."""
 
@@ -114,7 +127,7 @@ class Return(Step):
         return f"take away {self.path}" if self.entry.kind is Kind.ABSENT else f"take the change of {self.path} back"
 
 
-AnyStep = ReplaceLine | InsertSetting | AppendBlock | AddLine | MakeFolder | SetMode | SetOwner | Return
+AnyStep = ReplaceLine | InsertSetting | AppendBlock | AddLine | MakeFile | MakeFolder | SetMode | SetOwner | Return
 
 
 def apply(snapshot: Snapshot, step: AnyStep) -> Snapshot:
@@ -133,6 +146,11 @@ def apply(snapshot: Snapshot, step: AnyStep) -> Snapshot:
             return _content(snapshot, step, text_lines.apply(raw, [edit]))
         case AddLine():
             return _added(snapshot, step, entry)
+        case MakeFile():
+            if entry is not None and entry.kind is not Kind.ABSENT:
+                raise StepError(f"{step.path} is there already")
+            raw = text_lines.bytes_of(step.content)
+            return snapshot.with_files({step.path: Entry(Kind.FILE, step.mode, step.uid, step.gid, len(raw), raw)})
         case MakeFolder():
             if entry is not None and entry.kind is not Kind.ABSENT:
                 raise StepError(f"{step.path} is there already")

@@ -164,8 +164,17 @@ stage() {
 
 # 6 check: the guest's own daemon, with the options it runs with, on its own paths with the new files laid over them
 lay_over() {
-    [ "$bk" = file ] && [ "$ak" = file ] && [ "$as" != "$bs" ] || return 0
-    mount --bind "$staged" "$path"
+    [ "$ak" = file ] && [ "$as" != "$bs" ] || return 0
+    case $bk in
+    file) mount --bind "$staged" "$path" ;;
+    absent) # nothing is there that could be laid over: a copy of its folder is, where sshd has its settings
+        case $path in
+        /etc/ssh/*)
+            laid=$change/copy/laid$number
+            mkdir -p "$laid" && cp -a "$folder/." "$laid" && cp -a "$staged" "$laid/${path##*/}" && mount --bind "$laid" "$folder"
+            ;;
+        esac ;;
+    esac
 }
 check() { # runs in a mount namespace of its own, or on a copy with its paths rewritten
     [ "$check" = yes ] || return 0
@@ -219,6 +228,10 @@ swap() {
 
 # 9 load, 10 look
 load() {
+    if [ -n "$start" ]; then
+        start_service || return 1
+        [ "$was_running" = yes ] || return 0
+    fi
     [ "$reload" = yes ] || return 0
     if [ "$init" = systemd ] && systemctl -q is-active ssh.socket sshd.socket 2>/dev/null; then
         for unit in ssh.service sshd.service; do systemctl try-restart "$unit" 2>/dev/null; done
@@ -228,6 +241,36 @@ load() {
     [ -n "$pid" ] || { [ "$was_running" != yes ] && return 0; return 1; }
     unit=$(unit_of "$pid")
     if [ "$init" = systemd ] && [ -n "$unit" ]; then systemctl reload "$unit"; else kill -HUP "$pid"; fi
+}
+start_service() { # a service that did not run: enabled and started; what it was before is noted first
+    if [ "$init" = systemd ]; then
+        for unit in $start; do systemctl cat "$unit" >/dev/null 2>&1 && break; done
+        printf '%s %s %s\n' "$unit" "$(systemctl is-enabled "$unit" 2>/dev/null || true)" "$(systemctl is-active "$unit")" >"$change/started"
+        systemctl enable --quiet "$unit" && systemctl start "$unit"
+    elif command -v rc-service >/dev/null 2>&1; then
+        echo "rc sshd" >"$change/started"
+        rc-update -q add sshd default && rc-service sshd start
+    else
+        echo "none sshd" >"$change/started"
+        mkdir -p /run/sshd && chmod 755 /run/sshd
+        eval "set -- $daemon"
+        "$@"
+    fi
+}
+stop_service() { # stop_service [boot]: as it was before it was started
+    [ -e "$change/started" ] || return 0
+    read -r unit enabled active <"$change/started"
+    case $unit in
+    rc) rc-service sshd stop; rc-update -q del sshd default ;;
+    none) pid=$(listener) && [ -n "$pid" ] && kill "$pid" ;;
+    *)
+        [ "$enabled" = enabled ] || systemctl disable --quiet "$unit"
+        # At boot its start is only planned yet: a stop in its place is planned instead, and not waited for.
+        if [ "$1" = boot ]; then systemctl --no-block stop "$unit"
+        elif [ "$active" != active ]; then systemctl stop "$unit"; fi
+        ;;
+    esac
+    rm -f "$change/started"
 }
 unit_of() { sed -n 's/^\(0:\|1:name=systemd\):\(.*\/\)\{0,1\}\([^/]*\.service\)$/\3/p' "/proc/$1/cgroup" | head -n 1; }
 remember() { # which unit the daemon belongs to, while it is there to be asked
@@ -268,6 +311,7 @@ listens() {
     if command -v ss >/dev/null 2>&1; then open=$(ss -Hltn | awk '{ print $4 }')
     else open=$(awk '$4 == "0A" { sub("^.*:", "", $2); print $2 }' /proc/net/tcp /proc/net/tcp6); fi
     for one in $sockets; do
+        case $one in any:*) printf '%s\n' "$open" | grep -q ":${one#any:}\$" && continue ;; esac
         command -v ss >/dev/null 2>&1 || one=$(printf '%04X' "${one##*:}")
         printf '%s\n' "$open" | grep -qxF -e "$one" || return 1
     done
@@ -316,6 +360,9 @@ revert() { # revert WHY: everything as it was; what somebody else changed meanwh
     settle
     at restored
     [ -z "$broken" ] || exit 1
+    stop_service "$2"
+    start=''
+    [ "$was_running" = yes ] || sockets=''
     if [ "$2" != boot ] && { [ -e "$change/loading" ] || [ -e "$change/loaded" ]; }; then
         load
         start_again
@@ -344,7 +391,7 @@ finish_kept() {
 release() {
     rm -f "/run/nightlatch/$id"
     rmdir /run/nightlatch 2>/dev/null
-    rm -rf "$change/copy" "$change/expected" "$change/table.back" "$change/rehearsed" "$change/loading" "$change/loaded" "$change/going" "$change/unit"
+    rm -rf "$change/copy" "$change/expected" "$change/table.back" "$change/rehearsed" "$change/loading" "$change/loaded" "$change/going" "$change/unit" "$change/started"
     if [ -e "$change/record.json" ]; then rm -f "$change"/table; else rm -f "$change"/*.before "$change"/*.after "$change/record.part" "$change/table"; fi
     prune
     settle
@@ -363,17 +410,25 @@ prune() { # the last ten changes are kept for undo
     for one in $names; do [ "$one" = "$id" ] || rm -rf "$home/changes/$one"; done
 }
 
+turned_away() { # before anything was begun: what was sent goes again, and why is told
+    tell "refused: $1"
+    rm -f "$change"/*.after "$change/record.part" "$change/table" "$change/expected" "$change/latch.sh"
+    rm -rf "$change/copy"
+}
 go() {
     echo $$ >"$change/going"
     at begun
     take_lock || {
-        tell "refused: another change is on the latch: $(cat "$home/lock/who" 2>/dev/null || echo unknown)"
-        rm -f "$change"/*.after "$change/record.part" "$change/table" "$change/expected" "$change/latch.sh"
-        rm -rf "$change/copy"
+        turned_away "another change is on the latch: $(cat "$home/lock/who" 2>/dev/null || echo unknown)"
         return
     }
     at locked
-    printf '%s\n' "$id" >"$home/lock/id.part" && mv "$home/lock/id.part" "$home/lock/id"
+    # A lock without a name could not be told from a dead one, and would not be given free again.
+    printf '%s\n' "$id" >"$home/lock/id.part" && mv "$home/lock/id.part" "$home/lock/id" || {
+        rm -rf "$home/lock"
+        turned_away "$home has no room"
+        return
+    }
     at named
     if ! arm nightlatch-revert "$seconds" revert; then
         rm -rf "$home/lock"

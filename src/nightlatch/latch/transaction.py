@@ -27,7 +27,8 @@ class Transaction:
     """Everything the guest's own script is told. `seconds` is the time on the latch.
 
     `expected` maps what `sshd -T -C` is asked to lines it must say; `sockets` are local addresses as ss(8) prints them;
-    `copy` is a mirror of sshd's files for guests where nothing can be mounted.
+    `copy` is a mirror of sshd's files for guests where nothing can be mounted. `start` are names of a service that is to be
+    enabled and started, of which the guest has one.
     """
 
     proved: ProvedDraft
@@ -47,6 +48,7 @@ class Transaction:
     unguarded: bool = False
     forget: str = ""
     stay: bool = True
+    start: tuple[str, ...] = ()
     seam: str = SEAM
 
     @property
@@ -78,7 +80,8 @@ class Transaction:
         """The guest's own script, whole."""
         values = {
             "id": self.change, "seconds": str(self.seconds), "owner": self.owner,
-            "reload": _word(self.reload), "was_running": _word(self.was_running), "check": _word(self.reload),
+            "reload": _word(self.reload), "was_running": _word(self.was_running),
+            "check": _word(self.reload or bool(self.start)), "start": " ".join(self.start),
             "daemon": shlex.join(self.daemon), "mainfile": self.main_file,
             "mainpath": self.main_path, "sockets": " ".join(self.sockets),
             "unguarded": _word(self.unguarded), "forget": self.forget, "stay": _word(self.stay),
@@ -105,20 +108,25 @@ class Transaction:
             after = self._after(path)
             if after.kind is Kind.FILE:
                 out[f"{number}.after"] = after.content or b""
-        out["record.part"] = self.record().model_dump_json(indent=1).encode()
+        out["record.part"] = (self.record().model_dump_json(indent=1) + "\n").encode()
         lines = [line for who, told in self.expected.items() for line in (f"asked {who}", *(f"must {t}" for t in told))]
         out["expected"] = "".join(f"{line}\n" for line in lines).encode("utf-8", "surrogateescape")
         out |= {f"copy{path}": raw for path, raw in self.copy.items()}
         return out
 
-    def begin(self, nonce: str) -> bytes:
-        """The script for the connection: put everything in place, start it apart from this session, tell how it goes."""
-        place = f"{CHANGES}/{self.change}"
+    @property
+    def place(self) -> str:
+        """The folder of this change on the guest."""
+        return f"{CHANGES}/{self.change}"
+
+    def unpacked(self) -> str:
+        """Shell lines that put everything in place; they end the function they stand in where there is no room."""
+        place = self.place
         contents = {**self.contents(), "latch.sh": self.file().encode("utf-8", "surrogateescape")}
         folders = sorted({HOME, CHANGES, *(f"{place}/{name}".rpartition("/")[0] for name in contents)})
         made = " && ".join(f"{{ [ -d {word} ] || mkdir {word}; }}" for word in _nested(folders))
         parts = [
-            f"{made} || {{ echo 'refused: {HOME} can not be written'; return; }}\n",
+            f"{made} || {{ echo 'refused: {HOME} can not be written'; return 4; }}\n",
             f"chmod 700 {HOME} {CHANGES}\n",
         ]
         parts += [written(f"{place}/{name}", raw) for name, raw in contents.items()]
@@ -129,10 +137,13 @@ class Transaction:
         ]
         # Room for the outcome is taken now, so that it can be told even when the disk is full by then.
         parts.append(f"dd if=/dev/urandom of={place}/room bs=4096 count=4 2>/dev/null || whole=no\n")
-        parts.append(f"[ \"$whole\" != no ] || {{ echo 'refused: {HOME} has no room'; rm -rf {place}; return; }}\n")
-        return session("".join(parts) + "follow_begin", nonce, place=place, whole="yes").encode(
-            "utf-8", "surrogateescape"
-        )
+        parts.append(f"[ \"$whole\" != no ] || {{ echo 'refused: {HOME} has no room'; rm -rf {place}; return 4; }}\n")
+        return "".join(parts)
+
+    def begin(self, nonce: str) -> bytes:
+        """The script for the connection: put everything in place, start it apart from this session, tell how it goes."""
+        body = session(self.unpacked() + "follow_begin", nonce, place=self.place, whole="yes")
+        return body.encode("utf-8", "surrogateescape")
 
 
 def _nested(folders: Iterable[str]) -> list[str]:

@@ -1,0 +1,69 @@
+"""A change that no connection carries: drafted and proved from evidence, written as a script for the guest's console."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from datetime import UTC, datetime
+
+from nightlatch import api, changing
+from nightlatch.draft import door
+from nightlatch.draft.door import Enable, Install, ServiceStep, Start
+from nightlatch.draft.plan import ProvedDraft
+from nightlatch.estate.model import Estate
+from nightlatch.evidence.snapshot import Snapshot
+from nightlatch.latch import console
+from nightlatch.latch.transaction import Transaction
+from nightlatch.readings import guest as readings
+from nightlatch.reason.paths import guest_access
+
+__all__ = ["change_script", "service_steps"]
+
+
+def service_steps(snapshot: Snapshot) -> tuple[ServiceStep, ...]:
+    """What has to be done so that an SSH server runs on a guest, now and at boot. Raises RefusedError."""
+    return door.needed(readings.read(snapshot))
+
+
+def change_script(
+    estate: Estate, snapshot: Snapshot, at: datetime, *, seconds: int = changing.LATCH_SECONDS, unguarded: bool = False
+) -> str:  # fmt: skip
+    """The script that carries a guest's whole draft to its console; empty when there is nothing to do.
+
+    A guest without an SSH server gets one that is open to the own door only. Raises RefusedError.
+    """
+    steps = service_steps(snapshot)
+    if any(isinstance(step, Install) for step in steps):
+        proved = door.prove(estate, snapshot, at)
+        return console.script(_door(estate, proved, at, steps, seconds, unguarded), steps)
+    proved = api.prove(estate, api.draft(estate, snapshot, at), snapshot, at)
+    if not proved.changed and not steps:
+        return ""
+    made = _transaction(proved, at, seconds, unguarded)
+    if any(isinstance(step, Enable | Start) for step in steps):
+        ports = {each.port for each in guest_access(readings.read(proved.after), at).listeners}
+        sockets = made.sockets or tuple(f"any:{port}" for port in sorted(ports))
+        made = replace(made, start=_units(steps), sockets=sockets)
+    return console.script(made, steps)
+
+
+def _transaction(proved: ProvedDraft, at: datetime, seconds: int, unguarded: bool) -> Transaction:
+    change = changing.new_change_id(datetime.now(UTC))
+    made = changing.transaction_for(proved, at, change, seconds, unguarded=unguarded)
+    return replace(made, owner="somebody at the console")
+
+
+def _door(
+    estate: Estate, proved: ProvedDraft, at: datetime, steps: tuple[ServiceStep, ...], seconds: int, unguarded: bool
+) -> Transaction:  # fmt: skip
+    """No record stays: taking the file back alone would leave a server open that the package has set up."""
+    made = _transaction(proved, at, seconds, unguarded)
+    return replace(
+        made, reload=False, was_running=False, expected=door.promised(estate, proved), sockets=("any:22",), copy={},
+        start=_units(steps), stay=False,
+    )  # fmt: skip
+
+
+def _units(steps: tuple[ServiceStep, ...]) -> tuple[str, ...]:
+    """The service's names, the likeliest first: which of them there is, the guest knows."""
+    wanted = [step.unit for step in steps if isinstance(step, Enable | Start)]
+    return tuple(dict.fromkeys([*wanted, "ssh.service", "sshd.service"]))

@@ -1,0 +1,227 @@
+"""A door for a guest that has none: the SSH server installed, enabled and started, open to the own door only.
+
+What the package brings is not known beforehand. So a file of ours is read before it that lets in nobody but the own
+door, by key; that sshd really says so is checked on the guest before it is started. Everything else that is granted
+comes later, once the guest was met and surveyed, by a draft on its own evidence.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, replace
+from datetime import datetime
+
+from nightlatch.draft.opening import own_key
+from nightlatch.draft.plan import _PROVED, Draft, Left, ProvedDraft
+from nightlatch.draft.steps import AnyStep, MakeFile, StepError, apply_all
+from nightlatch.estate.model import Estate, GuestSpec
+from nightlatch.evidence.opinions import Question
+from nightlatch.evidence.snapshot import ABSENT, Entry, Kind, Snapshot
+from nightlatch.faults import RefusedError
+from nightlatch.readings import guest as readings
+from nightlatch.readings.guest import GuestReading
+from nightlatch.reason.access import COMMON, SHELL, Grant, GrantKind
+from nightlatch.reason.differences import covers, surplus
+from nightlatch.reason.grants import expand, realms, sources_of
+from nightlatch.reason.paths import GuestAccess, guest_access
+
+MAIN, FOLDER = "/etc/ssh/sshd_config", "/etc/ssh/sshd_config.d"
+FILE = f"{FOLDER}/00-first-door.conf"
+WHY = "until this guest was met and surveyed, nobody comes in but the own door"
+# What the main file of every package below begins with; it is checked on the guest by what sshd says.
+ASSUMED = f"Include {FOLDER}/*.conf\nUsePAM yes\n"
+MOST_PATTERNS = 32
+
+
+@dataclass(frozen=True, slots=True)
+class Install:
+    """The package that brings the server, by its family's own name and tool. It can't be taken back."""
+
+    family: str
+    package: str
+    command: str
+
+    def __str__(self) -> str:
+        return f"install the package {self.package}: {self.command} (can't be taken back)"
+
+
+@dataclass(frozen=True, slots=True)
+class Enable:
+    """Let the service be started at boot; its inverse is to disable it."""
+
+    unit: str
+
+    def __str__(self) -> str:
+        return f"enable {self.unit}"
+
+
+@dataclass(frozen=True, slots=True)
+class Start:
+    """Start the service; its inverse is to stop it."""
+
+    unit: str
+
+    def __str__(self) -> str:
+        return f"start {self.unit}"
+
+
+ServiceStep = Install | Enable | Start
+
+APT = "apt-get update -qq; DEBIAN_FRONTEND=noninteractive apt-get install -y --no-install-recommends openssh-server"
+# By the ID and ID_LIKE words of os-release(5).
+PACKAGES = {
+    "debian": Install("debian", "openssh-server", APT),
+    "ubuntu": Install("ubuntu", "openssh-server", APT),
+    "fedora": Install("fedora", "openssh-server", "dnf install -y openssh-server"),
+    "rhel": Install("rhel", "openssh-server", "dnf install -y openssh-server"),
+    "suse": Install("suse", "openssh-server", "zypper --non-interactive install openssh-server"),
+    "opensuse": Install("opensuse", "openssh-server", "zypper --non-interactive install openssh-server"),
+    "alpine": Install("alpine", "openssh-server", "apk add openssh-server"),
+    "arch": Install("arch", "openssh", "pacman -S --noconfirm openssh"),
+}
+DEBIAN_LIKE = ("debian", "ubuntu")
+
+
+def needed(reading: GuestReading) -> tuple[ServiceStep, ...]:
+    """What has to be done so that a server runs, now and at boot; empty where it does, or where only files were read.
+
+    Raises RefusedError where the package's name is not known.
+    """
+    if reading.installed and not reading.service.is_live:
+        return ()
+    install = None if reading.installed else _package(reading.snapshot)
+    unit = reading.service.service
+    name = (
+        unit.name if unit is not None else "ssh.service" if _family(reading.snapshot) in DEBIAN_LIKE else "sshd.service"
+    )
+    out: list[ServiceStep] = [install] if install is not None else []
+    if reading.service.socket is not None and reading.service.is_running:
+        return tuple(out)  # a socket waits for callers and starts the service
+    if install is not None or unit is None or not unit.at_boot:
+        out.append(Enable(name))
+    if install is not None or not reading.service.is_running:
+        out.append(Start(name))
+    return tuple(out)
+
+
+def _words(snapshot: Snapshot) -> list[str]:
+    content = snapshot.content("/etc/os-release") or snapshot.content("/usr/lib/os-release") or b""
+    words: list[str] = []
+    for key in (b"ID", b"ID_LIKE"):
+        found = re.search(rb"(?m)^" + key + rb"=[\"']?([a-z0-9._ -]{1,80})", content)
+        words += found[1].decode().split() if found else []
+    return words
+
+
+def _family(snapshot: Snapshot) -> str:
+    return next((word for word in _words(snapshot) if word in PACKAGES), "")
+
+
+def _package(snapshot: Snapshot) -> Install:
+    family = _family(snapshot)
+    if not family:
+        known = ", ".join(dict.fromkeys(PACKAGES))
+        raise RefusedError(
+            f"{snapshot.guest}: no SSH server is installed, and its system is none of those whose package is known ({known}): "
+            "install it by hand, survey again"
+        )
+    return PACKAGES[family]
+
+
+def prove(estate: Estate, snapshot: Snapshot, at: datetime) -> ProvedDraft:
+    """The draft that opens the own door, and nothing else, on a guest without a server; worked out on what is assumed.
+
+    Raises RefusedError where no own door is stated, its account is not there, or it would not open.
+    """
+    spec = estate.guests[snapshot.guest]
+    grant = _own_door(estate, spec, snapshot, at)
+    account = readings.read(snapshot).accounts.by_name.get(grant.account)
+    if account is None:
+        raise RefusedError(
+            f"{spec.name}: the own door's account {grant.account} is not there; make it first (adduser(8))"
+        )
+    file = MakeFile(FILE, WHY, True, _file(estate, spec, account.uid == 0), 0o644, 0, 0)
+    steps: tuple[AnyStep, ...] = (file,)
+    access = _tried(estate, snapshot, steps, at)
+    if not _opens(access, grant):
+        steps = (*own_key(access, grant, account, estate, f"the own door: {grant.account}"), file)
+        access = _tried(estate, snapshot, steps, at)
+    if not _opens(access, grant):
+        raise RefusedError(f"{spec.name}: the own door would not open: {grant.account} gets no shell by its key there")
+    grants = tuple(expand(estate, spec.name, at))
+    over = [each for each in surplus(access.paths, grants) if each.certain]
+    left = [Left(f"{each.path.account} is let in beyond what is granted", "survey it once it was met") for each in over]
+    before = _with_folder(snapshot)
+    return ProvedDraft(
+        Draft(spec.name, steps, tuple(dict.fromkeys(left))), before, apply_all(before, steps), at, _PROVED
+    )
+
+
+def _tried(estate: Estate, snapshot: Snapshot, steps: tuple[AnyStep, ...], at: datetime) -> GuestAccess:
+    try:
+        after = apply_all(_with_folder(snapshot), steps)
+    except StepError as error:
+        raise RefusedError(f"{snapshot.guest}: the draft does not fit this evidence: {error}") from None
+    return guest_access(readings.read(_with_server(after)), at, realms(estate))
+
+
+def _opens(access: GuestAccess, grant: Grant) -> bool:
+    return any(
+        path.power == SHELL and any(path.callers.perhaps.values()) and covers(grant, path) for path in access.paths
+    )
+
+
+def _own_door(estate: Estate, spec: GuestSpec, snapshot: Snapshot, at: datetime) -> Grant:
+    doors = [g for g in expand(estate, spec.name, at) if g.kind is GrantKind.OWN_DOOR]
+    if not doors or spec.via.key is None:
+        raise RefusedError(
+            f"{spec.name}: it has no SSH server, and no own door is stated: write as, key and from under via, so that the door "
+            "that is opened is known"
+        )
+    return doors[0]
+
+
+def _file(estate: Estate, spec: GuestSpec, root: bool) -> str:
+    """The settings by which nobody comes in but the own door."""
+    own = sources_of(estate, spec.via.places).get(COMMON)
+    prefixes = own.prefixes(MOST_PATTERNS + 1) if own else []
+    patterns = (
+        [f"{spec.via.account}@{prefix}" for prefix in prefixes]
+        if len(prefixes) <= MOST_PATTERNS
+        else [spec.via.account]
+    )
+    return (
+        f"# {WHY}.\nAllowUsers {' '.join(patterns)}\nPermitRootLogin {'prohibit-password' if root else 'no'}\n"
+        "PasswordAuthentication no\nKbdInteractiveAuthentication no\n"
+    )
+
+
+def promised(estate: Estate, proved: ProvedDraft) -> dict[str, tuple[str, ...]]:
+    """What the guest's sshd must say of the own door's account before it is started (`sshd -T -C`)."""
+    spec = estate.guests[proved.draft.guest]
+    own = sources_of(estate, spec.via.places).get(COMMON)
+    address = own.sample() if own else "192.0.2.1"
+    local = "::1" if ":" in address else "127.0.0.1"
+    content = next(step.content for step in proved.draft.steps if isinstance(step, MakeFile))
+    lines: list[str] = []
+    for line in content.splitlines()[1:]:
+        keyword, _, value = line.partition(" ")
+        lines += [
+            f"{keyword.lower()} {word.replace('prohibit-password', 'without-password')}" for word in value.split()
+        ]
+    return {Question(spec.via.account, address, local, 22).words: tuple(lines)}
+
+
+def _with_folder(snapshot: Snapshot) -> Snapshot:
+    """The folder of settings comes with the package."""
+    made = Entry(Kind.FOLDER, 0o755)
+    missing = [path for path in ("/etc/ssh", FOLDER) if snapshot.entries.get(path, ABSENT).kind is Kind.ABSENT]
+    return snapshot.with_files(dict.fromkeys(missing, made))
+
+
+def _with_server(snapshot: Snapshot) -> Snapshot:
+    """The evidence with what the package is assumed to bring."""
+    program = Entry(Kind.FILE, 0o755, size=0, content=b"")
+    config = Entry(Kind.FILE, 0o644, size=len(ASSUMED), content=ASSUMED.encode())
+    made = snapshot.with_files({"/usr/sbin/sshd": program, MAIN: config})
+    return replace(made, listed=made.listed | {FOLDER})
