@@ -22,6 +22,7 @@ from nightlatch.transports.ssh import Address, Client, Ssh
 PAIRS = 15
 MANY = 100
 AT_ONCE = 16
+LOOKS = 200
 Told = Callable[[str, float, str, float], None]
 
 
@@ -127,6 +128,31 @@ def many_surveys(made: Station, client: Client, paths: list[str], told: Told) ->
     print("    the guests share this machine's processors with their clients, so that their own work counts in full")
 
 
+def many_looks(made: Station, told: Told) -> None:
+    """A look from the wire at 200 servers (four guests by turns), against ssh-keyscan, which proves nothing."""
+    hosts = [f"192.168.56.{last}" for last in ADDRESSES.values()]
+    listed = made.home / "hosts"
+    listed.write_text("".join(f"{hosts[n % len(hosts)]}\n" for n in range(LOOKS)))
+    code = (
+        "import sys; from nightlatch.probe import driver; from nightlatch.probe.stages import Target; "
+        f"hosts = open({str(listed)!r}).read().split(); "
+        "found = driver.looks([Target(host, accounts=('mara',)) for host in hosts], at_once=8); "
+        "sys.exit(sum(look.failed is not None for look in found))"
+    )
+    ours = made.desk.words(sys.executable, "-c", code)
+    # One file for ssh-keyscan would open all at once, and sshd lets only so many wait (MaxStartups).
+    scan = made.desk.words("xargs", "-a", str(listed), "-P", "8", "-n", "1", "ssh-keyscan", "-T", "10", "-t", "ed25519")
+    mine = [lasted(lambda: subprocess.run(ours, check=True, capture_output=True)) for _ in range(3)]
+    theirs = [lasted(lambda: subprocess.run(scan, check=False, capture_output=True)) for _ in range(3)]
+    told(
+        f"{LOOKS} looks: key proven, methods asked",
+        median(mine) / median(theirs),
+        "x xargs -P 8 ssh-keyscan (clock)",
+        1.5,
+    )
+    print(f"{'':<52} {median(theirs):6.1f} s for xargs, {median(mine):.1f} s for the looks")
+
+
 def run(told: Told) -> None:
     """All of it; says what is missing where no guest can run."""
     lacking = missing()
@@ -140,6 +166,7 @@ def run(told: Told) -> None:
             config = made.config.read_text() + f"    IdentityFile {home}/keys/keeper\n"
             made.config.write_text(config)
             many_surveys(made, client, one_survey(made, client, told), told)
+            many_looks(made, told)
 
 
 if __name__ == "__main__":

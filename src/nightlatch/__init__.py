@@ -33,32 +33,53 @@ if TYPE_CHECKING:
         survey_target,
         write_evidence,
     )
+    from nightlatch.carrying import change_script
     from nightlatch.changing import Changed, Confirmation, Latched, enact, keep, pending, undo
     from nightlatch.demo.story import tell_demo
+    from nightlatch.describing import Described, describe
+    from nightlatch.meeting import Met, meet, pin
+    from nightlatch.reaching import Look, Reach, Reached, look_at, reach
 
 _CHANGING = ("Changed", "Confirmation", "Latched", "enact", "keep", "pending", "undo")
-_HOMES = {"tell_demo": "nightlatch.demo.story"} | dict.fromkeys(_CHANGING, "nightlatch.changing")
+_HOMES = (
+    {"tell_demo": "nightlatch.demo.story", "change_script": "nightlatch.carrying"}
+    | dict.fromkeys(_CHANGING, "nightlatch.changing")
+    | dict.fromkeys(("Described", "describe"), "nightlatch.describing")
+    | dict.fromkeys(("Met", "meet", "pin"), "nightlatch.meeting")
+    | dict.fromkeys(("Look", "Reach", "Reached", "look_at", "reach"), "nightlatch.reaching")
+)
 
 __all__ = [
     "Audit",
     "Changed",
     "Client",
     "Confirmation",
+    "Described",
     "Draft",
     "Estate",
     "Latched",
+    "Look",
+    "Met",
     "ProvedDraft",
+    "Reach",
+    "Reached",
     "__version__",
     "audit",
     "audit_target",
+    "change_script",
+    "describe",
     "draft",
     "effective_settings",
     "enact",
     "keep",
     "load_estate",
+    "look_at",
+    "meet",
     "new_estate",
     "pending",
+    "pin",
     "prove",
+    "reach",
     "read_evidence",
     "survey",
     "survey_script",

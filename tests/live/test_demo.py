@@ -24,6 +24,8 @@ TOLD = (
     "gate       offers publickey and password; joon gets in with their key",
     "no holes, nobody shut out",
     "plotter    offers publickey; joon gets in with their key",
+    "gate 192.168.56.22: answers in",
+    "1 of 1 guest answer as they should",
     "That was the whole loop on running guests",
 )
 

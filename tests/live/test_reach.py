@@ -164,6 +164,27 @@ def test_a_real_login_and_a_guest_that_comes_back(net: Station) -> None:
     guest.run("nft", "-f", "-", stdin=FILTER)
 
 
+def test_a_name_that_leads_elsewhere_meanwhile_is_told(net: Station) -> None:
+    hosts = net.folder / "hosts"
+    hosts.write_text("192.168.56.99 gauge.skerry.example\n")
+    net.estate(
+        GRANTS,
+        others={"named": "{folder: nowhere, as: keeper, key: desk.pub, from: bench}, dial: gauge.skerry.example"},
+    )
+    inner = "import sys; from nightlatch.cli.main import main; main()"
+    words = net.desk.words("unshare", "--mount", "sh", "-c", 'mount --bind "$0" /etc/hosts && exec "$@"', str(hosts),
+                           sys.executable, "-c", inner, "reach", "estate.yaml", "--on", "named", "--wait", "1m")  # fmt: skip
+    process = subprocess.Popen(
+        words, cwd=net.folder, stdout=subprocess.PIPE, text=True, env=environment({"PYTHONPATH": str(ROOT / "src")})
+    )
+    time.sleep(5)
+    hosts.write_text(f"{GAUGE} gauge.skerry.example\n")
+    out, _ = process.communicate(timeout=90)
+    told = " ".join(out.split())
+    assert f"its name leads to {GAUGE} now, and to 192.168.56.99 before" in told, out
+    assert "another host key" in told
+
+
 def test_a_look_without_an_estate(net: Station) -> None:
     said = net.nightlatch("reach", GAUGE)
     for word in ("connect", "identify", "SSH-2.0-OpenSSH", "host key", "MD5:", "exchanges", "curve25519-sha256"):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import shlex
 import shutil
+import sys
 import tempfile
 import time
 from collections.abc import Iterator
@@ -209,7 +210,14 @@ def _loop(sheet: page.Page, made: Station, estate: nightlatch.Estate, client: ni
     chapter(sheet, "6. audit again", "The same question once more, and the wire.")
     text.audit(sheet, nightlatch.audit(estate, datetime.now(UTC), client=client), "estate.yaml")
     _wire(sheet, made, "On the wire, after:")
-    chapter(sheet, "7. undo", "A kept change is taken back by way of the latch, too.")
+    chapter(
+        sheet, "7. reach",
+        "What is granted, tried from the desk without logging in: the host key proven and compared, the methods asked for.",
+    )  # fmt: skip
+    words = ("reach", str(made.home / "estate.yaml"), "--ssh-config", str(made.config), "--on", "gate")
+    for line in made.desk.run(sys.executable, "-m", "nightlatch.cli", *words, check=False, timeout=60).splitlines():
+        sheet.line(line)
+    chapter(sheet, "8. undo", "A kept change is taken back by way of the latch, too.")
     text.undone(sheet, nightlatch.undo(estate, "gate", client=client).changed)
 
 
@@ -252,6 +260,8 @@ def _wait(sheet: page.Page, made: Station) -> None:
         f"{enter} nightlatch audit estate.yaml --ssh-config ssh_config",
         f"{enter} nightlatch enact estate.yaml --ssh-config ssh_config --on gate --leave",
         f"{enter} nightlatch pending estate.yaml --ssh-config ssh_config",
+        f"{enter} nightlatch reach estate.yaml --ssh-config ssh_config",
+        f"{enter} nightlatch meet gauge estate.yaml --ssh-config ssh_config",
     ):
         sheet.line("  ", (command, "next"))
     with contextlib.suppress(click.Abort):
