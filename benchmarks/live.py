@@ -129,7 +129,7 @@ def many_surveys(made: Station, client: Client, paths: list[str], told: Told) ->
 
 
 def many_looks(made: Station, told: Told) -> None:
-    """A look from the wire at 200 servers (four guests by turns), against ssh-keyscan, which proves nothing."""
+    """A look from the wire at 200 servers (four guests by turns), against the client turned away."""
     hosts = [f"192.168.56.{last}" for last in ADDRESSES.values()]
     listed = made.home / "hosts"
     listed.write_text("".join(f"{hosts[n % len(hosts)]}\n" for n in range(LOOKS)))
@@ -140,15 +140,17 @@ def many_looks(made: Station, told: Told) -> None:
         "sys.exit(sum(look.failed is not None for look in found))"
     )
     ours = made.desk.words(sys.executable, "-c", code)
-    # One file for ssh-keyscan would open all at once, and sshd lets only so many wait (MaxStartups).
-    scan = made.desk.words("xargs", "-a", str(listed), "-P", "8", "-n", "1", "ssh-keyscan", "-T", "10", "-t", "ed25519")
+    none = ("-F", "none", "-o", "BatchMode=yes", "-o", "PreferredAuthentications=none", "-o", "StrictHostKeyChecking=no",
+            "-o", "UserKnownHostsFile=/dev/null", "-l", "mara")  # fmt: skip
+    one = f'ssh {shlex.join(none)} "$1" true 2>/dev/null; true'  # xargs would end at the first 255
+    scan = made.desk.words("xargs", "-a", str(listed), "-P", "8", "-n", "1", "sh", "-c", one, "sh")
     mine = [lasted(lambda: subprocess.run(ours, check=True, capture_output=True)) for _ in range(3)]
     theirs = [lasted(lambda: subprocess.run(scan, check=False, capture_output=True)) for _ in range(3)]
     told(
         f"{LOOKS} looks: key proven, methods asked",
         median(mine) / median(theirs),
-        "x xargs -P 8 ssh-keyscan (clock)",
-        1.5,
+        "x xargs -P 8 ssh, turned away (clock)",
+        1.0,
     )
     print(f"{'':<52} {median(theirs):6.1f} s for xargs, {median(mine):.1f} s for the looks")
 
