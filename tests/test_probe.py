@@ -52,7 +52,7 @@ def talk(folder: Path, machine: Conversation, config: str = "", keys: tuple[str,
     with subprocess.Popen(["unshare", "--mount", "--propagation", "private", "sh", "-c", START, str(path)],
                           stdin=theirs.fileno(), stdout=theirs.fileno(), stderr=subprocess.DEVNULL) as process:  # fmt: skip
         theirs.close()
-        ours.settimeout(20)
+        ours.settimeout(60)
         out = Talk()
         ours.sendall(machine.start())
         while not machine.done:
@@ -67,7 +67,7 @@ def talk(folder: Path, machine: Conversation, config: str = "", keys: tuple[str,
             out.events += machine.events()
             ours.sendall(machine.to_send())
         ours.close()
-        process.wait(10)
+        process.wait(60)
     return out
 
 

@@ -43,6 +43,12 @@ shot draft "$work/clean" "nightlatch draft $at"
 shot enact "$work/clean" "nightlatch enact --yes --on gate $at"
 shot undo "$work/clean" "nightlatch undo"
 shot checks "$work/clean" "nightlatch checks"
+shot new-from "$work/clean" "nightlatch new today.yaml --from images/gauge --from images/gate" \
+    "nightlatch new today.yaml --from images/gauge --from images/gate $at; echo; cat today.yaml"
+cp -a "$work/clean/images/gauge" "$work/clean/images/lamp"
+rm -r "$work/clean/images/lamp/usr/sbin/sshd" "$work/clean/images/lamp/etc/ssh"
+sed 's/^  gate: .*/  lamp:     {via: {folder: images\/lamp, as: keeper, key: keys\/keeper.pub, from: bench}}\n&/' "$work/clean/estate.yaml" >"$work/clean/lamp.yaml"
+shot draft-script "$work/clean" "nightlatch draft lamp.yaml --on lamp --script | head -n 44" "nightlatch draft lamp.yaml --on lamp --script | head -n 44 | cut -c1-150"
 sed -i 's/let: team crew/let: [mara, jon]/; s/from: bench, with: key}            #/from: 192.168.40\/24, with: kee} #/' "$work/clean/estate.yaml"
 shot errors "$work/clean" "nightlatch audit"
 
@@ -60,5 +66,9 @@ sed 's/^  gate: .*via/  lamp:     {via: {ssh: 192.168.56.40, as: keeper}}\n&/' "
 shot survey "$work/live" "nightlatch survey five.yaml" "$desk $bin/nightlatch survey five.yaml --ssh-config ssh_config"
 shot enact-live "$work/live" "nightlatch enact --on gate --yes --leave" "$desk $bin/nightlatch enact --on gate --yes --leave --ssh-config ssh_config"
 shot pending "$work/live" "nightlatch pending" "$desk $bin/nightlatch pending --ssh-config ssh_config"
+shot reach "$work/live" "nightlatch reach five.yaml --on lamp --on chartbox --on gate" "$desk $bin/nightlatch reach five.yaml --ssh-config ssh_config --on lamp --on chartbox --on gate"
+pin=$(sed -n '/^  gauge:/,/host_keys/s/.*host_keys: \["\([^"]*\)"\].*/\1/p' "$work/live/estate.yaml")
+sed '/^  gauge:/,/host_keys/s/SHA256:[^"]*/SHA256:'"$(printf 'A%.0s' $(seq 43))"'/' "$work/live/estate.yaml" >"$work/live/met.yaml"
+shot meet "$work/live" "nightlatch meet gauge met.yaml --fingerprint $pin" "$desk $bin/nightlatch meet gauge met.yaml --ssh-config ssh_config --fingerprint $pin"
 echo >&9
 wait $demo

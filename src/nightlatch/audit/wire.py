@@ -36,7 +36,7 @@ class State(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Stand:
-    """One grant after the look; `proof` says in words what it asks for."""
+    """One grant after the look; `proof` says in words what it asks for, `kind` only of which kinds that is."""
 
     who: str
     account: str
@@ -44,6 +44,7 @@ class Stand:
     where: str
     state: State
     origin: Origin
+    kind: str = ""
 
 
 def caller(address: str) -> AddressSet:
@@ -75,8 +76,21 @@ def stands(look: Look, grants: list[Grant], names: Names) -> tuple[Stand, ...]:
     for grant in grants:
         if any(grant.callers.perhaps.values()) and grant.service == "ssh" and not grant.shape:
             proof = " or ".join(sorted(names.need(need) for need in grant.proofs)) or "nothing that it could show"
-            out.append(Stand(grant.who, grant.account, proof, grant.where, _state(look, grant), grant.origin))
+            out.append(
+                Stand(grant.who, grant.account, proof, grant.where, _state(look, grant), grant.origin, _kinds(grant))
+            )
     return tuple(out)
+
+
+_KINDS = {Key: "a key", Certificate: "a certificate", Password: "the password"}
+
+
+def _kinds(grant: Grant) -> str:
+    ways = {
+        " and ".join(sorted({_KINDS.get(type(secret), "something unknown") for secret in need}))
+        for need in grant.proofs
+    }
+    return " or ".join(sorted(ways)) or "nothing"
 
 
 def _state(look: Look, grant: Grant) -> State:

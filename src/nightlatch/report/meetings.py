@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 CHANGED = (
     "It was pinned before, and none of the pinned keys is shown now. From here these can't be told apart: the guest was "
     "rebuilt or got new host keys; its address or forward leads to another guest; somebody answers in its place. The console "
-    "decides: when it shows the keys below, the first is true, and the new keys can be pinned. When it still shows the old "
+    "decides: when it shows the keys above, the first is true, and the new keys can be pinned. When it still shows the old "
     "ones, whoever answers here is not this guest: send nothing there, and look where the address leads."
 )
 

@@ -94,16 +94,16 @@ def _stands(page: Page, stands: tuple[Stand, ...]) -> None:
     for each in stands:
         if each.state in (State.NOT_OFFERED, State.NOT_REACHED):
             continue  # a finding tells it
-        who = each.who if each.who == each.account else f"{each.who} (as {each.account})"
+        who = each.who if each.who.endswith(each.account) else f"{each.who} (as {each.account})"
         where = each.where if each.state is State.ELSEWHERE else ""
-        key = (each.state, "" if where else each.proof, where)
+        key = (each.state, "" if where else each.kind, where)
         known = grouped.setdefault(key, [])
         known += [who] if who not in known else []
-    for (state, proof, where), people in grouped.items():
+    for (state, kind, where), people in grouped.items():
         label, style = _TOLD[state]
         listed = ", ".join(people)
         words = {
-            State.OFFERED: f"{listed}: {proof} may be shown, as granted",
+            State.OFFERED: f"{listed}: {kind} may be shown, as granted",
             State.ELSEWHERE: f"{listed}: let in from {where}, which a look from here can't prove",
             State.NOT_SEEN: f"{listed}: not asked about",
         }[state]
