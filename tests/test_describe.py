@@ -60,6 +60,15 @@ def test_nothing_is_left_open_and_nobody_shut_out(tmp_path: Path, name: str) -> 
     fits(done.path)
 
 
+def test_a_comment_that_is_no_text_is_written_as_one(tmp_path: Path) -> None:
+    line = DESK.rsplit(" ", 1)[0].encode() + b" \xff\x1b]0;x\x07\n"
+    guest = Guest(NO_PASSWORDS, files={"/home/mara/.ssh/authorized_keys": line})
+    done = described(tmp_path, guest.access(), AT)
+    assert not done.left
+    assert done.keys[0].read_bytes().isascii()
+    assert b"\x1b" not in done.keys[0].read_bytes() + done.path.read_bytes()
+
+
 def test_what_no_sentence_can_say_is_told(tmp_path: Path) -> None:
     open_door = Guest("PermitEmptyPasswords yes\n", {"mara": f'command="/bin/out" {DESK}\n'}, passwords={"joon": ""})
     done = described(tmp_path, open_door.access(), AT)

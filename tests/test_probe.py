@@ -200,7 +200,8 @@ def reply(blob: bytes, half: bytes, signature: bytes, tail: bytes = b"") -> byte
     return packet(bytes([31]) + string(blob) + string(half) + string(signature) + tail)
 
 
-BLOB = string(b"ssh-ed25519") + string(bytes(32))
+# The base point as a key: one of small order (all zeros) would be signed for by zeros one time in four.
+BLOB = string(b"ssh-ed25519") + string(bytes([0x58]) + bytes([0x66]) * 31)
 SIGNATURE = string(b"ssh-ed25519") + string(bytes(64))
 POINT = bytes([9]) + bytes(31)
 LIES = {

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
@@ -33,6 +34,7 @@ from nightlatch.transports.ssh import Client, Ssh
 __all__ = ["Limits", "Look", "Reach", "Reached", "Target", "look_at", "reach"]
 
 AT_ONCE = 64
+ASKED_AT_ONCE = 8
 SSH_PORT = 22
 PAUSE = 1.0  # between two looks at a guest that is waited for
 # How long the first process runs: in a container, /proc/uptime is the host's (proc(5), /proc/pid/stat field 22).
@@ -106,7 +108,11 @@ def reach(
     _check_who(estate, who)
     names = names_of(estate)
     with api.client_for(client) as using:
-        ways: dict[str, _Way | str] = {spec.name: _way(estate, spec, at, who, using) for spec in picked}
+        with ThreadPoolExecutor(
+            ASKED_AT_ONCE
+        ) as pool:  # the client is asked where it would connect to, one process each
+            found = pool.map(lambda spec: _way(estate, spec, at, who, using), picked)
+            ways: dict[str, _Way | str] = {spec.name: way for spec, way in zip(picked, found, strict=True)}
         tried = [way for way in ways.values() if isinstance(way, _Way)]
         seen = _looked(tried, wait, at_once, limits, told)
         done = []

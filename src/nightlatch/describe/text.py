@@ -85,10 +85,15 @@ def key_files(holders: Holders) -> dict[str, PublicKey]:
     out: dict[str, PublicKey] = {}
     for holder in holders.people:
         for number, key in enumerate(holder.keys.values(), 1):
-            out[f"keys/{holder.name}{f'-{number}' if number > 1 else ''}.pub"] = key
+            out[f"keys/{holder.name}{f'-{number}' if number > 1 else ''}.pub"] = _clean(key)
     for name, key in holders.authorities.values():
-        out[f"keys/authority-{name}.pub"] = key
+        out[f"keys/authority-{name}.pub"] = _clean(key)
     return out
+
+
+def _clean(key: PublicKey) -> PublicKey:
+    """The key with its comment, which is a guest's text, as printable ASCII."""
+    return PublicKey(key.algorithm, key.blob, comment(key.comment).strip())
 
 
 def render(

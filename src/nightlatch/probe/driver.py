@@ -104,9 +104,15 @@ async def _resolve(work: _Looking) -> None:
         raise _StageFailedError(
             Stage.NAME, How.UNKNOWN_NAME, f"{host}: {getattr(error, 'strerror', None) or error}"
         ) from None
-    addresses = tuple(dict.fromkeys(str(entry[4][0]) for entry in found))
+    addresses = tuple(dict.fromkeys(_written(entry[4]) for entry in found))
     work.found = replace(work.found, addresses=addresses)
     work.step(Stage.NAME, ", ".join(addresses) if addresses != (host,) else "an address")
+
+
+def _written(place: tuple[Any, ...]) -> str:
+    """A socket address as text, a link-local one with its scope (RFC 4007, 11)."""
+    scoped = len(place) > 3 and place[3] and "%" not in place[0]
+    return f"{place[0]}%{place[3]}" if scoped else str(place[0])
 
 
 _Entries = list[tuple[Any, ...]]

@@ -59,7 +59,15 @@ def shown(page: Page, met: Met) -> None:
         page.blank()
         page.wrapped(CHANGED, label="changed", style="high")
         page.evidence([(pin, "pinned in the estate file") for pin in met.pinned], indent=11)
-    if met.held and not met.vouched:
+        if met.vouched:
+            page.wrapped(
+                "The evidence holds the keys above: the guest itself has new host keys.", label="evidence", style="good"
+            )
+        elif {fingerprint for fingerprint, _ in met.held} & set(met.pinned):
+            page.wrapped(
+                "The evidence still holds the pinned keys: another machine answers.", label="evidence", style="high"
+            )
+    elif met.held and not met.vouched:
         page.wrapped(
             "The evidence holds other host keys than the wire shows: this is not the guest that was read.",
             label="evidence",

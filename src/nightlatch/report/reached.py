@@ -47,6 +47,13 @@ def _guest(page: Page, each: Reached) -> None:
         page.wrapped(change, indent=INDENT, label="changed", style="medium")
     if look.identified is not None:
         page.wrapped(look.identified.text, indent=INDENT, label="server", style="place")
+    for address, how in look.others if look.identified else ():
+        page.wrapped(
+            f"{address}, which its name has as well: {how}; it answered at {look.address}",
+            indent=INDENT,
+            label="but",
+            style="medium",
+        )
     _keys(page, look)
     for step in look.steps:
         if step.stage == "login" and look.failed != "login":
@@ -187,6 +194,7 @@ def look_document(look: Look) -> dict[str, Any]:
     offered = look.offered
     return {
         "target": look.target.host, "port": look.target.port, "addresses": list(look.addresses), "address": look.address,
+        "others": [{"address": address, "how": how.value} for address, how in look.others],
         "from": look.here, "failed": look.failed, "how": look.how, "why": look.why or None,
         "steps": [{"stage": s.stage.value, "seconds": round(s.seconds, 4), "text": s.text} for s in look.steps],
         "identification": look.identified.text if look.identified else None,

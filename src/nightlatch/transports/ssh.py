@@ -183,17 +183,14 @@ class Ssh:
 
     def through(self) -> list[str]:
         """The hosts that the client goes through to this guest, by its own configuration (ssh -G). Connects to nothing."""
-        jumps = self._configured().get("proxyjump", "none").split(",")
-        return [
-            re.sub(r"^(?:ssh://)?(?:[^@]*@)?\[?([^\]]*?)\]?(?::\d+)?$", r"\1", jump) for jump in jumps if jump != "none"
-        ]
+        return _jumps(self._configured())
 
     def wire(self) -> tuple[str, int, str]:
         """Name or address and port that the client connects to, and what it goes through ("" when straight there)."""
         found = self._configured()
         port = found.get("port", "")
         command = found.get("proxycommand", "none")
-        way = ", ".join(self.through()) or ("a command of its configuration" if command != "none" else "")
+        way = ", ".join(_jumps(found)) or ("a command of its configuration" if command != "none" else "")
         return found.get("hostname", self.address.host), int(port) if port.isdecimal() else 22, way
 
     def _configured(self) -> dict[str, str]:
@@ -231,6 +228,13 @@ class Ssh:
                 self.guest, "sudo", said[-1] if said else f"the guest's shell ended with {ended.code}"
             )
         return Answer(ended.out, ended.code, door)
+
+
+def _jumps(configured: dict[str, str]) -> list[str]:
+    jumps = configured.get("proxyjump", "none").split(",")
+    return [
+        re.sub(r"^(?:ssh://)?(?:[^@]*@)?\[?([^\]]*?)\]?(?::\d+)?$", r"\1", jump) for jump in jumps if jump != "none"
+    ]
 
 
 def _plain(name: str) -> str:
