@@ -431,7 +431,12 @@ def test_two_administrators_at_once(xs: dict[str, Subject], station: Station) ->
     ]  # fmt: skip
     outs = [process.communicate(timeout=90)[0] for process in both]
     codes = sorted(process.returncode for process in both)
-    assert codes in ([0, 4], [0, 0]), outs
+    told = (
+        f"{codes}\n"
+        + "\n----\n".join(out[-1500:] for out in outs)
+        + x.guest.inside("journalctl", "-n", "40", "--no-pager")
+    )
+    assert codes in ([0, 4], [0, 0]), told
     if codes == [0, 4]:
         refused = flat(outs[[p.returncode for p in both].index(4)])
         assert "another change" in refused or "was changed since it was read" in refused, refused
