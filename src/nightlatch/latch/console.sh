@@ -5,7 +5,9 @@ die() { # die CODE WORDS
 }
 fits() { # this very guest, as far as a name can tell
     [ "$(id -u)" = 0 ] || die 4 "run it as root; nothing was changed"
-    [ -z "$family" ] || grep -qE "^ID(_LIKE)?=.*$family" /etc/os-release /usr/lib/os-release 2>/dev/null ||
+    release=/etc/os-release
+    [ -e $release ] || release=/usr/lib/os-release
+    [ -z "$family" ] || grep -qE "^ID(_LIKE)?=.*$family" $release 2>/dev/null ||
         die 4 "this script was made for a guest of the $family family; nothing was changed"
 }
 is_done() { # whether every path is as this change makes it, and the service runs and starts at boot

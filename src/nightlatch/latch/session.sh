@@ -15,7 +15,7 @@ follow_begin() { # no output until the work runs apart: a cut connection must no
     fi
     shown=0 tries=0 ended=''
     while [ $tries -lt 900 ]; do
-        lines=$(wc -l <"$place/progress" 2>/dev/null || echo 0)
+        lines=$(wc -l 2>/dev/null <"$place/progress" || echo 0)
         if [ "$lines" -gt $shown ]; then
             sed -n "$((shown + 1)),${lines}p" "$place/progress"
             shown=$lines tries=0 ended=''
