@@ -17,6 +17,8 @@ from nightlatch import api
 from nightlatch.cli.main import cli
 from nightlatch.demo.build import HERE, build
 from nightlatch.describe.text import quoted
+from nightlatch.estate import load as load_keys
+from nightlatch.estate import sentences
 from nightlatch.estate.load import load
 from nightlatch.estate.schema import schema
 from tests.describing import complain, described
@@ -149,7 +151,12 @@ def fits(path: Path) -> None:
 
 
 def test_every_file_that_loads_fits_the_schema(tmp_path: Path) -> None:
-    jsonschema.Draft202012Validator.check_schema(schema())
+    made = schema()
+    jsonschema.Draft202012Validator.check_schema(made)
+    guest = made["properties"]["guests"]["additionalProperties"]
+    assert set(made["properties"]) == set(load_keys.SECTIONS)
+    assert set(made["properties"]["grants"]["items"]["properties"]) == set(sentences.GRANT_KEYS)
+    assert set(guest["properties"]) == set(load_keys.GUEST)
     fits(HERE / "estate.yaml")
     api.new_estate(tmp_path / "new.yaml")
     fits(tmp_path / "new.yaml")

@@ -13,7 +13,7 @@ from pathlib import Path
 from nightlatch import api
 from nightlatch.estate.editing import fingerprints, rewrite, with_host_keys
 from nightlatch.estate.model import Estate, GuestSpec
-from nightlatch.faults import NightlatchError, RefusedError, UnreadableError
+from nightlatch.faults import RefusedError, UnreadableError
 from nightlatch.probe import driver
 from nightlatch.probe.driver import Limits
 from nightlatch.probe.hostkeys import md5_fingerprint
@@ -21,7 +21,7 @@ from nightlatch.probe.ssh import Proven
 from nightlatch.probe.stages import Look, Target
 from nightlatch.readings import guest as readings
 from nightlatch.transports import targets
-from nightlatch.transports.ssh import Client, Ssh
+from nightlatch.transports.ssh import Client
 
 __all__ = ["CONSOLE", "Met", "held_by_evidence", "meet", "pin"]
 
@@ -77,28 +77,13 @@ class Met:
 def meet(
     estate: Estate, guest: str, *, evidence: Path | None = None, client: Client | None = None, limits: Limits | None = None
 ) -> Met:  # fmt: skip
-    """Look at every host key of a guest on the wire. Raises UnreadableError when there is no way to its host key."""
+    """Look at every host key of a guest on the wire. Raises NightlatchError where no address is written for it."""
     spec = api.chosen(estate, [guest])[0]
     held = held_by_evidence(spec, evidence)
     with api.client_for(client) as using:
-        host, port = _address(spec, using)
+        host, port = targets.wire_of(spec, using)
     look = driver.looks([Target(host, port, pins=spec.host_keys, every_key=True)], limits=limits)[0]
     return Met(guest, look, spec.host_keys, held)
-
-
-def _address(spec: GuestSpec, client: Client) -> tuple[str, int]:
-    if spec.dial:
-        return spec.dial, spec.dial_port or 22
-    if spec.via.kind == "ssh":
-        shell = targets.of_guest(spec, client)
-        assert isinstance(shell, Ssh)
-        host, port, through = shell.wire()
-        if through:
-            raise NightlatchError(
-                f"{spec.name}: your ssh goes through {through} to it; write dial: HOST to meet it straight"
-            )
-        return host, port
-    raise NightlatchError(f"{spec.name}: no address is written for it; add dial: HOST or HOST:PORT to the estate file")
 
 
 def held_by_evidence(spec: GuestSpec, path: Path | None) -> tuple[tuple[str, str], ...]:

@@ -30,12 +30,12 @@ from nightlatch.reason.grants import expand, realms
 from nightlatch.reason.paths import GuestAccess, guest_access
 from nightlatch.transports import targets
 from nightlatch.transports.ssh import Client, Ssh
+from nightlatch.transports.targets import SSH_PORT
 
 __all__ = ["Limits", "Look", "Reach", "Reached", "Target", "look_at", "reach"]
 
 AT_ONCE = 64
 ASKED_AT_ONCE = 8
-SSH_PORT = 22
 PAUSE = 1.0  # between two looks at a guest that is waited for
 # How long the first process runs: in a container, /proc/uptime is the host's (proc(5), /proc/pid/stat field 22).
 READ_UPTIME = b"cat /proc/uptime /proc/1/stat; getconf CLK_TCK 2>/dev/null || echo 100\n"
@@ -140,18 +140,12 @@ def _check_who(estate: Estate, who: Sequence[str]) -> None:
 def _way(estate: Estate, spec: GuestSpec, at: datetime, who: Sequence[str], client: Client) -> _Way | str:
     """Where and what to look at, or why a guest can't be looked at."""
     grants = [grant for grant in expand(estate, spec.name, at) if not who or grant.who in who or grant.account in who]
+    try:
+        host, port = targets.wire_of(spec, client)
+    except NightlatchError as error:
+        return str(error).removeprefix(f"{spec.name}: ")
     shell = targets.of_guest(spec, client) if spec.via.kind == "ssh" else None
     assert shell is None or isinstance(shell, Ssh)
-    if spec.dial:
-        host, port = spec.dial, spec.dial_port or SSH_PORT
-    elif shell is not None:
-        host, port, through = shell.wire()
-        if through:
-            return f"your ssh goes through {through} to it; write dial: HOST to have it looked at straight from here"
-    elif spec.via.kind == "here":
-        return "it is this machine: a look from itself proves nothing about others"
-    else:
-        return "no address is written for it: add dial: HOST or HOST:PORT"
     accounts = wire.granted_accounts(grants)
     if not who and spec.via.account and spec.via.account not in accounts:
         accounts += (spec.via.account,)

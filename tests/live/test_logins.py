@@ -21,7 +21,7 @@ from nightlatch.readings import guest as readings
 from nightlatch.reason.access import Key, Password, Secret
 from nightlatch.reason.opinion import disagreements
 from nightlatch.reason.paths import guest_access
-from tests.describing import complain, described
+from tests.describing import described
 from tests.judges.login_driver import predicted
 from tests.live.station import Station
 
@@ -138,7 +138,8 @@ def results(station: Station, callers: dict[str, Node], guest: Guest) -> Iterato
         assert not list(disagreements(access)), scene.name
         # The estate file that describes this guest leaves nothing open and nobody shut out.
         done = described(station.folder / f"described-{guest.name}", access, datetime.now(UTC), scene.name)
-        assert not complain(done), (scene.name, done.left)
+        assert not done.left, (scene.name, done.left)
+        assert not done.unsaid, (scene.name, done.unsaid)
         tries = [(account, how, source) for account, how in scene.tries for source in SOURCES]
         with ThreadPoolExecutor(6) as pool:  # fewer than sshd lets wait at once (MaxStartups)
             real = list(pool.map(lambda t: attempt(station, callers[t[2]], guest, *t), tries))

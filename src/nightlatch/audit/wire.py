@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from nightlatch.audit.findings import Finding, Group, Severity
-from nightlatch.audit.naming import Names
+from nightlatch.audit.naming import Names, listed
 from nightlatch.estate.model import Estate, GuestSpec
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet
 from nightlatch.net.literal import AddressError, parse_network
@@ -136,7 +136,7 @@ def _not_reached(look: Look, spec: GuestSpec, told: tuple[Stand, ...]) -> Iterat
     touched = tuple(dict.fromkeys(s.who for s in told if s.state is State.NOT_REACHED))
     proof = _seen(look, f"{look.failed}: {look.how}")
     if touched:
-        text = f"{_and(touched)} can't get in from here: it ends at {look.failed} ({look.how}{_why(look)})."
+        text = f"{listed(touched)} can't get in from here: it ends at {look.failed} ({look.how}{_why(look)})."
         yield _finding("reach.not-reached", Severity.HIGH, spec, text, proof, subjects=touched)
     else:
         text = f"It ends at {look.failed} ({look.how}{_why(look)}). Nobody is let in from here, so that may be meant."
@@ -167,7 +167,7 @@ def _host_key(look: Look, spec: GuestSpec) -> Iterator[Finding]:
             "reach.other-host-key", Severity.CRITICAL, spec, text, _seen(look, shown), Proof("pinned", spec.origin)
         )
     elif strange:
-        kinds = _and(tuple(proven.key.kind for proven in strange))
+        kinds = listed(tuple(proven.key.kind for proven in strange))
         text = f"Its {kinds} host key is not pinned; a client that prefers that type will ask: nightlatch meet {spec.name}."
         yield _finding("reach.type-not-pinned", Severity.NOTE, spec, text, _seen(look, shown))
 
@@ -177,7 +177,7 @@ def _not_offered(look: Look, spec: GuestSpec, told: tuple[Stand, ...]) -> Iterat
         touched = [s for s in told if s.account == account and s.state is State.NOT_OFFERED]
         offered = next(", ".join(m.methods) or "no method" for m in look.methods if m.account == account)
         who = tuple(dict.fromkeys(s.who for s in touched))
-        text = f"{_and(who)} can't get in as {account} with {touched[0].proof}: from here, {offered} is offered."
+        text = f"{listed(who)} can't get in as {account} with {touched[0].proof}: from here, {offered} is offered."
         yield _finding(
             "reach.proof-not-offered", Severity.HIGH, spec, text, _seen(look, f"{account}: {offered}"),
             Proof("granted", touched[0].origin), subjects=who,
@@ -238,13 +238,8 @@ def _methods_against(look: Look, spec: GuestSpec, access: GuestAccess, own: Addr
         entry = told.setdefault((ours, theirs), ([], _seen(look, theirs), Proof(f"predicted: {ours}", predicted[0][1])))
         entry[0].append(seen.account)
     for (ours, theirs), (accounts, *proofs) in told.items():
-        text = f"{_and(tuple(accounts))} is offered {theirs}; by the evidence it would be {ours}. What runs is not what was read."
+        text = f"{listed(accounts)} is offered {theirs}; by the evidence it would be {ours}. What runs is not what was read."
         yield _finding("reach.not-as-read", Severity.MEDIUM, spec, text, *proofs, subjects=tuple(accounts))
-
-
-def _and(names: tuple[str, ...]) -> str:
-    unique = list(dict.fromkeys(names))
-    return unique[0] if len(unique) == 1 else ", ".join(unique[:-1]) + f" and {unique[-1]}"
 
 
 def granted_accounts(grants: list[Grant]) -> tuple[str, ...]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import sys
 from datetime import datetime
 from pathlib import Path
@@ -10,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from nightlatch.cli.options import as_of, client_of, estate_of, faults, form_of, now, on_guests, ssh_config
+from nightlatch.cli.options import Duration, as_of, client_of, estate_of, faults, form_of, now, on_guests, ssh_config
 
 if TYPE_CHECKING:
     from nightlatch.changing import Confirmation
@@ -24,27 +23,14 @@ def register(cli: click.Group) -> None:
         cli.add_command(command)
 
 
-class _Time(click.ParamType):  # type: ignore[type-arg]
-    name = "time"
+def _latch_bounds() -> tuple[int, int]:
+    from nightlatch.changing import LONGEST, SHORTEST
 
-    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> int:
-        """Seconds from 90, 90s, 5m or 1h."""
-        found = re.fullmatch(r"([1-9][0-9]{0,5})\s*(s|m|h)?", str(value).strip())
-        if found is None:
-            self.fail(f'"{value}" is no time; write 90s, 5m or 1h', param, ctx)
-        seconds = int(found[1]) * {"s": 1, "m": 60, "h": 3600, None: 1}[found[2]]
-        from nightlatch.changing import LONGEST, SHORTEST
-
-        if not SHORTEST <= seconds <= LONGEST:
-            self.fail(
-                f"a change can be on the latch from {SHORTEST} s to {LONGEST // 3600} hours, not {seconds} s",
-                param,
-                ctx,
-            )
-        return seconds
+    return SHORTEST, LONGEST
 
 
-latch_time = click.option("--for", "seconds", type=_Time(), default="5m", metavar="TIME",
+ON_THE_LATCH = Duration("a change can be on the latch", _latch_bounds)
+latch_time = click.option("--for", "seconds", type=ON_THE_LATCH, default="5m", metavar="TIME",
                           help="How long a live guest waits before it takes the change back (5m).")  # fmt: skip
 
 

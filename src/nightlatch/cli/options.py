@@ -56,6 +56,25 @@ class Day(_DayType):
         return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
 
 
+class Duration(click.ParamType):  # type: ignore[type-arg]
+    """A length of time in seconds, written 90, 90s, 5m or 1h. `bounds` gives the least and the most, once it is needed."""
+
+    name = "time"
+
+    def __init__(self, what: str, bounds: Callable[[], tuple[int, int]]) -> None:
+        self.what, self.bounds = what, bounds
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> int:
+        found = re.fullmatch(r"([0-9]{1,6})\s*(s|m|h)?", str(value).strip())
+        if found is None:
+            self.fail(f'"{value}" is no time; write 90s, 5m or 1h', param, ctx)
+        seconds = int(found[1]) * {"s": 1, "m": 60, "h": 3600, None: 1}[found[2]]
+        least, most = self.bounds()
+        if not least <= seconds <= most:
+            self.fail(f"{self.what} from {least} s to {most // 3600} hours, not {seconds} s", param, ctx)
+        return seconds
+
+
 as_of = click.option("--as-of", type=Day(), help="Judge as if it were this day or time, not now.")
 on_guests = click.option(
     "--on", "guests", multiple=True, metavar="GUEST", help="Only this guest; may be given several times."

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-import re
 import sys
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
 from nightlatch.cli.options import (
     SEVERITIES,
+    Duration,
     as_of,
     client_of,
     estate_of,
@@ -29,6 +29,7 @@ if TYPE_CHECKING:
 
 ASK = "Fingerprint, as the console shows it"
 MOST_ANSWERS = 8
+WAIT = Duration("a guest can be waited for", lambda: (0, 6 * 3600))
 
 
 def register(cli: click.Group) -> None:
@@ -37,25 +38,17 @@ def register(cli: click.Group) -> None:
         cli.add_command(command)
 
 
-class _Wait(click.ParamType):  # type: ignore[type-arg]
-    name = "time"
-
-    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> float:
-        """Seconds from 30, 30s, 2m or 1h."""
-        found = re.fullmatch(r"([0-9]{1,5})\s*(s|m|h)?", str(value).strip())
-        seconds = int(found[1]) * {"s": 1, "m": 60, "h": 3600, None: 1}[found[2]] if found else -1
-        if not 0 <= seconds <= 6 * 3600:
-            self.fail(f'"{value}" is no time to wait; write 30s, 2m or 1h, at most 6h', param, ctx)
-        return seconds
-
-
 @click.command(short_help="Try granted ways in on the wire, from here.")
 @click.argument("source", default="estate.yaml")
 @on_guests
 @click.option("--who", multiple=True, metavar="NAME", help="Only what lets in this person, robot or account.")
 @click.option("--login", is_flag=True, help="Log in by the own door as well, with what your ssh holds.")
 @click.option(
-    "--wait", type=_Wait(), default="0", metavar="TIME", help="Wait so long for guests that don't answer (2m)."
+    "--wait",
+    type=WAIT,
+    default="0",
+    metavar="TIME",
+    help="Wait so long for guests that don't answer (2m).",
 )
 @click.option("--evidence", type=click.Path(path_type=Path, file_okay=False, exists=True), metavar="FOLDER",
               help="Archives of a survey, to hold the wire against.")  # fmt: skip
@@ -67,7 +60,7 @@ class _Wait(click.ParamType):  # type: ignore[type-arg]
 @as_of
 @ssh_config
 def reach(
-    source: str, guests: tuple[str, ...], who: tuple[str, ...], login: bool, wait: float, evidence: Path | None, at_once: int,
+    source: str, guests: tuple[str, ...], who: tuple[str, ...], login: bool, wait: int, evidence: Path | None, at_once: int,
     fail_at: str, form: str, as_of: datetime | None, config: Path | None,
 ) -> None:  # fmt: skip
     """Try granted ways in on the wire: name, route, connection, server, host key, offered methods, each with its time.
@@ -97,17 +90,17 @@ def reach(
 
 def _single(source: str, form: str) -> int:
     from nightlatch import reaching
+    from nightlatch.estate.ways import dialled
     from nightlatch.faults import NightlatchError
     from nightlatch.probe.causes import causes
     from nightlatch.report import machine, page, reached
+    from nightlatch.transports.targets import SSH_PORT
 
-    found = re.fullmatch(
-        r"(?:\[([0-9A-Fa-f:.%a-z]+)\]|([A-Za-z0-9][A-Za-z0-9._-]{0,252}))(?::([1-9][0-9]{0,4}))?|([0-9A-Fa-f:.%]+)",
-        source,
-    )
-    if found is None or int(found[3] or 22) > 65535:
+    found = dialled(source)
+    if found is None:
         raise NightlatchError(f'"{source}" is neither an estate file nor HOST, HOST:PORT or [IPv6]:PORT')
-    look = reaching.look_at(found[1] or found[2] or found[4], int(found[3] or 22))
+    host, port = found
+    look = reaching.look_at(host, port or SSH_PORT)
     if form == "json":
         click.echo(machine.dumps({"format": "nightlatch/look/1", **reached.look_document(look)}))
     else:

@@ -187,7 +187,7 @@ def _file(estate: Estate, spec: GuestSpec, root: bool) -> str:
     prefixes = own.prefixes(MOST_PATTERNS + 1) if own else []
     patterns = (
         [f"{spec.via.account}@{prefix}" for prefix in prefixes]
-        if len(prefixes) <= MOST_PATTERNS
+        if 0 < len(prefixes) <= MOST_PATTERNS
         else [spec.via.account]
     )
     return (

@@ -51,7 +51,7 @@ class Draft:
 
 @dataclass(frozen=True)
 class ProvedDraft:
-    """A draft whose effect was worked out on `before` and found good. Only `prove` makes one."""
+    """A draft whose effect was worked out on `before` and found good. Only `prove` makes one, and door.prove for a first door."""
 
     draft: Draft
     before: Snapshot

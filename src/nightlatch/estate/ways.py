@@ -14,8 +14,9 @@ from nightlatch.formats.keys import PublicKey
 FOLDER_WAYS = ("folder", "evidence", "by_hand")
 HOST = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,252}|[0-9A-Fa-f:.]+(%[A-Za-z0-9._-]{1,15})?")
 ACCOUNT = re.compile(r"[A-Za-z_][A-Za-z0-9._-]{0,31}\$?")
+SIX = r"[0-9A-Fa-f:.]+(?:%[A-Za-z0-9._-]{1,15})?"
 DIAL = re.compile(
-    r"(?:\[(?P<six>[0-9A-Fa-f:.]+(?:%[A-Za-z0-9._-]{1,15})?)\]|(?P<host>[^:\[\]]+))(?::(?P<port>[1-9][0-9]{0,4}))?"
+    rf"(?P<bare>(?=.*:.*:){SIX})|(?:\[(?P<six>{SIX})\]|(?P<host>[^:\[\]]+))(?::(?P<port>[1-9][0-9]{{0,4}}))?"
 )
 
 ReadKey = Callable[[Node], PublicKey | None]
@@ -77,16 +78,22 @@ def _ssh(
     )  # fmt: skip
 
 
+def dialled(text: str) -> tuple[str, int] | None:
+    """Host and port of HOST, HOST:PORT, [IPv6]:PORT or a bare IPv6 address; port 0 where none is written, None for else."""
+    found = DIAL.fullmatch(text)
+    if found is None:
+        return None
+    host, port = found["six"] or found["bare"] or found["host"], int(found["port"] or 0)
+    return (host, port) if HOST.fullmatch(host) and port <= 65535 else None
+
+
 def dial(source: Source, node: Node) -> tuple[str, int]:
-    """What people type for a guest: HOST, HOST:PORT or [IPv6]:PORT; the port is 0 where none is written."""
+    """What people type for a guest."""
     value = reader.text(source, node, "dial")
-    found = DIAL.fullmatch(value)
-    host = (found["six"] or found["host"]) if found else value
-    port = int(found["port"] or 0) if found else 0
-    if value and (not HOST.fullmatch(host) or port > 65535):
+    found = dialled(value)
+    if value and found is None:
         source.fault(node, f'"{value}" is no name or address', "HOST, HOST:PORT or [IPv6]:PORT")
-        return "", 0
-    return host, port
+    return found or ("", 0)
 
 
 def _account(source: Source, found: dict[str, Node]) -> str:

@@ -272,8 +272,8 @@ def _note(work: _Looking, event: object, first: bool, *, closed: bool) -> None:
             work.found = replace(found, methods=(*found.methods, event))
             offered = "nothing is asked: it lets in" if let_in else ", ".join(methods) or "none"
             work.step(Stage.METHODS, f"{account}: {offered}")
-        case Failed(phase, why):
-            raise _StageFailedError(_stage(phase), _how(phase, why, closed), why)
+        case Failed(phase, why, sound):
+            raise _StageFailedError(_stage(phase), How.NOTHING_IN_COMMON if sound else _how(phase, closed), why)
 
 
 def _stage(phase: Phase) -> Stage:
@@ -282,9 +282,7 @@ def _stage(phase: Phase) -> Stage:
     return Stage.METHODS if phase in (Phase.ASKING, Phase.METHODS) else Stage.HOST_KEY
 
 
-def _how(phase: Phase, why: str, closed: bool) -> How:
+def _how(phase: Phase, closed: bool) -> How:
     if closed:
         return How.CLOSED
-    if why.startswith("no ") and "in common" in why:
-        return How.NOTHING_IN_COMMON
     return How.NO_SSH if phase is Phase.IDENTIFYING else How.BROKEN

@@ -19,7 +19,7 @@ from nightlatch import __version__
 from nightlatch.formats.keys import PublicKey
 from nightlatch.probe import hostkeys, packets
 from nightlatch.probe.exchange import EXCHANGES, GROUP_BITS, Exchange, Half, proposed
-from nightlatch.probe.wire import PeerFault, Reader, integer, names, string
+from nightlatch.probe.wire import NothingInCommonFault, PeerFault, Reader, integer, names, string
 
 IDENTIFICATION = f"SSH-2.0-Nightlatch_{__version__}".encode()
 LONGEST_LINE = 1024  # RFC 4253, 4.2 allows 255 for the identification and says nothing of lines before it
@@ -106,10 +106,11 @@ class Methods:
 
 @dataclass(frozen=True, slots=True)
 class Failed:
-    """The conversation is over before its end: in which phase, and why."""
+    """The conversation is over before its end: in which phase, and why; `sound` when the peer did nothing wrong."""
 
     phase: Phase
     why: str
+    sound: bool = False
 
 
 Event = Identified | Offered | Proven | Methods | Failed
@@ -195,10 +196,10 @@ class Conversation:
             while not self.done and self._step():
                 pass
         except PeerFault as error:
-            self._fail(str(error))
+            self._fail(str(error), sound=isinstance(error, NothingInCommonFault))
 
-    def _fail(self, why: str) -> None:
-        self._events.append(Failed(self.phase, why))
+    def _fail(self, why: str, *, sound: bool) -> None:
+        self._events.append(Failed(self.phase, why, sound))
         self.phase = Phase.DEAD
         self._out.clear()
 
@@ -375,7 +376,7 @@ def _first(what: str, ours: tuple[str, ...], theirs: tuple[str, ...]) -> str:
     for name in ours:
         if name in theirs:
             return name
-    raise PeerFault(f"no {what} in common; the server offers {', '.join(theirs)[:300] or 'none'}")
+    raise NothingInCommonFault(f"no {what} in common; the server offers {', '.join(theirs)[:300] or 'none'}")
 
 
 MOVES: dict[tuple[Phase, int], Callable[[Conversation, bytes, Reader], None]] = {

@@ -15,6 +15,10 @@ class PeerFault(Exception):
     """The peer broke the protocol; the message says how. Nothing it says after this counts."""
 
 
+class NothingInCommonFault(PeerFault):
+    """Both sides follow the protocol, and have no algorithm of one kind in common."""
+
+
 class Reader:
     """Takes one packet's payload apart from its start."""
 

@@ -11,6 +11,7 @@ from nightlatch.transports.here import Here
 from nightlatch.transports.shell import Shell
 from nightlatch.transports.ssh import Address, Client, Ssh
 
+SSH_PORT = 22
 TARGET = re.compile(
     r"(?:ssh:(?P<alias>[A-Za-z0-9][A-Za-z0-9._-]{0,252})"
     r"|(?P<account>[A-Za-z_][A-Za-z0-9._-]{0,31}\$?)@(?:\[(?P<six>[0-9A-Fa-f:.%a-z]+)\]|(?P<host>[A-Za-z0-9][A-Za-z0-9._-]{0,252}))"
@@ -46,6 +47,28 @@ def of_guest(spec: GuestSpec, client: Client) -> Shell:
         spec.name, Address(via.host, via.account, via.port), client, pins=spec.host_keys,
         key=_identity(via.key_path) if via.key_path else None,
     )  # fmt: skip
+
+
+def wire_of(spec: GuestSpec, client: Client) -> tuple[str, int]:
+    """Host and port where a guest of an estate is looked at from the wire: what is dialled, else where ssh would connect.
+
+    Raises NightlatchError, which says why there is none.
+    """
+    if spec.dial:
+        return spec.dial, spec.dial_port or SSH_PORT
+    if spec.via.kind == "here":
+        raise NightlatchError(f"{spec.name}: it is this machine: a look from itself proves nothing about others")
+    shell = of_guest(spec, client) if spec.via.kind == "ssh" else None
+    if not isinstance(shell, Ssh):
+        raise NightlatchError(
+            f"{spec.name}: no address is written for it; add dial: HOST or HOST:PORT to the estate file"
+        )
+    host, port, through = shell.wire()
+    if through:
+        raise NightlatchError(
+            f"{spec.name}: your ssh goes through {through} to it; write dial: HOST to have it looked at straight from here"
+        )
+    return host, port
 
 
 def _identity(public: Path) -> Path:
