@@ -25,20 +25,31 @@ def text(page: Page, result: Reach) -> None:
         page.wrapped(
             "Tried from " + ", ".join(f"{a} ({place or 'in no place of the estate'})" for a, place in result.here) + "."
         )
-    loud = [each for each in result.guests if each.problem or any(f.severity.rank < 3 for f in each.findings)]
-    for each in [*loud, *(each for each in result.guests if each not in loud)]:
         page.blank()
+    seen = [each for each in result.guests if each.look is not None]
+    loud = [each for each in seen if each.problem or any(f.severity.rank < 3 for f in each.findings)]
+    for each in [*loud, *(each for each in seen if each not in loud)]:
         _guest(page, each)
-    page.blank()
+        page.blank()
+    _not_looked_at(page, result)
     _sum(page, result)
+
+
+def _not_looked_at(page: Page, result: Reach) -> None:
+    """Guests that were not looked at, each reason once."""
+    because: dict[str, list[str]] = {}
+    for each in result.guests:
+        if each.look is None:
+            because.setdefault(each.problem, []).append(each.guest)
+    for problem, guests in because.items():
+        page.line((", ".join(guests), "name"), "   not looked at")
+        page.wrapped(problem, indent=INDENT, label="because")
+        page.blank()
 
 
 def _guest(page: Page, each: Reached) -> None:
     look = each.look
-    if look is None:
-        page.line((each.guest, "name"), "   not looked at")
-        page.wrapped(each.problem, indent=INDENT, label="because", style="plain")
-        return
+    assert look is not None
     page.line((each.guest, "name"), "   " + _head(look, each))
     if each.waited is not None:
         answered = "answered" if look.identified else "did not answer"
