@@ -13,8 +13,9 @@ import secrets
 from collections.abc import Sequence
 from pathlib import Path
 
-from nightlatch.estate.nodes import Node, Source, parse
+from nightlatch.estate import tree
 from nightlatch.faults import EstateError, RefusedError, UnreadableError
+from nightlatch.formats.yaml_tree import Node
 
 Plain = object
 
@@ -24,7 +25,7 @@ def with_host_keys(text: str, guest: str, pins: Sequence[str], name: str = "the 
 
     Raises RefusedError when the guest is not written in a way that can be edited safely.
     """
-    root = parse(Source(name, text))
+    root = tree.parse(tree.source(name, text))
     node = _guest(root, guest)
     if node is None or not node.pairs:
         raise RefusedError(f"{name}: guest {guest} is not written as a mapping; {_by_hand(pins)}")
@@ -72,7 +73,7 @@ def _plain(node: Node) -> Plain:
 def _check(before: str, after: str, guest: str, pins: Sequence[str], name: str) -> None:
     """Only what was meant has changed: both files are the same values but for these host keys."""
     try:
-        old, new = _plain(parse(Source(name, before))), _plain(parse(Source(name, after)))
+        old, new = _plain(tree.parse(tree.source(name, before))), _plain(tree.parse(tree.source(name, after)))
         assert isinstance(old, dict)
         assert isinstance(new, dict)
         found = new["guests"][guest].pop("host_keys")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError, available_timezones
 
-from nightlatch.estate import reader, sentences, ways
+from nightlatch.estate import reader, sentences, tree, ways
 from nightlatch.estate.model import (
     CertificateRight,
     Emergency,
@@ -17,9 +17,9 @@ from nightlatch.estate.model import (
     Team,
     Waiver,
 )
-from nightlatch.estate.nodes import Node, Source, parse
 from nightlatch.faults import EstateError, Fault, nearest
 from nightlatch.formats.keys import PublicKey
+from nightlatch.formats.yaml_tree import Node, Source
 from nightlatch.net.addresses import AddressSet, union
 from nightlatch.origin import Kind, Origin
 
@@ -42,8 +42,8 @@ LATER_GUEST = {
 
 def load(path: Path) -> Estate:
     """The estate in a file. Raises EstateError with every fault found."""
-    source = Source(str(path), _read(path))
-    root = parse(source)
+    source = tree.source(str(path), _read(path))
+    root = tree.parse(source)
     estate = _Loader(source, path).estate(root)
     if source.faults:
         raise EstateError(sorted(source.faults, key=lambda f: (f.origin.line, f.origin.column) if f.origin else (0, 0)))

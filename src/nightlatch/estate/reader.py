@@ -7,9 +7,9 @@ from collections.abc import Callable, Mapping, Sequence
 from datetime import date
 from pathlib import Path
 
-from nightlatch.estate.nodes import Node, Source
 from nightlatch.faults import nearest
 from nightlatch.formats.keys import KeyFault, PublicKey, parse_public
+from nightlatch.formats.yaml_tree import Node, Source
 
 NAME = re.compile(r"[a-z][a-z0-9-]*")
 LARGEST_KEY = 65536

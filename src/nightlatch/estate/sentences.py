@@ -18,9 +18,9 @@ from nightlatch.estate.model import (
     Team,
     Waiver,
 )
-from nightlatch.estate.nodes import Node, Source
 from nightlatch.faults import nearest
 from nightlatch.formats.keys import PublicKey
+from nightlatch.formats.yaml_tree import Node, Source
 from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
 from nightlatch.net.literal import AddressError, parse_network
 

@@ -8,8 +8,8 @@ from pathlib import Path
 
 from nightlatch.estate import reader, sentences
 from nightlatch.estate.model import Via
-from nightlatch.estate.nodes import Node, Source
 from nightlatch.formats.keys import PublicKey
+from nightlatch.formats.yaml_tree import Node, Source
 
 FOLDER_WAYS = ("folder", "evidence", "by_hand")
 HOST = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,252}|[0-9A-Fa-f:.]+(%[A-Za-z0-9._-]{1,15})?")

@@ -1,4 +1,4 @@
-"""What is collected from a guest about SSH, and how secrets are reduced on the way in.
+"""What is collected from a guest about SSH and its network, and how secrets are reduced on the way in.
 
 Nothing is run and nothing is followed out of the guest: links are resolved here, step by step, as the guest's own
 kernel would, and the source only ever sees real paths.
@@ -13,7 +13,7 @@ from dataclasses import replace
 from nightlatch.evidence.snapshot import ABSENT, MOST_LINKS, Entry, Kind, Snapshot
 from nightlatch.evidence.source import Source
 from nightlatch.faults import UnreadableError
-from nightlatch.formats import accounts, dpkg_status, keys, paths, sshd_config, sshd_tokens
+from nightlatch.formats import accounts, dpkg_status, interfaces, keys, network_secrets, paths, sshd_config, sshd_tokens
 from nightlatch.formats.sshd_values import Refused, expand_home
 
 LARGEST = 1 << 20
@@ -31,16 +31,30 @@ FILES = (
     "/etc/ufw/ufw.conf", "/etc/firewalld/firewalld.conf", "/var/lib/dpkg/status",
     "/lib/systemd/system/ssh.service", "/etc/systemd/system/ssh.service", "/lib/systemd/system/sshd.service",
     "/usr/lib/systemd/system/sshd.service", "/etc/systemd/system/sshd.service",
+    "/etc/hosts", "/etc/resolv.conf", "/etc/machine-id", "/etc/network/interfaces", "/etc/systemd/resolved.conf",
+    "/etc/NetworkManager/NetworkManager.conf", "/var/lib/misc/dnsmasq.leases", "/var/lib/dhcp/dhcpd.leases",
 )  # fmt: skip
 LOOKED_AT = (
     "/usr/sbin/sshd", "/etc/systemd/system/multi-user.target.wants/ssh.service", "/etc/ssh/sshd_not_to_be_run",
     "/etc/systemd/system/multi-user.target.wants/firewalld.service",
     "/etc/systemd/system/sysinit.target.wants/nftables.service", "/usr/bin/sudo", "/bin/su", "/bin/sh",
+    "/lib/systemd/systemd-networkd", "/usr/sbin/NetworkManager", "/sbin/ifup", "/usr/sbin/netplan", "/usr/bin/cloud-init",
+    *(f"{folder}/{unit}" for folder in ("/etc/systemd/system/multi-user.target.wants",
+      "/etc/systemd/system/network-online.target.wants", "/usr/lib/systemd/system/multi-user.target.wants")
+      for unit in ("systemd-networkd.service", "NetworkManager.service", "networking.service")),
+    "/etc/cloud/cloud-init.disabled", "/etc/cloud/cloud.cfg.d/99-disable-network-config.cfg",
 )  # fmt: skip
 FOLDERS = (
     "/etc/ssh", "/etc/ssh/sshd_config.d", "/etc/ssh/ssh_config.d", "/etc/sudoers.d", "/etc/pam.d",
     "/etc/systemd/system/ssh.service.d", "/etc/systemd/system/sshd.service.d",
+    "/etc/netplan", "/usr/lib/netplan", "/run/netplan", "/etc/systemd/network", "/run/systemd/network",
+    "/etc/NetworkManager/system-connections", "/run/NetworkManager/system-connections",
+    "/usr/lib/NetworkManager/system-connections", "/etc/network/interfaces.d", "/etc/sysconfig/network-scripts",
+    "/etc/sysconfig/network", "/etc/systemd/resolved.conf.d", "/run/systemd/netif/leases", "/var/lib/dhcp",
+    "/var/lib/NetworkManager",
 )  # fmt: skip
+NETPLAN = "/usr/lib/netplan"  # its program lies there, too
+NETWORK_UNITS = ("/etc/systemd/network", "/run/systemd/network")
 PATH_KEYWORDS = ("trustedusercakeys", "revokedkeys", "hostcertificate", "hostkey", "banner")
 ACCOUNT_PATHS = ("authorizedkeysfile", "authorizedprincipalsfile", "chrootdirectory")
 
@@ -85,6 +99,12 @@ class _Collector:
             self.visit(path)
         for folder in FOLDERS:
             self.folder(folder, skip=("moduli",))
+        for folder in NETWORK_UNITS:
+            for name in self.names(folder):
+                if name.endswith(".network.d"):
+                    self.folder(f"{folder}/{name}")
+        for path in self._sourced():
+            self.visit(path)
         wanted = self._configuration(["/etc/ssh/sshd_config", *self._named_by_units(), *mains])
         for keyword, text in wanted:
             if keyword in PATH_KEYWORDS and text.startswith("/"):
@@ -164,7 +184,7 @@ class _Collector:
     def folder(self, path: str, *, skip: Iterable[str] = ()) -> None:
         """List a folder and read its files."""
         for name in self.names(path):
-            if name not in skip:
+            if name not in skip and (path != NETPLAN or name.endswith(".yaml")):
                 self.visit(f"{path}/{name}")
 
     def names(self, path: str) -> list[str]:
@@ -209,6 +229,16 @@ class _Collector:
                 elif line.keyword in PATH_KEYWORDS + ACCOUNT_PATHS:
                     out.extend((line.keyword, _homed(word)) for word in words)
         return out
+
+    def _sourced(self) -> list[str]:
+        """Files that the main file of ifupdown sources from elsewhere than its own folder."""
+        out: list[str] = []
+        content = self.entries.get("/etc/network/interfaces", ABSENT).content or b""
+        for line in interfaces.parse(content).named("source"):
+            for word in line.words[1:]:
+                pattern = word.text if word.text.startswith("/") else f"/etc/network/{word.text}"
+                out += paths.expand(pattern, self.names, lambda path: self.visit(path, content=False) is not None)
+        return out[:MOST_CONFIG_FILES]
 
     def _expand(self, pattern: str) -> list[str]:
         if not pattern.startswith("/"):
@@ -269,6 +299,8 @@ def reduced(path: str, entry: Entry) -> Entry:
         content = dpkg_status.only(content)
     else:
         content = keys.reduce_private(content)
+        if content == entry.content and network_secrets.applies(path):
+            content = network_secrets.reduce(content)
     if content == entry.content:
         return entry
     return replace(entry, content=content, reduced=True)

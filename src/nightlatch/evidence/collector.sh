@@ -92,7 +92,14 @@ nl_children() { # a name with a line break or a backslash is told as "odd"
 nl_reduced() { # secrets never leave: hashes become their method, private keys what may be told of them
     # A link is never opened, only told: it may lead to a device that never ends.
     secret=$(many "$names" grep -l -s -e 'PRIVATE KEY-----' -e 'PuTTY-User-Key-File-')
-    names=$(printf '%s\n' /etc/shadow /etc/gshadow /etc/passwd /etc/group /var/lib/dpkg/status "$secret" "" "$names" | awk '
+    held=$(for each in $names; do
+        case $each in */netplan/* | */NetworkManager/* | */systemd/network/* | /etc/network/* | /etc/sysconfig/network*)
+            printf '%s\n' "$each" ;; esac
+    done)
+    [ -z "$held" ] || held=$(many "$held" grep -l -s -i -E 'psk|pass|secret|key|wep|cak|pin')
+    [ -z "$held" ] || held=$(many "$held" grep -L -s -e 'PRIVATE KEY-----' -e 'PuTTY-User-Key-File-')
+    [ -z "$held" ] || held=$(many "$held" awk -v list=1 "$settings")
+    names=$(printf '%s\n' /etc/shadow /etc/gshadow /etc/passwd /etc/group /var/lib/dpkg/status $secret $held "" $names | awk '
         /^$/ { rest = 1; next }
         !rest { secret[$0]; next }
         !($0 in secret) { print }')
@@ -102,10 +109,15 @@ nl_reduced() { # secrets never leave: hashes become their method, private keys w
     [ ! -r /var/lib/dpkg/status ] || told "reduced /var/lib/dpkg/status" \
         sed -n '/^Package: openssh-server$/,/^$/p;/^Package: sudo$/,/^$/p' /var/lib/dpkg/status
     [ -z "$secret" ] || many "$secret" awk "$private"
+    [ -z "$held" ] || many "$held" awk "$settings"
 }
 nl_listings() {
     told 'listing sockets' nl_sockets
     told 'listing addresses' ip -o addr
+    told 'listing links' ip -o link
+    told 'listing routes' ip -4 -o route
+    told 'listing routes6' ip -6 -o route
+    told 'listing neighbours' ip -o neigh
     nl_units
     [ "$init" != systemd ] || [ -z "$units" ] ||
         TZ=UTC0 told 'listing units' systemctl show --no-pager --timestamp=unix -p "$properties" $units

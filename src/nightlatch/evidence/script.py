@@ -43,12 +43,13 @@ def _asked(paths: Iterable[str]) -> frozenset[str]:
 
 
 @lru_cache(maxsize=1)
-def _parts() -> tuple[str, str, str]:
+def _parts() -> tuple[str, str, str, str]:
     here = files("nightlatch.evidence")
-    body, reduce, private = (
-        here.joinpath(name).read_text() for name in ("collector.sh", "reduce.awk", "private.awk")
+    body, *programs = (
+        here.joinpath(name).read_text() for name in ("collector.sh", "reduce.awk", "private.awk", "settings.awk")
     )  # fmt: skip
-    return body, _without_comments(reduce), _without_comments(private)
+    reduce, private, settings = (_without_comments(text) for text in programs)
+    return body, reduce, private, settings
 
 
 def _without_comments(text: str) -> str:
@@ -60,11 +61,11 @@ def collector(wanted: Wanted, nonce: str, call: str = 'nightlatch "$@" </dev/nul
 
     `call` is its last part, which runs the function `nightlatch`; its first argument is the connection, or none.
     """
-    body, reduce, private = _parts()
+    body, reduce, private, settings = _parts()
     values = {
         "nonce": nonce, "most": str(LARGEST), "properties": ",".join(PROPERTIES),
         "contents": "\n".join(sorted(wanted.contents)), "looked": "\n".join(sorted(wanted.looked)),
-        "folders": "\n".join(sorted(wanted.folders)), "reduce": reduce, "private": private,
+        "folders": "\n".join(sorted(wanted.folders)), "reduce": reduce, "private": private, "settings": settings,
     }  # fmt: skip
     head = "".join(f"{name}={shlex.quote(text)}\n" for name, text in values.items())
     main = "nightlatch() {\nconnection=$1\n" + head + body + "nightlatch_collect\n}\n" + call

@@ -16,7 +16,8 @@ from pathlib import Path
 from nightlatch.lab.tools import run
 
 HIDDEN = ("/home", "/root", "/srv", "/opt", "/etc/systemd/system", "/etc/ssh/sshd_config.d", "/etc/sudoers.d",
-          "/var/lib/nightlatch", "/var/log")  # fmt: skip
+          "/etc/netplan", "/etc/network", "/etc/NetworkManager", "/etc/systemd/network", "/var/lib/dhcp", "/var/lib/misc",
+          "/var/lib/NetworkManager", "/var/lib/nightlatch", "/var/log")  # fmt: skip
 SYSTEM = ("bin", "boot", "dev", "etc", "lib", "lib32", "lib64", "libx32", "proc", "run", "sbin", "sys", "tmp", "usr",
           "var")  # fmt: skip
 KEPT_UNITS = (

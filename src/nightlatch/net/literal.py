@@ -8,8 +8,12 @@ from __future__ import annotations
 
 import ipaddress
 import re
+from ipaddress import IPv4Address, IPv4Interface, IPv6Address, IPv6Interface
 
 from nightlatch.net.addresses import AddressSet, prefix
+
+IPAddress = IPv4Address | IPv6Address
+IPInterface = IPv4Interface | IPv6Interface
 
 _V4_SHAPE = re.compile(r"[0-9.]+")
 
@@ -45,6 +49,66 @@ def parse_network(text: str) -> AddressSet:
             f"{right} for the whole network, or {address} for that one address",
         )
     return network
+
+
+def parse_address(text: str, *, scope: bool = False) -> IPAddress:
+    """One address without a prefix; `scope` allows %interface behind a link-local one. Raises AddressError.
+
+    (RFC 4291, 2.2; RFC 4007, 11 for the scope.)
+    """
+    if _V4_SHAPE.fullmatch(text):
+        return IPv4Address(_ipv4(text, text))
+    if ":" not in text:
+        what = f'"{text}" has a prefix length' if "/" in text else f'"{text}" is no address'
+        raise AddressError(what, "an address alone, such as 192.168.40.7 or 2001:db8:40::7")
+    bare, mark, zone = text.partition("%")
+    number = _ipv6(bare if scope else text)
+    address = IPv6Address(number)
+    if mark and scope:
+        if not address.is_link_local or not re.fullmatch(r"[A-Za-z0-9._-]{1,15}", zone):
+            raise AddressError(f'"{text}" has a scope', "%INTERFACE behind a link-local address only")
+        return IPv6Address(f"{address}%{zone}")
+    return address
+
+
+def parse_interface(text: str) -> IPInterface:
+    """An address of an interface with its prefix length, such as 192.168.56.21/24. Raises AddressError.
+
+    The length is never guessed: it comes from the network, not from the first octet (RFC 4632, 3.1).
+    """
+    bare, slash, length = text.partition("/")
+    address = parse_address(bare)
+    bits = 32 if address.version == 4 else 128
+    if not slash:
+        raise AddressError(
+            f'"{text}" has no prefix length',
+            f"the length of the network behind it, such as {text}/{bits - 8 if bits == 32 else 64}",
+        )
+    if not length.isascii() or not length.isdigit() or (len(length) > 1 and length[0] == "0") or int(length) > bits:
+        raise AddressError(f'"/{length}" is no prefix length', f"a number from 0 to {bits} after the slash")
+    return ipaddress.ip_interface(f"{address}/{length}")
+
+
+def parse_range(text: str) -> tuple[IPAddress, IPAddress]:
+    """First and last address of FIRST-LAST, both included. Raises AddressError."""
+    first_text, mark, last_text = text.partition("-")
+    if not mark:
+        raise AddressError(f'"{text}" is no range', "FIRST-LAST, such as 192.168.56.100-192.168.56.199")
+    first, last = parse_address(first_text.strip()), parse_address(last_text.strip())
+    if first.version != last.version:
+        raise AddressError(f'"{text}" joins two families', "two addresses of one family")
+    if int(last) < int(first):
+        raise AddressError(f'"{text}" ends before it begins', f"{last}-{first}")
+    return first, last
+
+
+def parse_mask(text: str) -> int:
+    """The length of a netmask in dotted form, such as 24 for 255.255.255.0. Raises AddressError for one with gaps."""
+    number = _ipv4(text, text)
+    inverted = number ^ 0xFFFFFFFF
+    if inverted & (inverted + 1):
+        raise AddressError(f'"{text}" is no netmask', "ones from the left without a gap, such as 255.255.255.0")
+    return 32 - inverted.bit_length()
 
 
 def _ipv4(address: str, text: str) -> int:

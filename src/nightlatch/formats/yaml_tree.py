@@ -9,10 +9,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
-from nightlatch.faults import EstateError, Fault
+from nightlatch.faults import Fault, NightlatchError
 from nightlatch.origin import Kind, Origin
 
 MOST_DEPTH = 40
+
+
+class YamlError(NightlatchError):
+    """The text is no YAML that we read; every fault has its place."""
 
 
 @dataclass(slots=True)
@@ -44,10 +48,11 @@ class Node:
 
 @dataclass
 class Source:
-    """The file: its name for messages and its lines for excerpts. Faults are gathered here."""
+    """The file: its name for messages, whose it is, and its lines for excerpts. Faults are gathered here."""
 
     path: str
     text: str
+    kind: Kind = Kind.FILE
     faults: list[Fault] = field(default_factory=list)
 
     def __post_init__(self) -> None:
@@ -55,7 +60,7 @@ class Source:
 
     def origin(self, node: Node) -> Origin:
         """The node's place."""
-        return Origin(self.path, node.line, node.column, Kind.ESTATE)
+        return Origin(self.path, node.line, node.column, self.kind)
 
     def fault(self, node: Node, what: str, expected: str = "", nearest: str = "") -> None:
         """Note something that is wrong at a node."""
@@ -65,7 +70,7 @@ class Source:
 
 
 def parse(source: Source) -> Node:
-    """The root node. Raises EstateError with the first error of syntax; what is well formed but refused is noted."""
+    """The root node. Raises YamlError with the first error of syntax; what is well formed but refused is noted."""
     from ruamel.yaml import YAML
     from ruamel.yaml.error import MarkedYAMLError, YAMLError
 
@@ -79,11 +84,11 @@ def parse(source: Source) -> Node:
         mark = error.problem_mark or error.context_mark
         node = Node(mark.line + 1, mark.column + 1) if mark else Node(1, 1)
         source.fault(node, f"this is no YAML: {error.problem or error.context}", "a colon and a space behind each key")
-        raise EstateError(source.faults) from None
+        raise YamlError(source.faults) from None
     except YAMLError as error:
-        raise EstateError(f"{source.path}: this is no YAML: {error}") from None
+        raise YamlError(f"{source.path}: this is no YAML: {error}") from None
     if source.faults:
-        raise EstateError(source.faults)
+        raise YamlError(source.faults)
     return root
 
 
@@ -92,7 +97,7 @@ def _refuse_control(source: Source) -> None:
         for column, char in enumerate(line.rstrip("\r"), 1):
             if ord(char) < 32 and char != "\t":
                 source.fault(Node(number, column), f"a control character (U+{ord(char):04X})", "text")
-                raise EstateError(source.faults)
+                raise YamlError(source.faults)
 
 
 class _Builder:
@@ -112,7 +117,7 @@ class _Builder:
                     self._refuse(event, "a second document in the same file", "one document")
                 root = root or node
         if root is None:
-            raise EstateError([Fault("the file is empty", Origin(self.source.path, 1, 1, Kind.ESTATE), "an estate")])
+            raise YamlError([Fault("the file is empty", Origin(self.source.path, 1, 1, self.source.kind), "a mapping")])
         return root
 
     def _refuse(self, event: object, what: str, expected: str) -> None:
@@ -125,7 +130,7 @@ class _Builder:
         node.flow = bool(getattr(event, "flow_style", False))
         name = type(event).__name__
         if depth > MOST_DEPTH:
-            raise EstateError([Fault("nested too deeply", self.source.origin(node), f"at most {MOST_DEPTH} levels")])
+            raise YamlError([Fault("nested too deeply", self.source.origin(node), f"at most {MOST_DEPTH} levels")])
         if name == "AliasEvent":
             self._refuse(event, "an alias (*)", "the value itself: aliases are not read")
             node.text = ""

@@ -1,0 +1,135 @@
+"""Addresses of a live guest: what its files say against what systemd-networkd really makes of them, and leases as they come."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from nightlatch import api
+from nightlatch.evidence.snapshot import Snapshot
+from nightlatch.lab.machine import Guest
+from nightlatch.lab.tools import waited
+from nightlatch.readings import network
+from nightlatch.readings.network import NetworkReading
+from nightlatch.readings.profiles import Method, System
+from tests.judges import networks
+from tests.live.station import Station
+
+pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "dnsmasq", root=True)
+LINKS = 14
+SEED = int(os.environ.get("NIGHTLATCH_SEED", "20261125"))
+
+
+def unit(dice: networks.Dice, name: str, number: int) -> str:
+    """One .network file with addresses of every kind."""
+    lines = [
+        "[Match]",
+        f"Name={name}",
+        "",
+        "[Network]",
+        f"LinkLocalAddressing={dice.one('no', 'ipv6')}",
+        "IPv6AcceptRA=no",
+    ]
+    lines += [f"Address={dice.address()}" for _ in range(dice.roll.randint(0, 3))]
+    lines += [*([dice.one("Address=", "DNS=")] if dice.perhaps(0.3) else []), f"Address=10.{200 + number}.0.1/24"]
+    for last in range(3, 3 + dice.roll.randint(0, 2)):
+        lines += [f"Gateway=10.{200 + number}.0.{last}", *([dice.one("Gateway=")] if dice.perhaps(0.4) else [])]
+    lines += ["", "[Address]", f"Address={dice.address()}"]
+    if dice.perhaps(0.4):
+        lines += ["", "[Route]", f"Gateway=10.{200 + number}.0.2", "GatewayOnLink=yes", f"Metric={1000 + number}"]
+    return "\n".join(lines) + "\n"
+
+
+@pytest.fixture(scope="module")
+def moved(station: Station) -> Iterator[tuple[Station, Guest, Snapshot]]:
+    """A guest with one fixed address, one leased by dnsmasq, and many links that networkd configures; surveyed over SSH."""
+    station.lab.network("pool", "192.168.77.1/24")
+    leases = station.folder / "leases"
+    server = station.lab.router.start(
+        "dnsmasq", "--keep-in-foreground", "--conf-file=/dev/null", "--port=0", "--user=root", "--interface=br-pool",
+        "--bind-interfaces", "--dhcp-range=192.168.77.100,192.168.77.120,10m", f"--dhcp-leasefile={leases}",
+        f"--pid-file={station.folder}/dnsmasq.pid", stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+    )  # fmt: skip
+    try:
+        guest = station.guest("moved", "192.168.56.71")
+        station.lab.join(guest, "pool", [], "eth1")
+        guest.image.units("ssh.service", "systemd-networkd.service")
+        dice = networks.Dice(SEED)
+        for number in range(LINKS):
+            name = f"net{number}"
+            guest.run("ip", "link", "add", name, "type", "veth", "peer", "name", f"peer{number}")
+            guest.run("ip", "link", "set", f"peer{number}", "up")
+            guest.image.write(f"/etc/systemd/network/{20 + number}-{name}.network", unit(dice, name, number))
+        guest.image.write("/etc/systemd/network/10-pool.network", "[Match]\nName=eth1\n\n[Network]\nDHCP=ipv4\n")
+        guest.image.write(
+            "/etc/systemd/network/05-fixed.network", "[Match]\nName=eth0 peer*\n\n[Link]\nUnmanaged=yes\n"
+        )
+        guest.boot()
+        guest.until_listening()
+        waited("a lease and all addresses", _settled(guest), 30)
+        with station.client() as client:
+            target = "keeper@192.168.56.71"
+            yield station, guest, api.survey_target(target, client=client, pins=(station.host_keys["moved"],))
+    finally:
+        server.terminate()
+        server.wait(10)
+
+
+def _settled(guest: Guest) -> Iterator[bool]:
+    before = ""
+    while True:
+        now = guest.run("ip", "-o", "addr")
+        yield "192.168.77.1" in now and "tentative" not in now and now == before
+        before = now
+
+
+def reading(snapshot: Snapshot) -> NetworkReading:
+    return network.read(snapshot)
+
+
+def test_what_is_stored_is_what_networkd_configures(
+    moved: tuple[Station, Guest, Snapshot], tell: Callable[[str], None]
+) -> None:  # fmt: skip
+    found = reading(moved[2])
+    assert found.is_live
+    assert found.starts[System.NETWORKD] is True
+    count = 0
+    for number in range(LINKS):
+        name = f"net{number}"
+        (profile,) = found.profiles_of(name)
+        (live,) = [each for each in found.live if each.link.name == name]
+        stored = {str(each.value) for each in profile.addresses}
+        loaded = {str(a.address) for a in live.addresses if not a.address.ip.is_link_local}
+        assert stored == loaded, (SEED, name, moved[1].inside("cat", profile.origin.path))
+        local = any(a.address.ip.is_link_local for a in live.addresses)
+        assert profile.has(Method.LINK_LOCAL, 6) is local, (SEED, name)
+        routes = {(str(r.via), r.metric or None) for r in found.default_routes if r.interface == name}
+        assert {(str(g.address), g.metric) for g in profile.gateways} == routes, (SEED, name)
+        count += len(stored)
+    tell(f"networkd: {LINKS} interfaces, {count} addresses, stored as loaded")
+
+
+def test_a_leased_address_is_known_as_one(moved: tuple[Station, Guest, Snapshot]) -> None:
+    station, _, snapshot = moved
+    found = reading(snapshot)
+    (profile,) = found.profiles_of("eth1")
+    assert profile.methods_of(4) == (Method.LEASED,)
+    (address,) = [a for _, a, how in found.addresses if how is Method.LEASED]
+    assert str(address.value).startswith("192.168.77.1")
+    (lease,) = found.leases
+    assert (str(lease.value.address), lease.value.server) == (str(address.value), "192.168.77.1")
+    given = (station.folder / "leases").read_text()
+    assert f"{found.hardware_of('eth1')} {address.value}" in given
+    assert not found.profiles_of("eth0"), "networkd leaves it alone"
+
+
+def test_a_survey_of_the_folder_says_the_same_of_what_is_stored(moved: tuple[Station, Guest, Snapshot]) -> None:
+    guest, live = moved[1], reading(moved[2])
+    stored = reading(api.survey_target(Path(guest.root), "moved"))
+    assert stored.profiles == live.profiles
+    assert stored.starts == live.starts
+    assert not stored.is_live
