@@ -15,6 +15,7 @@ from nightlatch.estate.model import Estate
 from nightlatch.faults import EstateError
 from tests.guests import AT, HASH, Guest, estate, lifted, pub
 from tests.live.test_service import CASES as ON_LIVE_GUESTS
+from tests.test_addresses import SPOKEN
 
 GRANT = "let: mara, into: gauge, by: ssh, from: bench, with: key"
 OFF = "PasswordAuthentication no\nKbdInteractiveAuthentication no\n"
@@ -165,6 +166,7 @@ def test_the_catalogue_is_whole() -> None:
         | {"ssh.shared-host-key", "account.second-root"}
         | {case[2] for case in ON_LIVE_GUESTS}
         | {"ssh.second-opinion"}
+        | SPOKEN
     )
     silent = {n for n, c in CATALOGUE.items() if not (isinstance(c, Check) and c.body is None)} - spoken
     assert not silent, f"no test makes these speak: {silent}"

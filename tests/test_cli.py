@@ -58,7 +58,7 @@ def test_the_whole_loop(fresh: Path) -> None:
         "Next: nightlatch draft estate.yaml",
     ):
         assert part in first
-    assert "3 holes, 1 shut out, 3 findings of hygiene, nothing undecided." in first
+    assert "3 holes, 1 shut out, 9 findings of hygiene, nothing undecided." in first
     assert all(len(line) <= 100 for line in first.splitlines())
     shown = run("draft", *AS_OF, cwd=fresh)
     assert "-PasswordAuthentication yes" in shown
@@ -175,6 +175,44 @@ def test_every_command_has_help(skerry: Path) -> None:
         assert command in listing
         assert "Usage: nightlatch" in run(command, "--help", cwd=skerry)
     assert "nightlatch 0.1.0" in run("--version", cwd=skerry)
+
+
+def test_the_address_book_of_the_station(fresh: Path) -> None:
+    told = run("addresses", cwd=fresh, code=1)
+    for part in (
+        "isle   192.168.56.0/24   host 192.168.56.1   gateway 192.168.56.254   leases 192.168.56.100-192.168.56.199",
+        "192.168.56.22  chartbox  enp0s8  fixed  stays", "149 addresses are free for fixed ones; the next is 192.168.56.2",
+        "chartbox and gate both have 192.168.56.22", "2 default routes for IPv4", "by lease: whoever is given it tomorrow",
+        "On plotter the name chartbox leads to 192.168.56.24", "have the same machine id", "It touches gauge, plotter.",
+        "4 addresses, 6 findings.",
+    ):  # fmt: skip
+        assert part in " ".join(told.split("\n             ")), part
+    assert run("addresses", cwd=fresh, code=1) == told, "the second run says the same"
+    near = run("addresses", "--from", "192.168.56.9", "--propose", cwd=fresh, code=1)
+    assert "gate      192.168.56.22  private  fixed  stays  also chartbox has it" in near
+    assert "the place lies in the same network" in near
+    document = json.loads(run("addresses", "--format", "json", "--from", "bench", cwd=fresh, code=1))
+    assert document["format"] == "nightlatch/addresses/1"
+    assert [d["dial"] for d in document["dial"]] == ["192.168.56.21", "192.168.56.22", "192.168.56.23", "192.168.56.22"]
+    rows = run("addresses", "--format", "csv", "--fail-at", "critical", cwd=fresh).splitlines()
+    assert rows[1] == "isle,192.168.56.21,24,gauge,enp0s8,fixed,stays,/etc/network/interfaces:7:13"
+    alone = run("addresses", "images/plotter", cwd=fresh)
+    assert "netplan    IPv4 leased, IPv6 announced, at boot" in alone
+    assert (
+        json.loads(run("addresses", "images/gate", "--format", "json", cwd=fresh))["format"]
+        == "nightlatch/interfaces/1"
+    )
+    assert 'there is no place "benc"' in run("addresses", "--from", "benc", cwd=fresh, code=2)
+    assert "are for an estate file" in run("addresses", "images/gate", "--propose", cwd=fresh, code=2)
+    assert "there is no such folder" in run("addresses", "images/none", cwd=fresh, code=3)
+
+
+def test_an_address_for_a_guest_that_has_none(fresh: Path) -> None:
+    path = fresh / "images/gauge/etc/network/interfaces"
+    path.write_text("auto enp0s8\niface enp0s8 inet dhcp\n")
+    told = run("addresses", "--propose", "--on", "gauge", "--fail-at", "high", cwd=fresh)
+    assert "addresses: {enp0s8: [192.168.56.2/24]}" in told
+    assert "No address is known of gauge." in told
 
 
 def test_the_demo_tells_its_story_in_time_and_leaves_nothing(tmp_path: Path) -> None:

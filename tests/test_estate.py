@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import time
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -86,7 +87,21 @@ def test_wrong_grants(tmp_path: Path, sentence: str, parts: list[str]) -> None:
 FILES = [
     ("", "the file is empty", 1),
     ("nightlatch: 2\nestate: x\nguests: {}\n", "nightlatch: 1", 1),
-    ("nightlatch: 1\nestate: x\nguests: {}\nnetworks: {}\n", "networks, forwards and perimeters come later", 4),
+    ("nightlatch: 1\nestate: x\n", "lacks guests", 1),
+    ("nightlatch: 1\nestate: x\nguests: {}\nnetworks: {isle: {subnet: 192.168.56.1/24}}\n", "192.168.56.0/24 for the whole", 4),
+    ("nightlatch: 1\nestate: x\nguests: {}\nnetworks: {isle: {subnet: 192.168.56.0}}\n", "no prefix length", 4),
+    ("nightlatch: 1\nestate: x\nguests: {}\nnetworks: {isle: {host: 192.168.56.1}}\n", "network isle lacks subnet", 4),
+    ("nightlatch: 1\nestate: x\nguests: {}\nnetworks: {isle: {subnet: [10.0.0.0/8, 10.1.0.0/16]}}\n", "overlaps another", 4),
+    ("nightlatch: 1\nestate: x\nguests: {}\nnetworks: {isle: {subnet: 10.0.0.0/8, host: 11.0.0.1}}\n", "lies outside of isle", 4),
+    ("nightlatch: 1\nestate: x\nguests: {}\nnetworks: {isle: {subnet: 10.0.0.0/8, leases: 10.0.0.9-11.0.0.1}}\n", "outside of isle", 4),
+    ("nightlatch: 1\nestate: x\nguests: {}\nnetworks: {isle: {subnet: 10.0.0.0/8, leases: 10.0.0.9-10.0.0.1}}\n", "ends before", 4),
+    ("nightlatch: 1\nestate: x\nguests: {}\nnetworks: {isle: {subnet: 10.0.0.0/8, forwards: []}}\n", "forwards come later", 4),
+    ("nightlatch: 1\nestate: x\nguests: {g: {via: {folder: x}, network: isel}}\nnetworks: {isle: {subnet: 10.0.0.0/8}}\n",
+     'Did you mean "isle"?', 3),
+    ("nightlatch: 1\nestate: x\nguests: {g: {via: {folder: x}, addresses: {eth0: 10.0.0.4}}}\n", "no prefix length", 3),
+    ("nightlatch: 1\nestate: x\nguests: {g: {via: {folder: x}, addresses: {eth0: 127.0.0.4/8}}}\n", "is a loopback address", 3),
+    ("nightlatch: 1\nestate: x\nguests: {g: {via: {folder: x}, addresses: {'eth 0': 10.0.0.4/8}}}\n", "is no interface", 3),
+    ("nightlatch: 1\nestate: x\nguests_from: none.csv\n", "none.csv can't be read", 3),
     ("nightlatch: 1\nestate: x\nguests: {}\nplcaes: {}\n", 'Did you mean "places"?', 4),
     ("nightlatch: 1\nestate: x\nestate: y\nguests: {}\n", "stands here twice", 3),
     ("%YAML 1.1\n---\nnightlatch: 1\n", "a YAML directive", None),
@@ -103,7 +118,7 @@ FILES = [
     ("nightlatch: 1\nestate: x\nguests:\n  g: {via: {ssh: 192.0.2.1, as: '-l'}}\n", "is no account name", 4),
     ("nightlatch: 1\nestate: x\nguests:\n  g: {via: {folder: x, port: 22}}\n", "a folder has no port", 4),
     ("nightlatch: 1\nestate: x\nguests:\n  g: {via: {folder: x, as: keeper}}\n", "as, key and from together", 4),
-    ("nightlatch: 1\nestate: x\nguests:\n  g: {via: {folder: x}, addresses: y}\n", "addresses of guests come later", 4),
+    ("nightlatch: 1\nestate: x\nguests:\n  g: {via: {folder: x}, addresses: y}\n", "a mapping: names with a colon", 4),
     ("nightlatch: 1\nestate: x\ntime_zone: Atlantic/Faeroes\nguests: {}\n", 'no time zone "Atlantic/Faeroes"', 3),
     ("nightlatch: 1\nestate: x\nguests: {}\nplaces: {anywhere: [10.0.0.1]}\n", "reserved", 4),
     ("nightlatch: 1\nestate: x\nguests: {}\npeople: {mara: {keys: [keys/none.pub]}}\n", "there is no file keys/none.pub", 4),
@@ -171,3 +186,52 @@ def test_the_starter_loads(tmp_path: Path) -> None:
     path = tmp_path / "estate.yaml"
     path.write_text(starter("estate.yaml"))
     assert list(load(path).guests) == ["first"]
+
+
+ROWS = [
+    ("name,via,at\ng,folder,x\n", ""),
+    ("name,via\ng,here\n", ""),
+    ("name,via,at,labels,network,addresses\ng,ssh,192.168.56.21,loggers spare,isle,eth0=192.168.56.21/24 eth0=2001:db8:56::21/64\n", ""),
+    ("name,via,at\r\n\r\ng,folder,x\r\n", ""),
+    ("", "guests.csv:1:1: the heading lacks name or via"),
+    ("name,via,att\n", "guests.csv:1:10: there is no column \"att\""),
+    ("name,via,at\ng,folder\n", "guests.csv:2:1: 2 fields where the heading has 3"),
+    ("name,via,at\ng,folder,\n", "guests.csv:2:3: folder is nothing"),
+    ("name,via,at\nG,folder,x\n", 'guests.csv:2:1: "G" can\'t be the name of a guest'),
+    ("name,via,at\ng,folder,x\ng,folder,y\n", 'guests.csv:3:1: "g" stands here a second time'),
+    ("name,via,at\ng,flder,x\n", "guests.csv:2:3: via has no \"flder\""),
+    ("name,via,at,addresses\ng,folder,x,eth0=192.168.56.21\n", "guests.csv:2:17: \"192.168.56.21\" has no prefix length"),
+    ("name,via,at,addresses\ng,folder,x,192.168.56.21/24\n", "an interface is"),
+    ('name,via,at\n"g"x,folder,x\n', "guests.csv:2:1: this is no CSV"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("text, part", ROWS)
+def test_guests_from_a_list(tmp_path: Path, text: str, part: str) -> None:
+    (tmp_path / "guests.csv").write_bytes(text.encode())
+    path = tmp_path / "estate.yaml"
+    path.write_text(
+        "nightlatch: 1\nestate: x\nnetworks: {isle: {subnet: [192.168.56.0/24, '2001:db8:56::/64']}}\nguests_from: guests.csv\n"
+    )
+    if part:
+        with pytest.raises(EstateError) as caught:
+            load(path)
+        assert part in str(caught.value)
+        return
+    (guest,) = load(path).guests.values()
+    assert guest.name == "g"
+    assert guest.origin.path.endswith("guests.csv")
+    if "network" in text:
+        assert guest.network == "isle"
+        assert guest.labels == ("loggers", "spare")
+        assert [str(each.address) for each in guest.addresses] == ["192.168.56.21/24", "2001:db8:56::21/64"]
+
+
+def test_thousands_of_guests_load_in_seconds(tmp_path: Path) -> None:
+    rows = [f"g{n},folder,images/g{n},loggers,isle,eth0=10.{n >> 8 & 255}.{n & 255}.1/8\n" for n in range(5000)]
+    (tmp_path / "guests.csv").write_text("name,via,at,labels,network,addresses\n" + "".join(rows))
+    path = tmp_path / "estate.yaml"
+    path.write_text("nightlatch: 1\nestate: x\nnetworks: {isle: {subnet: 10.0.0.0/8}}\nguests_from: guests.csv\n")
+    started = time.process_time()
+    assert len(load(path).guests) == 5000
+    assert time.process_time() - started < 10

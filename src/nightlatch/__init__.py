@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 __version__ = "0.1.0"
 
 if TYPE_CHECKING:
+    from nightlatch.addressing import AddressBook, Interfaces, addresses, addresses_target
     from nightlatch.api import (
         Audit,
         Client,
@@ -45,11 +46,13 @@ _HOMES = (
     {"tell_demo": "nightlatch.demo.story", "change_script": "nightlatch.carrying"}
     | dict.fromkeys(_CHANGING, "nightlatch.changing")
     | dict.fromkeys(("Described", "describe"), "nightlatch.describing")
+    | dict.fromkeys(("AddressBook", "Interfaces", "addresses", "addresses_target"), "nightlatch.addressing")
     | dict.fromkeys(("Met", "meet", "pin"), "nightlatch.meeting")
     | dict.fromkeys(("Look", "Reach", "Reached", "look_at", "reach"), "nightlatch.reaching")
 )
 
 __all__ = [
+    "AddressBook",
     "Audit",
     "Changed",
     "Client",
@@ -57,6 +60,7 @@ __all__ = [
     "Described",
     "Draft",
     "Estate",
+    "Interfaces",
     "Latched",
     "Look",
     "Met",
@@ -64,6 +68,8 @@ __all__ = [
     "Reach",
     "Reached",
     "__version__",
+    "addresses",
+    "addresses_target",
     "audit",
     "audit_target",
     "change_script",

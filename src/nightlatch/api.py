@@ -265,6 +265,13 @@ def audit(
     `jobs` is the number of processes; 0 takes one for few guests and one a processor for many. Live guests are
     surveyed several at a time.
     """
+    return audited(estate, at, guests, jobs, client=client)[0]
+
+
+def audited(
+    estate: Estate, at: datetime, guests: Sequence[str] | None = None, jobs: int = 0, *, client: Client | None = None
+) -> tuple[Audit, list[Identities]]:  # fmt: skip
+    """The same, with what is kept of each guest to hold it against the others."""
     run.check_waivers(estate)
     picked = chosen(estate, guests)
     jobs = jobs or (1 if len(picked) < FEW else os.cpu_count() or 1)
@@ -274,7 +281,7 @@ def audit(
         audits[found.guest] = found
         fleet += [identities] if identities else []
     ordered = [audits[spec.name] for spec in picked]
-    return Audit(estate.name, at, tuple(_with_fleet(ordered, run.fleet(fleet, estate, at))))
+    return Audit(estate.name, at, tuple(_with_fleet(ordered, run.fleet(fleet, estate, at)))), fleet
 
 
 def _audited(
@@ -314,7 +321,7 @@ class Auditor:
     def judged(self, snapshot: Snapshot) -> tuple[GuestAudit, Identities]:
         """The audit of one guest from its evidence."""
         access = guest_access(readings.read(snapshot), self.at, self.realms)
-        return run.guest_audit(access, self.at, self.estate, self.names), run.identities(access)
+        return run.guest_audit(access, self.at, self.estate, self.names), run.identities(access, self.estate)
 
 
 _AUDITOR: list[Auditor] = []

@@ -16,6 +16,7 @@ from nightlatch.lab.tools import waited
 from nightlatch.readings import network
 from nightlatch.readings.network import NetworkReading
 from nightlatch.readings.profiles import Method, System
+from nightlatch.reason.holdings import holdings
 from tests.judges import networks
 from tests.live.station import Station
 
@@ -118,12 +119,13 @@ def test_a_leased_address_is_known_as_one(moved: tuple[Station, Guest, Snapshot]
     found = reading(snapshot)
     (profile,) = found.profiles_of("eth1")
     assert profile.methods_of(4) == (Method.LEASED,)
-    (address,) = [a for _, a, how in found.addresses if how is Method.LEASED]
-    assert str(address.value).startswith("192.168.77.1")
+    (held,) = [each for each in holdings(found, "moved") if each.method is Method.LEASED]
+    assert str(held.address).startswith("192.168.77.1")
+    assert held.lasts is False
     (lease,) = found.leases
-    assert (str(lease.value.address), lease.value.server) == (str(address.value), "192.168.77.1")
+    assert (lease.value.address, lease.value.server) == (held.address, "192.168.77.1")
     given = (station.folder / "leases").read_text()
-    assert f"{found.hardware_of('eth1')} {address.value}" in given
+    assert f"{found.hardware_of('eth1')} {held.address}" in given
     assert not found.profiles_of("eth0"), "networkd leaves it alone"
 
 

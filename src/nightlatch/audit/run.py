@@ -8,7 +8,7 @@ from datetime import datetime
 
 from nightlatch.audit import holes, shut_out
 from nightlatch.audit.checks import CATALOGUE, Context, FleetCheck, hygiene
-from nightlatch.audit.checks.registry import Identities, finding
+from nightlatch.audit.checks.registry import Fleet, Identities, finding
 from nightlatch.audit.findings import Finding, Group, GuestAudit, WayIn
 from nightlatch.audit.naming import Names, comments_of, listed, names_of, powers
 from nightlatch.estate.model import Estate
@@ -17,6 +17,7 @@ from nightlatch.origin import Kind
 from nightlatch.reason.access import AccessPath, Grant, GrantKind, Need, Proof, joined
 from nightlatch.reason.differences import covers, missing, surplus
 from nightlatch.reason.grants import expand
+from nightlatch.reason.holdings import hardware, holdings
 from nightlatch.reason.paths import GuestAccess
 
 # Checks that often say again what a difference has said of the same line.
@@ -150,16 +151,35 @@ def doors(paths: Iterable[AccessPath], grants: tuple[Grant, ...], names: Names) 
         yield WayIn(grant.account, shown, powers(serving) if serving else "nothing", where, proofs, grant.kind.value)
 
 
-def identities(access: GuestAccess) -> Identities:
+def identities(access: GuestAccess, estate: Estate | None = None) -> Identities:
     """What the fleet checks keep of a guest."""
-    return Identities(access.guest, tuple((k.path, k.kind, k.fingerprint) for k in access.reading.host_keys))
+    network = access.reading.network
+    spec = estate.guests.get(access.guest) if estate is not None else None
+    wanted = _names(estate) if network.hosts and estate is not None else frozenset()
+    names = [
+        (name, line.address, line.number)
+        for line in network.hosts
+        for name in line.names
+        if line.address is not None and name.lower() in wanted
+    ]
+    return Identities(
+        access.guest, tuple((k.path, k.kind, k.fingerprint) for k in access.reading.host_keys),
+        holdings(network, access.guest, spec), tuple(hardware(network)),
+        network.machine_id.value if network.machine_id is not None else "", tuple(names), network.interfaces,
+    )  # fmt: skip
+
+
+def _names(estate: Estate) -> frozenset[str]:
+    """The names by which guests are known."""
+    return frozenset({*estate.guests, *(spec.dial.lower() for spec in estate.guests.values() if spec.dial)})
 
 
 def fleet(guests: list[Identities], estate: Estate | None, at: datetime) -> dict[str, list[Finding]]:
     """Findings over all guests, by the guest they are told with."""
     out: dict[str, list[Finding]] = {}
+    seen = Fleet(tuple(guests), estate)
     for each in CATALOGUE.values():
         if isinstance(each, FleetCheck):
-            for guest, told in each.body(guests):
+            for guest, told in each.body(seen):
                 out.setdefault(guest, []).append(_waived(finding(each, guest, told), estate, at))
     return out

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from nightlatch.cli import beginnings, changes, wire
+from nightlatch.cli import addresses, beginnings, changes, wire
 from nightlatch.cli.options import (
     SEVERITIES,
     as_of,
@@ -131,6 +131,7 @@ def audit(
 
 beginnings.register(cli)
 changes.register(cli)
+addresses.register(cli)
 wire.register(cli)
 
 

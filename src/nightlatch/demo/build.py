@@ -69,11 +69,72 @@ def key_lines(keys: Path = HERE / "keys") -> dict[str, str]:
         "mara": f"{bench} {key('mara-desk')}\n{bench} {key('mara-token')}\n",
         "joon": f"# joon's desk\n{bench} {key('joon-desk')}\n",
         "lantern": f"{bench} {key('lantern')}\n",
-        "copier": f'from="192.168.56.9",restrict,command="/usr/local/bin/copy-out" {key("nightcopy")}\n',
+        "copier": f'from="192.168.56.109",restrict,command="/usr/local/bin/copy-out" {key("nightcopy")}\n',
         "charts": f'cert-authority,principals="tove",from="203.0.113.20",restrict {key("skerry-users")}\n',
     }
 
 
+STARTED = "/etc/systemd/system/multi-user.target.wants"
+# How each guest comes by its address: by four systems, for that is how stations grow.
+INTERFACES = """\
+auto lo
+iface lo inet loopback
+
+# the cable along the pier
+auto enp0s8
+iface enp0s8 inet static
+    address 192.168.56.21/24
+    gateway 192.168.56.254
+    dns-nameservers 192.168.56.254
+"""
+PROFILE = """\
+[connection]
+id=pier
+uuid=7f1d0c52-3a86-4e0b-9c55-0d6f2a9be022
+type=ethernet
+interface-name=enp0s8
+
+[ethernet]
+mac-address=52:54:00:38:00:22
+
+[ipv4]
+method=manual
+address1=192.168.56.22/24,192.168.56.254
+dns=192.168.56.254;
+
+[ipv6]
+method=disabled
+"""
+PLAN = """\
+network:
+  version: 2
+  ethernets:
+    enp0s3:
+      dhcp4: true            # the mobile router, when it is plugged in
+    enp0s8:
+      addresses: [192.168.56.23/24]
+      nameservers: {addresses: [192.168.56.254]}
+      routes:
+        - {to: default, via: 192.168.56.254}
+"""
+MANAGED = {
+    "/etc/NetworkManager/system-connections/pier.nmconnection": PROFILE,
+    "/usr/sbin/NetworkManager": "", f"{STARTED}/NetworkManager.service": "",
+    "/etc/machine-id": "6c1f8a52e0b94d7d8f00c2a19be5d022\n",
+}  # fmt: skip
+NETWORKS = {
+    "gauge": {
+        "/etc/network/interfaces": INTERFACES, "/sbin/ifup": "", f"{STARTED}/networking.service": "",
+        "/etc/machine-id": "0b7fd3a9c1264e58a1d34f6e9c80a021\n",
+    },
+    "gate": MANAGED,
+    "chartbox": MANAGED,  # copied from gate, settings and all
+    "plotter": {
+        "/etc/netplan/50-pier.yaml": PLAN, "/usr/sbin/netplan": "", "/lib/systemd/systemd-networkd": "",
+        "/etc/machine-id": "f49b6d0c7a3148c2b65de1709f42c023\n",
+        "/etc/hosts": "127.0.0.1 localhost\n127.0.1.1 plotter\n192.168.56.24 chartbox\n",
+    },
+}  # fmt: skip
 CHARTS = """\
 # tove fetches charts, and nothing else
 Match User charts
@@ -190,6 +251,7 @@ def _base(story: Story) -> dict[str, str]:
         "/etc/ssh/sshd_config": (HERE / "sshd_config").read_text(),
         "/var/lib/dpkg/status": status,
         **{f"/etc/pam.d/{name}": text for name, text in PAM.items()},
+        **NETWORKS[story.name],
     }
 
 
@@ -198,7 +260,10 @@ def _write(root: Path, path: str, content: bytes, modes: Mapping[str, tuple[int,
     target.parent.mkdir(parents=True, exist_ok=True)
     target.write_bytes(content)
     owner = next((uid for name, uid in PEOPLE.items() if path.startswith(f"/home/{name}/")), 0)
-    secret = path.startswith(("/home/", "/root/")) or path in ("/etc/shadow", "/etc/sudoers")
+    secret = path.startswith(("/home/", "/root/", "/etc/netplan/", "/etc/NetworkManager/")) or path in (
+        "/etc/shadow",
+        "/etc/sudoers",
+    )
     mode, uid, gid = modes.get(path, (0o600 if secret else 0o644, owner, owner))
     if os.geteuid() != 0 and mode & 0o020:
         mode |= 0o002  # an ordinary user can't give a file another group, so the story needs another mode

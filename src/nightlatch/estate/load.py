@@ -5,13 +5,14 @@ from __future__ import annotations
 from pathlib import Path
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError, available_timezones
 
-from nightlatch.estate import reader, sentences, tree, ways
+from nightlatch.estate import guest_list, networks, reader, sentences, tree, ways
 from nightlatch.estate.model import (
     CertificateRight,
     Emergency,
     Estate,
     GrantSpec,
     GuestSpec,
+    NetworkSpec,
     Place,
     Principal,
     Team,
@@ -25,19 +26,11 @@ from nightlatch.origin import Kind, Origin
 
 LARGEST = 16 << 20
 SECTIONS = (
-    "nightlatch", "estate", "time_zone", "authorities", "places", "people", "teams", "robots", "guests", "grants",
-    "emergency", "waivers", "narrow_at",
+    "nightlatch", "estate", "time_zone", "authorities", "places", "people", "teams", "robots", "networks", "guests",
+    "guests_from", "grants", "emergency", "waivers", "narrow_at",
 )  # fmt: skip
-LATER = {
-    "networks": "networks, forwards and perimeters come later",
-    "directories": "groups of a directory come later",
-    "guests_from": "lists of guests come later",
-}
-GUEST = ("system", "dial", "via", "labels", "host_keys")
-LATER_GUEST = {
-    "addresses": "addresses of guests come later",
-    "network": "networks come later",
-}
+LATER = {"directories": "groups of a directory come later"}
+GUEST = ("system", "dial", "via", "labels", "host_keys", "network", "addresses")
 
 
 def load(path: Path) -> Estate:
@@ -46,8 +39,14 @@ def load(path: Path) -> Estate:
     root = tree.parse(source)
     estate = _Loader(source, path).estate(root)
     if source.faults:
-        raise EstateError(sorted(source.faults, key=lambda f: (f.origin.line, f.origin.column) if f.origin else (0, 0)))
+        raise EstateError(sorted(source.faults, key=lambda fault: _order(fault, str(path))))
     return estate
+
+
+def _order(fault: Fault, path: str) -> tuple[bool, int, int]:
+    """The estate file's own faults first, each file's in the order of its lines."""
+    origin = fault.origin
+    return (origin.path != path, origin.line, origin.column) if origin is not None else (False, 0, 0)
 
 
 def _read(path: Path) -> str:
@@ -77,16 +76,22 @@ class _Loader:
         self.principals: dict[str, Principal] = {}
         self.teams: dict[str, Team] = {}
         self.guests: dict[str, GuestSpec] = {}
+        self.networks: dict[str, NetworkSpec] = {}
+        self.key_files: dict[str, PublicKey] = {}
 
     def estate(self, root: Node) -> Estate:
-        found = reader.section(self.source, root, "the estate", SECTIONS, LATER, ("nightlatch", "estate", "guests"))
+        found = reader.section(self.source, root, "the estate", SECTIONS, LATER, ("nightlatch", "estate"))
+        if "guests" not in found and "guests_from" not in found and root.pairs is not None:
+            self.source.fault(root, "the estate lacks guests", "guests: ..., or guests_from: FILE.csv")
         if "nightlatch" in found and found["nightlatch"].text != "1":
             self.source.fault(
                 found["nightlatch"], f"version {found['nightlatch'].kind} of the file format", "nightlatch: 1"
             )
         reader.each(self.source, found.get("authorities"), "an authority", self._authority)
         reader.each(self.source, found.get("places"), "a place", self._place)
+        rows = guest_list.read(self.source, found["guests_from"], self.folder) if "guests_from" in found else None
         guest_names = {k.text or "": v for k, v in (found["guests"].pairs or [])} if "guests" in found else {}
+        guest_names.update({row.name.text or "": row.guest for row in rows.rows} if rows is not None else {})
         reader.each(
             self.source,
             found.get("people"),
@@ -101,11 +106,18 @@ class _Loader:
         )
         reader.each(self.source, found.get("teams"), "a team", self._team)
         names = sentences.Names(self.places, self.principals, self.teams, self.guests)
-        reader.each(self.source, found.get("guests"), "a guest", lambda n, k, v: self._guest(n, k, v, names))
+        reader.each(self.source, found.get("networks"), "a network", self._network)
+        reader.each(
+            self.source, found.get("guests"), "a guest", lambda n, k, v: self._guest(self.source, n, k, v, names)
+        )
+        if rows is not None:
+            for row in rows.rows:
+                self._row(rows.source, row, names)
+            self.source.faults.extend(rows.source.faults)
         return Estate(
             reader.text(self.source, found["estate"], "the estate's name") if "estate" in found else "",
             self.path, self._zone(found.get("time_zone")), self.authorities, self.places, self.principals, self.teams,
-            self.guests, *self._sentences(found, names), self._narrow_at(found.get("narrow_at")),
+            self.guests, *self._sentences(found, names), self._narrow_at(found.get("narrow_at")), self.networks,
         )  # fmt: skip
 
     def _sentences(
@@ -120,8 +132,26 @@ class _Loader:
         waivers = [sentences.waiver(self.source, node, n, names) for n, node in listed("waivers")]
         return tuple(g for g in grants if g), tuple(e for e in kept if e), tuple(w for w in waivers if w)
 
-    def _key(self, node: Node) -> PublicKey | None:
-        return reader.key_file(self.source, node, self.folder, "a key file")
+    def _key(self, node: Node, source: Source | None = None) -> PublicKey | None:
+        """The key in a file; one that many guests name is read once."""
+        known = self.key_files.get(node.text or "")
+        found = known or reader.key_file(source or self.source, node, self.folder, "a key file")
+        if found is not None:
+            self.key_files[node.text or ""] = found
+        return found
+
+    def _network(self, name: str, key: Node, node: Node) -> None:
+        found = networks.network(self.source, name, key, node)
+        if found is not None:
+            self.networks[name] = found
+
+    def _row(self, source: Source, row: guest_list.Row, names: sentences.Names) -> None:
+        name = reader.name(source, row.name, "a guest")
+        if name in self.guests:
+            first = self.guests[name].origin
+            source.fault(row.name, f'"{name}" stands here a second time', f"it once (the first is at {first})")
+        elif name:
+            self._guest(source, name, row.name, row.guest, names)
 
     def _zone(self, node: Node | None) -> ZoneInfo:
         if node is None:
@@ -204,28 +234,33 @@ class _Loader:
         ]
         self.teams[name] = Team(name, tuple(dict.fromkeys(m for m in members if m)), self.source.origin(key))
 
-    def _guest(self, name: str, key: Node, node: Node, names: sentences.Names) -> None:
+    def _guest(self, source: Source, name: str, key: Node, node: Node, names: sentences.Names) -> None:
         what = f"guest {name}"
-        found = reader.section(self.source, node, what, GUEST, LATER_GUEST, ("via",))
+        found = reader.section(source, node, what, GUEST, None, ("via",))
         labels = (
-            [reader.name(self.source, n, "a label") for n in reader.items(self.source, found["labels"], "labels")]
+            [reader.name(source, n, "a label") for n in reader.items(source, found["labels"], "labels")]
             if "labels" in found
             else []
         )
-        keys = reader.items(self.source, found["host_keys"], "host_keys") if "host_keys" in found else []
-        host_keys = [reader.text(self.source, n, "a fingerprint") for n in keys]
+        keys = reader.items(source, found["host_keys"], "host_keys") if "host_keys" in found else []
+        host_keys = [reader.text(source, n, "a fingerprint") for n in keys]
         for value, item in zip(host_keys, keys, strict=True):
             if value and not value.startswith("SHA256:"):
-                self.source.fault(
-                    item, f'"{value}" is no fingerprint', "SHA256: and what ssh-keygen -l prints behind it"
-                )
-        dial, port = ways.dial(self.source, found["dial"]) if "dial" in found else ("", 0)
-        via = ways.via(self.source, found["via"], what, names, self.folder, self._key) if "via" in found else None
-        system = reader.text(self.source, found["system"], "system") if "system" in found else ""
+                source.fault(item, f'"{value}" is no fingerprint', "SHA256: and what ssh-keygen -l prints behind it")
+        dial, port = ways.dial(source, found["dial"]) if "dial" in found else ("", 0)
+        via = (
+            ways.via(source, found["via"], what, names, self.folder, lambda n: self._key(n, source))
+            if "via" in found
+            else None
+        )
         if via is not None:
             self.guests[name] = GuestSpec(
-                name, via, self.source.origin(key), system, tuple(labels), tuple(host_keys), dial, port
-            )
+                name, via, source.origin(key),
+                reader.text(source, found["system"], "system") if "system" in found else "", tuple(labels),
+                tuple(host_keys), dial, port,
+                networks.named(source, found["network"], self.networks) if "network" in found else "",
+                networks.addresses(source, found["addresses"]) if "addresses" in found else (),
+            )  # fmt: skip
 
     def _narrow_at(self, node: Node | None) -> tuple[str, ...]:
         if node is None:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import date, datetime, time, timedelta
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from nightlatch.formats.keys import PublicKey
 from nightlatch.net.addresses import AddressSet
+from nightlatch.net.literal import IPAddress, IPInterface, IPNetwork
 from nightlatch.origin import Origin
 
 ANYWHERE = "anywhere"
@@ -89,6 +90,39 @@ class Via:
 
 
 @dataclass(frozen=True, slots=True)
+class NetworkSpec:
+    """A network that guests sit on. `hosts` are the addresses of the machine that runs them, `leases` are ranges (first
+    and last address, both included) from which a server gives out addresses, `gateways` what leads out of it."""
+
+    name: str
+    subnets: tuple[IPNetwork, ...]
+    origin: Origin
+    hosts: tuple[IPAddress, ...] = ()
+    leases: tuple[tuple[IPAddress, IPAddress], ...] = ()
+    gateways: tuple[IPAddress, ...] = ()
+    servers: tuple[IPAddress, ...] = ()
+
+    def subnet_of(self, address: IPAddress) -> IPNetwork | None:
+        """The subnet that an address lies in."""
+        return next((net for net in self.subnets if address.version == net.version and address in net), None)
+
+    def gives_out(self, address: IPAddress) -> bool:
+        """Whether an address lies in a pool of leases."""
+        return any(
+            low.version == address.version and int(low) <= int(address) <= int(high) for low, high in self.leases
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class StatedAddress:
+    """An address that the estate gives to an interface of a guest."""
+
+    interface: str
+    address: IPInterface
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
 class GuestSpec:
     """One guest. `dial` is the name or address that people type, with its port (0: the usual one), where it is written."""
 
@@ -100,6 +134,8 @@ class GuestSpec:
     host_keys: tuple[str, ...] = ()
     dial: str = ""
     dial_port: int = 0
+    network: str = ""
+    addresses: tuple[StatedAddress, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -165,6 +201,7 @@ class Estate:
     emergency: tuple[Emergency, ...]
     waivers: tuple[Waiver, ...]
     narrow_at: tuple[str, ...]
+    networks: Mapping[str, NetworkSpec] = field(default_factory=dict)
 
     def over(self, last: date | None, at: datetime) -> bool:
         """Whether the day `last` has ended by `at` (aware), in the estate's time zone."""

@@ -39,6 +39,7 @@ _PROOF = {"type": "string", "pattern": "^(key|certificate|password)( *\\+ *(key|
 _PLACES = _told("Names of places, addresses or prefixes, or anywhere (always a finding)", _some(_TEXT))
 _GUESTS = _told("Names of guests, label NAME, or all guests", _some(_TEXT))
 _KEYS = _told("Files of public keys, counted from this file's folder", _some(_TEXT))
+_LENGTH: _Schema = {"type": "string", "pattern": "/[0-9]+$"}
 _PORT = {"type": "integer", "minimum": 1, "maximum": 65535}
 
 
@@ -68,9 +69,21 @@ def _guests() -> _Schema:
     return _named(_closed(
         {
             "system": _told("Such as debian-12", _TEXT), "dial": _told("What people type: HOST or HOST:PORT", _TEXT),
+            "network": _told("A name under networks", _NAME),
+            "addresses": _told("Addresses of each interface, such as enp0s8: [192.168.56.21/24]",
+                               {"type": "object", "additionalProperties": _some(_LENGTH)}),
             "via": _via(), "labels": _some(_NAME), "host_keys": _told("Fingerprints; nightlatch meet writes them", _some(pins)),
         }, ("via",),
     ))  # fmt: skip
+
+
+def _networks() -> _Schema:
+    keys = {
+        "subnet": _some(_LENGTH), "host": _told("The machine that runs the guests", _some(_TEXT)),
+        "leases": _told("FIRST-LAST, what a server gives out", _some({"type": "string", "pattern": "-"})),
+        "gateway": _some(_TEXT), "name_servers": _some(_TEXT),
+    }  # fmt: skip
+    return _told("Networks that guests sit on", _named(_closed(keys, ("subnet",))))
 
 
 def _grant() -> _Schema:
@@ -120,9 +133,14 @@ def schema() -> _Schema:
         "authorities": _told("Files of public keys that sign certificates", _named(_TEXT)), "places": _places(),
         "people": _principals("Everybody who logs in"), "teams": _named(_some(_NAME)),
         "robots": _principals("Programs that log in"),
-        "guests": _guests(), "grants": {"type": "array", "items": _grant()},
+        "networks": _networks(), "guests": _guests(), "guests_from": _told("A CSV file with a row for each guest", _TEXT),
+        "grants": {"type": "array", "items": _grant()},
         "emergency": {"type": "array", "items": _emergency()}, "waivers": {"type": "array", "items": _waiver()},
         "narrow_at": _told("Where a source limit is written: the first that fits", _some({"enum": ["service", "key"]})),
     }  # fmt: skip
     out = {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Nightlatch estate file"}
-    return {**out, **_closed(sections, ("nightlatch", "estate", "guests"))}
+    return {
+        **out,
+        **_closed(sections, ("nightlatch", "estate")),
+        "anyOf": [{"required": ["guests"]}, {"required": ["guests_from"]}],
+    }

@@ -8,12 +8,13 @@ from __future__ import annotations
 
 import ipaddress
 import re
-from ipaddress import IPv4Address, IPv4Interface, IPv6Address, IPv6Interface
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address, IPv6Interface, IPv6Network
 
 from nightlatch.net.addresses import AddressSet, prefix
 
 IPAddress = IPv4Address | IPv6Address
 IPInterface = IPv4Interface | IPv6Interface
+IPNetwork = IPv4Network | IPv6Network
 
 _V4_SHAPE = re.compile(r"[0-9.]+")
 
@@ -87,6 +88,16 @@ def parse_interface(text: str) -> IPInterface:
     if not length.isascii() or not length.isdigit() or (len(length) > 1 and length[0] == "0") or int(length) > bits:
         raise AddressError(f'"/{length}" is no prefix length', f"a number from 0 to {bits} after the slash")
     return ipaddress.ip_interface(f"{address}/{length}")
+
+
+def parse_subnet(text: str) -> IPNetwork:
+    """A prefix with its length, such as 192.168.56.0/24. Raises AddressError."""
+    parse_network(text)
+    if "/" not in text:
+        raise AddressError(
+            f'"{text}" has no prefix length', f"a network, such as {text}/24" if ":" not in text else f"{text}/64"
+        )
+    return ipaddress.ip_network(text)
 
 
 def parse_range(text: str) -> tuple[IPAddress, IPAddress]:

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from functools import cached_property
 
 from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.formats import dpkg_status, keys
 from nightlatch.formats import pam as pam_format
 from nightlatch.origin import Origin
-from nightlatch.readings import accounts, filters, service, sshd, sudo
+from nightlatch.readings import accounts, filters, network, service, sshd, sudo
 from nightlatch.readings.gaps import Gap
+from nightlatch.readings.network import NetworkReading
 from nightlatch.readings.sshd import MAIN
 
 HOST_KEY_NAME = re.compile(r"ssh_host_[a-z0-9]+_key\.pub")
@@ -58,6 +60,11 @@ class GuestReading:
     options: tuple[tuple[str, Origin], ...] = ()
     stored_options: tuple[tuple[str, Origin], ...] = ()
     main_file: str = MAIN
+
+    @cached_property
+    def network(self) -> NetworkReading:
+        """The guest's addresses and names; read when it is first asked for, for most of a draft's work needs none of it."""
+        return network.read(self.snapshot)
 
     @property
     def main_path(self) -> str:

@@ -67,11 +67,11 @@ def profile(content: bytes, path: str, suffix: str) -> Profile:
         Placed(hardware(cloned.value), _at(path, cloned)) if cloned is not None and hardware(cloned.value) else None,
         document.value("DEFROUTE").lower() not in ("no", "false", "n", "0"),
         document.value("PEERDNS").lower() not in ("no", "false", "n", "0"),
-        document.value("TYPE").lower() or "ethernet", _refused(document), tuple(gaps),
+        document.value("TYPE").lower() or "ethernet", set_aside=_set_aside(document), gaps=tuple(gaps),
     )  # fmt: skip
 
 
-def _refused(document: Document) -> str:
+def _set_aside(document: Document) -> str:
     if document.value("NM_CONTROLLED").lower() in ("no", "false", "n", "0"):
         return "NM_CONTROLLED=no: NetworkManager leaves the interface alone, and only the old network scripts read the file"
     return ""

@@ -94,7 +94,7 @@ def profile(content: bytes, path: str, because: str = "") -> Profile:
         Placed(uuid.value, _at(path, uuid)) if uuid is not None else None,
         Placed(hardware(cloned.value), _at(path, cloned)) if cloned is not None else None,
         not _flag(document, "ipv4", "never-default", "ignore-auto-routes"), not _flag(document, "ipv4", "ignore-auto-dns"),
-        _kind(document), because, tuple(gaps),
+        _kind(document), because, gaps=tuple(gaps),
     )  # fmt: skip
 
 

@@ -148,7 +148,7 @@ def _routes(part: Tree, gaps: list[Gap]) -> tuple[list[Gateway], list[RouteAt]]:
         via = item.get("via")
         address = _address(via, gaps) if via is not None else None
         if item.word("to") in DEFAULT_ROUTES and item.word("table") in ("", "254") and address is not None:
-            gateways.append(Gateway(address, item.origin, number))
+            gateways.append(Gateway(address, item.origin, number, item.flag("on-link") is True))
         else:
             routes.append(RouteAt(item.word("to"), address, item.origin, number))
     return gateways, routes

@@ -10,17 +10,17 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from nightlatch.evidence.snapshot import Kind, Snapshot
-from nightlatch.formats import ip_listing, leases, name_files, netplan
+from nightlatch.formats import ip_listing, leases, name_files, netplan, sections
 from nightlatch.formats.ip_listing import LiveAddress, LiveLink, LiveRoute, Neighbour
 from nightlatch.formats.leases import Lease
 from nightlatch.formats.name_files import HostLine
+from nightlatch.formats.sections import Dialect
 from nightlatch.net.literal import IPAddress
-from nightlatch.origin import Kind as OriginKind
 from nightlatch.origin import Origin
 from nightlatch.readings import ifcfg, ifupdown, manager, networkd
 from nightlatch.readings import netplan as netplan_reading
 from nightlatch.readings.gaps import Gap
-from nightlatch.readings.profiles import Method, Placed, Profile, System
+from nightlatch.readings.profiles import Placed, Profile, System
 
 WANTS = ("/etc/systemd/system/multi-user.target.wants", "/etc/systemd/system/network-online.target.wants",
          "/usr/lib/systemd/system/multi-user.target.wants")  # fmt: skip
@@ -47,6 +47,8 @@ class NetworkReading:
     """All about a guest's addresses and names.
 
     `starts` says of each system whether it runs at boot (None: not known). `default_routes` are the live ones.
+    `resolvers` stand in resolv.conf, `resolved_servers` in the files of systemd-resolved; `resolvers_unknown` says that
+    resolv.conf is made anew while the guest runs, and is not there to be read.
     """
 
     profiles: tuple[Profile, ...] = ()
@@ -60,6 +62,8 @@ class NetworkReading:
     machine_id: Placed[str] | None = None
     hosts: tuple[HostLine, ...] = ()
     resolvers: tuple[Placed[IPAddress], ...] = ()
+    resolvers_unknown: bool = False
+    resolved_servers: tuple[Placed[str], ...] = ()
     rewritten: tuple[Placed[str], ...] = ()
     gaps: tuple[Gap, ...] = ()
     is_live: bool = False
@@ -67,7 +71,9 @@ class NetworkReading:
     @property
     def counting(self) -> tuple[Profile, ...]:
         """The profiles whose system takes part at boot, as far as is known, and does not refuse them."""
-        return tuple(p for p in self.profiles if not p.refused and self.starts.get(p.system) is not False)
+        return tuple(
+            p for p in self.profiles if not p.refused and not p.set_aside and self.starts.get(p.system) is not False
+        )
 
     def hardware_of(self, name: str) -> str:
         """The hardware address of a live interface, empty where it is not known."""
@@ -95,39 +101,6 @@ class NetworkReading:
         names += [each.interface for each in self.counting if each.interface]
         return tuple(dict.fromkeys(names))
 
-    @property
-    def addresses(self) -> Iterator[tuple[str, Placed[IPAddress], Method]]:
-        """Every address, stored or loaded, with its interface and how it is come by; a leased one only while it is known."""
-        told: set[IPAddress] = set()
-        for each in self.counting:
-            for stated in each.addresses:
-                address = stated.value.ip
-                if address not in told:
-                    told.add(address)
-                    yield each.interface, Placed(address, stated.origin), Method.STATIC
-        for interface in self.live:
-            for found in interface.addresses:
-                address = found.address.ip
-                if address not in told and not address.is_loopback:
-                    told.add(address)
-                    origin = Origin("ip -o addr", kind=OriginKind.LISTING)
-                    yield interface.link.name, Placed(address, origin), live_method(found)
-        for lease in self.leases:
-            if lease.value.address not in told:
-                told.add(lease.value.address)
-                yield lease.value.name, Placed(lease.value.address, lease.origin), Method.LEASED
-
-
-def live_method(found: LiveAddress) -> Method:
-    """How a live address was come by, as far as the kernel knows."""
-    if found.address.ip.is_link_local:
-        return Method.LINK_LOCAL
-    if found.dynamic:
-        return (
-            Method.ANNOUNCED if found.address.version == 6 and found.address.network.prefixlen == 64 else Method.LEASED
-        )
-    return Method.STATIC
-
 
 def read(snapshot: Snapshot) -> NetworkReading:
     """The network of a snapshot."""
@@ -144,6 +117,7 @@ def read(snapshot: Snapshot) -> NetworkReading:
         tuple(ip_listing.neighbours(_listing(snapshot, "neighbours"))), tuple(_leases(snapshot)), tuple(_served(snapshot)),
         _word(snapshot, "/etc/hostname"), _word(snapshot, "/etc/machine-id"),
         tuple(name_files.hosts(snapshot.content("/etc/hosts") or b"")), tuple(_resolvers(snapshot)),
+        _made_anew(snapshot), tuple(_resolved(snapshot)),
         tuple(_rewritten(snapshot, documents, profiles)), (*plan_gaps, *stanza_gaps), "links" in snapshot.listings,
     )  # fmt: skip
 
@@ -221,6 +195,22 @@ def _word(snapshot: Snapshot, path: str) -> Placed[str] | None:
 def _resolvers(snapshot: Snapshot) -> Iterator[Placed[IPAddress]]:
     for address, line in name_files.resolv_conf(snapshot.content("/etc/resolv.conf") or b"").servers:
         yield Placed(address, Origin("/etc/resolv.conf", line))
+
+
+def _made_anew(snapshot: Snapshot) -> bool:
+    """Whether resolv.conf leads into /run, or was never looked at: then its content is no matter of files."""
+    found = snapshot.resolve("/etc/resolv.conf")
+    return found.entry is None or (not found.is_file and found.path.startswith("/run/") and "stub" not in found.path)
+
+
+def _resolved(snapshot: Snapshot) -> Iterator[Placed[str]]:
+    """DNS= of resolved.conf(5) and its drop-ins."""
+    folder = "/etc/systemd/resolved.conf.d"
+    for path in ("/etc/systemd/resolved.conf", *(f"{folder}/{name}" for name in snapshot.children(folder))):
+        document = sections.parse(snapshot.content(path) or b"", Dialect.UNIT)
+        for line in document.entries("Resolve"):
+            if line.key in ("DNS", "FallbackDNS") and line.value:
+                yield Placed(line.value, Origin(path, line.number, line.column))
 
 
 def _rewritten(

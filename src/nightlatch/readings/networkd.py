@@ -108,7 +108,7 @@ def _made(said: list[Said], at: Origin, gaps: list[Gap]) -> Profile:
         lease_names=_flag(said, ("DHCPv4", "DHCP"), "UseDNS", True), gaps=tuple(gaps),
     )  # fmt: skip
     if unmanaged is not None and _truth(unmanaged.value):
-        return replace(made, refused="Unmanaged=yes: networkd leaves the interface alone")
+        return replace(made, set_aside="Unmanaged=yes: networkd leaves the interface alone")
     if not any(each.section == "Match" for each in said):
         return replace(made, refused="there is no [Match] section, so networkd ignores the file")
     return made
@@ -219,7 +219,8 @@ def _routes(said: list[Said], gaps: list[Gap]) -> tuple[list[Gateway], list[Rout
         address = _address(stated, gaps) if stated is not None and not stated.value.startswith("_") else None
         place = (stated or part[0]).origin
         if address is not None and (to is None or _is_everything(to.value)) and _last(part, "Route", "Table") is None:
-            gateways.append(Gateway(address, place, number))
+            direct = _last(part, "Route", "GatewayOnLink")
+            gateways.append(Gateway(address, place, number, direct is not None and _truth(direct.value)))
         elif to is not None:
             routes.append(RouteAt(to.value, address, place, number))
     return gateways, routes

@@ -63,6 +63,7 @@ class Gateway:
     address: IPAddress
     origin: Origin
     metric: int | None = None
+    on_link: bool = False  # reached directly although no address of the interface says so
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,7 +111,8 @@ class Profile:
     """What one system stores about one interface.
 
     `interface` is the name it is stored under, empty where only a match is given. `lease_routes` and `lease_names` say
-    whether default route and name servers of a lease are taken. `refused` says why the system ignores the file.
+    whether default route and name servers of a lease are taken. `refused` says why the system ignores the file, `set_aside`
+    why it leaves the interface alone on purpose.
     """
 
     system: System
@@ -131,6 +133,7 @@ class Profile:
     lease_names: bool = True
     kind: str = "ethernet"
     refused: str = ""
+    set_aside: str = ""
     gaps: tuple[Gap, ...] = field(default=())
 
     def methods_of(self, version: int) -> tuple[Method, ...]:

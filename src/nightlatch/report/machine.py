@@ -22,17 +22,18 @@ def dumps(document: dict[str, Any]) -> str:
     return json.dumps(document, indent=2, ensure_ascii=True)
 
 
-def _origin(origin: Origin) -> dict[str, Any]:
-    out: dict[str, Any] = {"kind": origin.kind.value, "path": origin.path}
-    if origin.line:
-        out["line"] = origin.line
-    if origin.column:
-        out["column"] = origin.column
+def origin(place: Origin) -> dict[str, Any]:
+    """A place, as it stands in every document."""
+    out: dict[str, Any] = {"kind": place.kind.value, "path": place.path}
+    if place.line:
+        out["line"] = place.line
+    if place.column:
+        out["column"] = place.column
     return out
 
 
 def _proofs(proofs: tuple[Proof, ...]) -> list[dict[str, Any]]:
-    return [{"text": proof.text, "origin": _origin(proof.origin)} for proof in proofs]
+    return [{"text": proof.text, "origin": origin(proof.origin)} for proof in proofs]
 
 
 def finding(found: Finding) -> dict[str, Any]:

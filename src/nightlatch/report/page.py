@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import textwrap
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 from rich.console import Console
+from rich.padding import Padding
+from rich.table import Column, Table
 from rich.text import Text
 
 from nightlatch.report.safe import shown
@@ -66,6 +68,23 @@ class Page:
             elif text:
                 out.append(" " * (pad + 2) + text)
             self.console.print(out, soft_wrap=True)
+
+    def table(self, rows: Sequence[tuple[str, ...]], styles: list[str], *, indent: int = 0) -> None:
+        """Rows in columns, without lines and headings. Where the last column does not fit, it stands below each row."""
+        cleaned = [[shown(text, 200) for text in row] for row in rows]
+        widths = [max((len(row[column]) for row in cleaned), default=0) for column in range(len(styles))]
+        below = indent + sum(widths) + 2 * (len(widths) - 1) > self.width
+        shows = len(styles) - below
+        for group in [[row] for row in cleaned] if below else [cleaned]:
+            grid = Table.grid(
+                *(Column(min_width=width, no_wrap=True) for width in widths[:shows]), padding=(0, 2, 0, 0)
+            )
+            for row in group:
+                grid.add_row(*(Text(text, STYLES[style]) for text, style in zip(row[:shows], styles, strict=False)))
+            whole = indent + sum(widths) + 2 * len(widths)
+            self.console.print(Padding(grid, (0, 0, 0, indent), expand=False), width=whole, crop=False)
+            if below and group[0][-1]:
+                self.console.print(Text(" " * (indent + 4) + group[0][-1], STYLES[styles[-1]]), soft_wrap=True)
 
 
 def _together(rows: Iterable[tuple[str, str]]) -> list[tuple[str, str]]:

@@ -108,6 +108,23 @@ def _guest(page: Page, guest: GuestAudit, shared: dict[Finding, list[str]]) -> N
     _notes(page, guest)
 
 
+def findings(page: Page, found: Iterable[Finding], source: str = "") -> None:
+    """Findings of several guests, each guest's together, what lies in the estate file once; a blank line behind each."""
+    by_guest: dict[str, list[Finding]] = {}
+    at_home: dict[str, list[Finding]] = {}
+    for each in found:
+        lies_there = each.proofs[:1] and each.proofs[0].origin.kind is Kind.ESTATE
+        (at_home.setdefault(each.text, []) if lies_there else by_guest.setdefault(each.guest, [])).append(each)
+    for text, same in at_home.items():
+        touched = f" It touches {', '.join(each.guest for each in same)}." if len(same) > 1 else ""
+        by_guest.setdefault(source or same[0].guest, []).append(replace(same[0], text=text + touched))
+    for guest, each_of in by_guest.items():
+        page.line((guest, "name"), "   " + count(len(each_of), "thing") + " to look at")
+        for each in each_of:
+            _finding(page, each)
+        page.blank()
+
+
 def _finding(page: Page, finding: Finding) -> None:
     page.wrapped(finding.text, indent=2, label=LABELS[finding.group], right=finding.severity.value)
     rows = [(str(p.origin), p.text) for p in finding.proofs[:MOST_PROOFS]]

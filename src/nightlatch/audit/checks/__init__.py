@@ -5,7 +5,7 @@ The catalogue, `nightlatch checks` and the spelling check of waivers all come fr
 
 from __future__ import annotations
 
-from nightlatch.audit.checks import accounts, estate, files, keys, service, settings
+from nightlatch.audit.checks import accounts, address_book, addresses, estate, files, keys, service, settings
 from nightlatch.audit.checks.registry import CATALOGUE, Check, Context, FleetCheck, hygiene
 
 __all__ = [
@@ -14,6 +14,8 @@ __all__ = [
     "Context",
     "FleetCheck",
     "accounts",
+    "address_book",
+    "addresses",
     "estate",
     "files",
     "hygiene",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from nightlatch.audit.checks.registry import Context, Identities, Told, check, fleet_check
+from nightlatch.audit.checks.registry import Context, Fleet, Told, check, fleet_check
 from nightlatch.audit.findings import Severity
 from nightlatch.audit.naming import listed
 from nightlatch.evidence.snapshot import Kind
@@ -107,10 +107,10 @@ def private_under_public_name(context: Context) -> Iterator[Told]:
 
 
 @fleet_check("ssh.shared-host-key", Severity.HIGH, source="sshd(8), SSH_KNOWN_HOSTS: a host key names one host")
-def shared_host_key(guests: list[Identities]) -> Iterator[tuple[str, Told]]:
+def shared_host_key(fleet: Fleet) -> Iterator[tuple[str, Told]]:
     """Two guests prove themselves with the same host key, as clones of one image do."""
     holders: dict[str, list[tuple[str, str, str]]] = {}
-    for guest in guests:
+    for guest in fleet.guests:
         for path, kind, fingerprint in guest.host_keys:
             holders.setdefault(fingerprint, []).append((guest.guest, path, kind))
     together: dict[tuple[str, ...], list[tuple[str, str, str]]] = {}

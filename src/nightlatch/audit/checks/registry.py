@@ -9,7 +9,10 @@ from datetime import datetime
 from nightlatch.audit.findings import Finding, Group, Severity
 from nightlatch.audit.naming import Names
 from nightlatch.estate.model import Estate
+from nightlatch.net.literal import IPAddress
+from nightlatch.origin import Origin
 from nightlatch.reason.access import Grant, Proof
+from nightlatch.reason.holdings import Holding
 from nightlatch.reason.paths import GuestAccess
 
 
@@ -45,10 +48,23 @@ class Identities:
 
     guest: str
     host_keys: tuple[tuple[str, str, str], ...] = field(default=())  # path, kind, fingerprint
+    addresses: tuple[Holding, ...] = ()
+    hardware: tuple[tuple[str, str, Origin], ...] = ()  # address, interface, place
+    machine_id: str = ""
+    names: tuple[tuple[str, IPAddress, int], ...] = ()  # what its hosts file says of names, with the line
+    interfaces: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Fleet:
+    """What a check over all guests sees; `estate` is None without one."""
+
+    guests: tuple[Identities, ...]
+    estate: Estate | None = None
 
 
 CheckBody = Callable[[Context], Iterable[Told]]
-FleetBody = Callable[[list[Identities]], Iterable[tuple[str, Told]]]
+FleetBody = Callable[[Fleet], Iterable[tuple[str, Told]]]
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,0 +1,208 @@
+"""Checks of addresses against the estate's networks and against each other: collisions, pools, leases, clones, names."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from ipaddress import ip_address
+from itertools import groupby
+
+from nightlatch.audit.checks.addresses import held
+from nightlatch.audit.checks.registry import Context, Fleet, Told, check, fleet_check
+from nightlatch.audit.findings import Severity
+from nightlatch.audit.naming import listed
+from nightlatch.estate.model import Estate, GuestSpec, NetworkSpec
+from nightlatch.net.literal import AddressError, IPAddress, IPNetwork, parse_address
+from nightlatch.origin import Origin
+from nightlatch.readings.profiles import Method
+from nightlatch.reason.access import Proof
+from nightlatch.reason.holdings import Holding, sorted_by_address
+
+HIGH, MEDIUM, LOW = Severity.HIGH, Severity.MEDIUM, Severity.LOW
+UNSET = ("", "uninitialized")
+
+
+def network_of(estate: Estate | None, address: IPAddress) -> tuple[NetworkSpec, IPNetwork] | None:
+    """The network and subnet of the estate that an address lies in."""
+    for network in estate.networks.values() if estate is not None else ():
+        subnet = network.subnet_of(address)
+        if subnet is not None:
+            return network, subnet
+    return None
+
+
+def _lasting(context: Context) -> Iterator[tuple[Holding, NetworkSpec, IPNetwork]]:
+    """The addresses that the guest keeps or is to keep, on networks of the estate."""
+    for each in held(context):
+        found = network_of(context.estate, each.address)
+        if found is not None and (each.stated is not None or each.stored is not None):
+            yield each, *found
+
+
+@check("address.in-pool", MEDIUM, source="RFC 2131, 3.1: a server gives out what is free in its pool")
+def in_pool(context: Context) -> Iterator[Told]:
+    """A fixed address lies in a pool of leases: a server may give it to somebody else."""
+    for each, network, _ in _lasting(context):
+        if network.gives_out(each.address):
+            where = each.interface or context.guest
+            text = f"{each.address} on {where} is fixed, and lies in the pool of leases of {network.name}."
+            yield Told(
+                text, (Proof("fixed here", each.origin), Proof("its pool", network.origin)), (str(each.address),)
+            )
+
+
+@check("address.taken", HIGH, source="RFC 1122, 3.2.1.3; RFC 4291, 2.6.1")
+def taken(context: Context) -> Iterator[Told]:
+    """A guest has the address of its network, its broadcast address, or that of the host or the gateway."""
+    for each, network, subnet in _lasting(context):
+        whose = ""
+        if subnet.num_addresses > 2 and each.address == subnet.network_address:
+            whose = f"is the address of the network {subnet} itself"
+        elif subnet.version == 4 and subnet.num_addresses > 2 and each.address == subnet.broadcast_address:
+            whose = f"is the broadcast address of {subnet}"
+        elif each.address in network.hosts:
+            whose = f"is the host's own on {network.name}"
+        elif each.address in network.gateways:
+            whose = f"is the gateway's own on {network.name}"
+        if whose:
+            proofs = (Proof("given here", each.origin), Proof(network.name, network.origin))
+            yield Told(f"{each.address} on {each.interface or context.guest} {whose}.", proofs, (str(each.address),))
+
+
+@check("address.wrong-length", HIGH, source="RFC 4632, 3.1: the length comes from the network")
+def wrong_length(context: Context) -> Iterator[Told]:
+    """An address has another prefix length than its network: a part of the network, or too much, is sought on the link."""
+    for each, network, subnet in _lasting(context):
+        if each.length not in (None, subnet.prefixlen):
+            where = each.interface or context.guest
+            text = f"{each.address}/{each.length} on {where} should be /{subnet.prefixlen}: {network.name} is {subnet}."
+            proofs = (Proof(f"/{each.length}", each.origin), Proof(str(subnet), network.origin))
+            yield Told(text, proofs, (str(each.address),))
+
+
+@check("address.outside", MEDIUM, source="design: network of a guest")
+def outside(context: Context) -> Iterator[Told]:
+    """A guest is said to sit on a network, and has no address there."""
+    spec = _spec(context)
+    if spec is None or not spec.network or context.estate is None:
+        return
+    network = context.estate.networks[spec.network]
+    known = [each for each in held(context) if each.method is not Method.LINK_LOCAL]
+    leased = any(p.has(Method.LEASED) for p in context.access.reading.network.counting)
+    if known and not leased and not any(network.subnet_of(each.address) for each in known):
+        text = f"{context.guest} is said to sit on {network.name}; its addresses are {listed([str(e.address) for e in known])}."
+        yield Told(text, (Proof(network.name, network.origin), Proof("an address", known[0].origin)), (network.name,))
+
+
+def _spec(context: Context) -> GuestSpec | None:
+    return context.estate.guests[context.guest] if context.estate is not None else None
+
+
+@check("address.leased-in-use", MEDIUM, source="RFC 2131, 1.6: a lease is for a time")
+def leased_in_use(context: Context) -> Iterator[Told]:
+    """An address that is dialled, or that a grant names, is leased, or lies in a pool of leases: tomorrow it may be another's."""
+    spec = _spec(context)
+    if spec is None or context.estate is None:
+        return
+    mine = {each.address: each for each in held(context)}
+    for what, text, origin in (("via", spec.via.host, spec.via.origin), ("dial", spec.dial, spec.origin)):
+        address = _address(text)
+        if address is None:
+            continue
+        own = mine.get(address)
+        leased = own is not None and own.method is Method.LEASED
+        found = network_of(context.estate, address)
+        pooled = found is not None and found[0].gives_out(address) and (own is None or own.stored is None)
+        if pooled or leased:
+            why = "a lease" if leased or found is None else f"in the pool of leases of {found[0].name}"
+            proofs = [Proof(f"{what} {text}", origin), *([Proof("leased", own.origin)] if own is not None else [])]
+            said = f"{context.guest} is dialled at {address}, which is {why}: it may be another tomorrow."
+            yield Told(said, tuple(proofs), (text,))
+    yield from _in_grants(context, context.estate)
+
+
+def _in_grants(context: Context, estate: Estate) -> Iterator[Told]:
+    for grant in estate.grants:
+        if context.guest not in grant.guests:
+            continue
+        for ref in grant.places:
+            sources = estate.places[ref.place].seen if ref.place else ref.addresses
+            for low, high in sources.v4 if sources is not None else ():
+                address = ip_address(low)
+                found = network_of(estate, address) if low == high else None
+                if found is not None and found[0].gives_out(address):
+                    text = (
+                        f"Grant {grant.number} lets {listed(grant.who)} in from {address}, which {found[0].name} gives out "
+                        "by lease: whoever is given it tomorrow stands there."
+                    )
+                    proofs = (Proof(f"names {ref.text}", grant.origin), Proof("its pool", found[0].origin))
+                    yield Told(text, proofs, grant.who)
+
+
+def _address(text: str) -> IPAddress | None:
+    try:
+        return parse_address(text, scope=True)
+    except AddressError:
+        return None
+
+
+@fleet_check("address.twice", HIGH, source="RFC 5227")
+def twice(fleet: Fleet) -> Iterator[tuple[str, Told]]:
+    """Two guests have the same address: connections reach now one, now the other."""
+    everybody = (each for guest in fleet.guests for each in guest.addresses if each.method is not Method.LINK_LOCAL)
+    for address, group in groupby(sorted_by_address(everybody), key=lambda each: each.address):
+        found = list({each.guest: each for each in group}.values())
+        if len(found) > 1:
+            names = [each.guest for each in found]
+            text = (
+                f"{listed(names)} {'both' if len(names) == 2 else 'all'} have {address}: who answers there is chance."
+            )
+            yield (
+                names[0],
+                Told(text, tuple(Proof(f"{each.guest}: {address}", each.origin) for each in found), tuple(names)),
+            )
+
+
+@fleet_check("guest.shared-hardware-address", HIGH, source="IEEE 802: an address names one interface")
+def shared_hardware(fleet: Fleet) -> Iterator[tuple[str, Told]]:
+    """Two guests have the same hardware address, as copies of one machine do: on one network neither works."""
+    holders: dict[str, dict[str, Origin]] = {}
+    for guest in fleet.guests:
+        for mac, _, origin in guest.hardware:
+            holders.setdefault(mac, {}).setdefault(guest.guest, origin)
+    for mac, found in holders.items():
+        if len(found) > 1:
+            text = f"{listed(found)} have the hardware address {mac}: one is a copy, and leases and neighbours mix them up."
+            proofs = tuple(Proof(f"{name}: {mac}", origin) for name, origin in found.items())
+            yield next(iter(found)), Told(text, proofs, tuple(found))
+
+
+@fleet_check("guest.shared-machine-id", MEDIUM, source="machine-id(5): unique, made at first boot")
+def shared_machine_id(fleet: Fleet) -> Iterator[tuple[str, Told]]:
+    """Two guests have the same machine id, as clones do: they ask for leases as one and the same machine."""
+    holders: dict[str, list[str]] = {}
+    for guest in fleet.guests:
+        if guest.machine_id not in UNSET:
+            holders.setdefault(guest.machine_id, []).append(guest.guest)
+    for names in holders.values():
+        if len(names) > 1:
+            text = f"{listed(names)} have the same machine id: they are clones, and ask for leases as one machine."
+            proofs = tuple(Proof(name, Origin("/etc/machine-id", 1)) for name in names)
+            yield names[0], Told(text, proofs, tuple(names))
+
+
+@fleet_check("name.elsewhere", HIGH, source="hosts(5)")
+def elsewhere(fleet: Fleet) -> Iterator[tuple[str, Told]]:
+    """A hosts file of a guest gives another guest's name an address that this one does not have."""
+    if fleet.estate is None:
+        return
+    known: dict[str, set[IPAddress]] = {g.guest: {each.address for each in g.addresses} for g in fleet.guests}
+    dialled = {spec.dial.lower(): spec.name for spec in fleet.estate.guests.values() if spec.dial}
+    for guest in fleet.guests:
+        for name, address, line in guest.names:
+            meant = dialled.get(name.lower(), name.lower())
+            own = known.get(meant)
+            if own and address not in own and not address.is_loopback:
+                text = (
+                    f"On {guest.guest} the name {name} leads to {address}; {meant} has {listed(sorted(map(str, own)))}."
+                )
+                yield guest.guest, Told(text, (Proof(f"{address} {name}", Origin("/etc/hosts", line)),), (meant,))

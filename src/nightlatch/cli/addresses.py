@@ -1,0 +1,90 @@
+"""The commands about addresses: the book, and finding a guest."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from pathlib import Path
+
+import click
+
+from nightlatch.cli.options import (
+    SEVERITIES,
+    as_of,
+    client_of,
+    estate_of,
+    faults,
+    formats,
+    is_estate,
+    now,
+    on_guests,
+    ssh_config,
+)
+
+
+def register(cli: click.Group) -> None:
+    """Add these commands to the group."""
+    cli.add_command(addresses)
+
+
+@click.command(short_help="Who has which address, what collides, what is free, which to dial.")
+@click.argument("source", default="estate.yaml")
+@on_guests
+@click.option(
+    "--from",
+    "place",
+    default="",
+    metavar="PLACE",
+    help="Which address to dial from a place of the estate, or an address.",
+)
+@click.option("--propose", is_flag=True, help="A free address for each guest that has no lasting one on its network.")
+@formats("csv")
+@click.option(
+    "--fail-at", type=click.Choice(SEVERITIES), default="high", help="Exit with 1 from this severity on (high)."
+)
+@as_of
+@ssh_config
+def addresses(
+    source: str, guests: tuple[str, ...], place: str, propose: bool, form: str, fail_at: str, as_of: datetime | None,
+    config: Path | None,
+) -> None:  # fmt: skip
+    """The address book: each network with who sits there, how each address is come by, whether it lasts, and what is free.
+
+    SOURCE is an estate file; or a folder, an evidence archive or a live guest, to see how one guest's interfaces are
+    configured, by which system, and what the next boot brings.
+    """
+    with faults():
+        from nightlatch import addressing
+        from nightlatch.audit.findings import Severity
+        from nightlatch.report import address_book, machine, page
+
+        path = Path(source)
+        with client_of(config, several=is_estate(path)) as client:
+            if not is_estate(path):
+                _single(source, guests, place, propose, form, now(as_of), client)
+                return
+            result = addressing.addresses(
+                estate_of(path), now(as_of), list(guests) or None, place=place, propose=propose, client=client
+            )
+        if form == "json":
+            click.echo(machine.dumps(address_book.document(result)))
+        elif form == "csv":
+            click.echo(address_book.rows(result), nl=False)
+        else:
+            address_book.text(page.Page(page.console()), result, source)
+    raise SystemExit(result.exit_code(Severity(fail_at)))
+
+
+def _single(
+    source: str, guests: tuple[str, ...], place: str, propose: bool, form: str, at: datetime, client: object
+) -> None:  # fmt: skip
+    from nightlatch import addressing
+    from nightlatch.faults import NightlatchError
+    from nightlatch.report import address_book, machine, page
+
+    if guests or place or propose or form == "csv":
+        raise NightlatchError("--on, --from, --propose and csv are for an estate file; here a single guest is named")
+    result = addressing.addresses_target(source, at, client=client)  # type: ignore[arg-type]
+    if form == "json":
+        click.echo(machine.dumps(address_book.interfaces_document(result)))
+    else:
+        address_book.interfaces(page.Page(page.console()), result)
