@@ -40,6 +40,7 @@ if TYPE_CHECKING:
     from nightlatch.describing import Described, describe
     from nightlatch.meeting import Met, meet, pin
     from nightlatch.reaching import Look, Reach, Reached, look_at, reach
+    from nightlatch.seeking import Sought, find
 
 _CHANGING = ("Changed", "Confirmation", "Latched", "enact", "keep", "pending", "undo")
 _HOMES = (
@@ -48,6 +49,7 @@ _HOMES = (
     | dict.fromkeys(("Described", "describe"), "nightlatch.describing")
     | dict.fromkeys(("AddressBook", "Interfaces", "addresses", "addresses_target"), "nightlatch.addressing")
     | dict.fromkeys(("Met", "meet", "pin"), "nightlatch.meeting")
+    | dict.fromkeys(("Sought", "find"), "nightlatch.seeking")
     | dict.fromkeys(("Look", "Reach", "Reached", "look_at", "reach"), "nightlatch.reaching")
 )
 
@@ -67,6 +69,7 @@ __all__ = [
     "ProvedDraft",
     "Reach",
     "Reached",
+    "Sought",
     "__version__",
     "addresses",
     "addresses_target",
@@ -77,6 +80,7 @@ __all__ = [
     "draft",
     "effective_settings",
     "enact",
+    "find",
     "keep",
     "load_estate",
     "look_at",

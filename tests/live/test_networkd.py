@@ -2,23 +2,28 @@
 
 from __future__ import annotations
 
+import json
 import os
 import subprocess
+import sys
 from collections.abc import Callable, Iterator
+from datetime import UTC, datetime
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 from nightlatch import api
+from nightlatch.evidence.archive import SUFFIX
 from nightlatch.evidence.snapshot import Snapshot
-from nightlatch.lab.machine import Guest
+from nightlatch.lab.machine import Guest, Node, environment
 from nightlatch.lab.tools import waited
 from nightlatch.readings import network
 from nightlatch.readings.network import NetworkReading
 from nightlatch.readings.profiles import Method, System
 from nightlatch.reason.holdings import holdings
 from tests.judges import networks
-from tests.live.station import Station
+from tests.live.station import ROOT, Station
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "dnsmasq", root=True)
 LINKS = 14
@@ -80,6 +85,42 @@ def moved(station: Station) -> Iterator[tuple[Station, Guest, Snapshot]]:
         server.wait(10)
 
 
+@pytest.fixture(scope="module")
+def watch(moved: tuple[Station, Guest, Snapshot]) -> Node:
+    """A machine on the network of the pool, with an estate file that does not know where the guest is now."""
+    station = moved[0]
+    node = station.lab.node("watch", {"pool": ["192.168.77.2/24"]})
+    text = (
+        "nightlatch: 1\nestate: Pool\nnetworks: {pool: {subnet: 192.168.77.0/24, host: 192.168.77.1}}\nguests:\n"
+        f"  moved: {{via: {{ssh: 192.168.77.50}}, network: pool, host_keys: ['{station.host_keys['moved']}']}}\n"
+        f"  lost: {{via: {{ssh: 192.168.77.51}}, network: pool, host_keys: ['SHA256:{'A' * 43}']}}\n"
+    )
+    (station.folder / "pool.yaml").write_text(text)
+    archive = station.folder / f"seen/moved{SUFFIX}"
+    archive.parent.mkdir()
+    api.write_evidence(moved[2], archive, datetime.now(UTC), "ssh")
+    return node
+
+
+def find(station: Station, node: Node, *words: str, code: int = 0) -> dict[str, Any]:
+    """`nightlatch find` on that machine, as JSON."""
+    line = node.words(sys.executable, "-m", "nightlatch.cli", "find", *words, "--format", "json")
+    done = subprocess.run(line, cwd=station.folder, capture_output=True, text=True, timeout=120, stdin=subprocess.DEVNULL,
+                          env=environment({"PYTHONPATH": str(ROOT / "src")}))  # fmt: skip
+    assert done.returncode == code, done.stdout + done.stderr
+    found = json.loads(done.stdout)
+    assert isinstance(found, dict)
+    return found
+
+
+def leased(guest: Guest) -> str:
+    return guest.run("ip", "-o", "-4", "addr", "show", "eth1").split()[3].split("/")[0]
+
+
+def mac_of(guest: Guest) -> str:
+    return guest.run("ip", "-o", "link", "show", "eth1").split("link/ether ")[1][:17]
+
+
 def _settled(guest: Guest) -> Iterator[bool]:
     before = ""
     while True:
@@ -135,3 +176,72 @@ def test_a_survey_of_the_folder_says_the_same_of_what_is_stored(moved: tuple[Sta
     assert stored.profiles == live.profiles
     assert stored.starts == live.starts
     assert not stored.is_live
+
+
+def test_a_guest_is_found_by_a_lease_file(moved: tuple[Station, Guest, Snapshot], watch: Node) -> None:
+    station, guest, _ = moved
+    (station.folder / "named").write_text(f"1790000000 {mac_of(guest)} {leased(guest)} moved *\n")
+    found = find(station, watch, "moved", "pool.yaml", "--leases", "named", "--no-scan")
+    assert leased(guest) in found["confirmed"]
+    assert found["scanned"] == 0
+    first = found["candidates"][0]
+    assert first["verdict"] == "confirmed"
+    assert first["host_keys"] == [station.host_keys["moved"]]
+
+
+def test_a_guest_is_found_by_looking_through_its_network(moved: tuple[Station, Guest, Snapshot], watch: Node) -> None:
+    station, guest, _ = moved
+    watch.run("ip", "neigh", "flush", "all")
+    found = find(station, watch, "moved", "pool.yaml")
+    assert found["confirmed"] == [leased(guest)]
+    assert 240 < found["scanned"] <= 254
+    nowhere = find(station, watch, "lost", "pool.yaml", code=3)
+    assert not nowhere["confirmed"]
+    assert leased(guest) not in {each["address"] for each in nowhere["candidates"]}, (
+        "another guest's key is no sign of this one"
+    )
+
+
+def test_a_hardware_address_leads_to_a_guest_that_was_surveyed(
+    moved: tuple[Station, Guest, Snapshot], watch: Node
+) -> None:
+    station, guest, _ = moved
+    watch.run("ip", "neigh", "flush", "all")
+    found = find(
+        station, watch, mac_of(guest).upper().replace(":", "-"), "pool.yaml", "--evidence", "seen", "--no-scan"
+    )
+    assert found["guest"] == "moved"
+    assert leased(guest) in found["confirmed"]
+    local = [c for c in found["candidates"] if c["address"].startswith("fe80:")]
+    assert [c["verdict"] for c in local if "made from" in c["signs"][0]["text"]], "link-local addresses are tried"
+
+
+def test_a_stale_neighbour_is_no_sign_of_life(moved: tuple[Station, Guest, Snapshot], watch: Node) -> None:
+    station, guest, _ = moved
+    watch.run("ip", "neigh", "flush", "all")
+    watch.run("ip", "neigh", "replace", "192.168.77.90", "lladdr", "52:54:00:99:99:99", "dev", "eth0", "nud", "stale")
+    found = find(station, watch, "52:54:00:99:99:99", "pool.yaml", "--no-scan", code=3)
+    (entry,) = [c for c in found["candidates"] if c["address"] == "192.168.77.90"]
+    assert entry["verdict"] == "silent"
+    assert entry["signs"][0]["text"] == "in the neighbour table of this machine, stale"
+    assert not entry["signs"][0]["fresh"]
+    assert guest.listening()
+
+
+def test_nothing_beyond_the_networks_of_the_estate_is_dialled(
+    moved: tuple[Station, Guest, Snapshot], watch: Node
+) -> None:
+    station, guest, _ = moved
+    (station.folder / "far").write_text(f"1790000000 {mac_of(guest)} 192.168.56.71 moved *\n")
+    found = find(station, watch, "moved", "pool.yaml", "--leases", "far", "--no-scan", code=3)
+    (entry,) = [c for c in found["candidates"] if c["address"] == "192.168.56.71"]
+    assert entry["verdict"] == "not tried"
+
+
+def test_what_is_no_guest_is_refused(moved: tuple[Station, Guest, Snapshot], watch: Node) -> None:
+    station = moved[0]
+    line = watch.words(sys.executable, "-m", "nightlatch.cli", "find", "mvoed", "pool.yaml")
+    done = subprocess.run(line, cwd=station.folder, capture_output=True, text=True, timeout=60, stdin=subprocess.DEVNULL,
+                          env=environment({"PYTHONPATH": str(ROOT / "src")}))  # fmt: skip
+    assert done.returncode == 2
+    assert 'Did you mean "moved"?' in done.stderr

@@ -23,7 +23,8 @@ from nightlatch.cli.options import (
 
 def register(cli: click.Group) -> None:
     """Add these commands to the group."""
-    cli.add_command(addresses)
+    for command in (addresses, find):
+        cli.add_command(command)
 
 
 @click.command(short_help="Who has which address, what collides, what is free, which to dial.")
@@ -88,3 +89,32 @@ def _single(
         click.echo(machine.dumps(address_book.interfaces_document(result)))
     else:
         address_book.interfaces(page.Page(page.console()), result)
+
+
+@click.command(short_help="Where is a guest now? By name or hardware address.")
+@click.argument("what", metavar="GUEST|HARDWARE-ADDRESS")
+@click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
+@click.option("--leases", multiple=True, type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
+              help="A lease file to read besides this machine's own; may be given several times.")  # fmt: skip
+@click.option("--evidence", type=click.Path(path_type=Path, file_okay=False, exists=True), metavar="FOLDER",
+              help="Archives of a survey: other guests' neighbour tables and lease files.")  # fmt: skip
+@click.option(
+    "--no-scan", "scan", is_flag=True, default=True, flag_value=False, help="Dial only what something speaks for."
+)
+@formats()
+def find(what: str, source: Path, leases: tuple[Path, ...], evidence: Path | None, scan: bool, form: str) -> None:
+    """Find a guest of an estate file (estate.yaml, unless said): where is it now?
+
+    Neighbour tables and lease files come first; then the estate's own networks are looked through, 2048 addresses at most
+    and nothing beyond them. What speaks for an address is a hint: only a pinned host key, proven on the wire, confirms it.
+    """
+    with faults("interrupted; nothing was changed anywhere"):
+        from nightlatch import seeking
+        from nightlatch.report import machine, page, sought
+
+        result = seeking.find(estate_of(source), what, leases=leases, evidence=evidence, scan=scan)
+        if form == "json":
+            click.echo(machine.dumps(sought.document(result)))
+        else:
+            sought.text(page.Page(page.console()), result, str(source))
+    raise SystemExit(result.exit_code)
