@@ -15,7 +15,9 @@ from nightlatch.estate.model import Estate
 from nightlatch.faults import EstateError
 from tests.guests import AT, HASH, Guest, estate, lifted, pub
 from tests.live.test_service import CASES as ON_LIVE_GUESTS
+from tests.live.test_service import LISTENING
 from tests.test_addresses import SPOKEN
+from tests.test_clock import SPOKEN as CLOCKS
 
 GRANT = "let: mara, into: gauge, by: ssh, from: bench, with: key"
 OFF = "PasswordAuthentication no\nKbdInteractiveAuthentication no\n"
@@ -167,6 +169,8 @@ def test_the_catalogue_is_whole() -> None:
         | {case[2] for case in ON_LIVE_GUESTS}
         | {"ssh.second-opinion"}
         | SPOKEN
+        | CLOCKS
+        | {case[2] for case in LISTENING}
     )
     silent = {n for n, c in CATALOGUE.items() if not (isinstance(c, Check) and c.body is None)} - spoken
     assert not silent, f"no test makes these speak: {silent}"

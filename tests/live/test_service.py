@@ -64,6 +64,52 @@ def test_a_quiet_service_has_no_finding_and_every_case_has_its_own(guest: Guest)
     assert told(guest) == {}
 
 
+TIDE = """\
+#!/usr/bin/perl
+use IO::Socket::INET;
+my ($protocol, $address, $port) = @ARGV;
+my $socket = IO::Socket::INET->new(Proto => $protocol, LocalAddr => $address, LocalPort => $port, ReuseAddr => 1,
+    $protocol eq "tcp" ? (Listen => 5) : ()) or die $!;
+sleep;
+"""
+UNIT = "[Service]\nExecStart=/usr/local/bin/tide tcp 0.0.0.0 8081\n[Install]\nWantedBy=multi-user.target\n"
+RUN = "systemd-run -q --unit=tide-run tide"
+# What is done on the guest, what takes it back, the check, what it says.
+LISTENING = [
+    (f"{RUN} tcp 0.0.0.0 8080", "systemctl stop tide-run", "service.exposed-listener",
+     "tide (tide-run.service) listens on tcp port 8080 at 0.0.0.0, and no grant asks for it."),
+    (f"{RUN} tcp 192.168.56.21 5901", "systemctl stop tide-run", "service.exposed-listener", "where a screen is usual"),
+    (f"{RUN} udp 0.0.0.0 6000", "systemctl stop tide-run", "service.exposed-listener", "listens on udp port 6000"),
+    ("systemctl start tide-gauge", "systemctl stop tide-gauge", "service.lost-at-boot", "tide-gauge.service listens on port 8081 now"),
+    ("systemctl enable -q --now tide-gauge; sleep 1.1; touch /etc/systemd/system/tide-gauge.service",
+     "systemctl daemon-reload; systemctl disable -q --now tide-gauge", "service.unit-file-changed", "tide-gauge.service was changed and not loaded"),
+    ("systemd-run -q --unit=tide-run sh -c 'tide tcp 127.0.0.2 8083 & exec ebb tcp 127.0.0.3 8083'", "systemctl stop tide-run",
+     "service.shared-port", "listen on tcp port 8083"),
+]  # fmt: skip
+
+
+def test_whatever_listens_is_told(guest: Guest) -> None:
+    (guest.root / "etc/systemd/system/tide-gauge.service").write_text(UNIT)
+    for name in ("tide", "ebb"):
+        (guest.root / "usr/local/bin" / name).write_text(TIDE)
+        (guest.root / "usr/local/bin" / name).chmod(0o755)
+    guest.inside("systemctl", "daemon-reload")
+    assert told(guest) == {}
+    for act, back, check, words in LISTENING:
+        guest.inside("sh", "-c", act)
+        time.sleep(0.4)
+        found = told(guest)
+        guest.inside("sh", "-c", back)
+        time.sleep(0.3)
+        assert words in found.get(check, ""), (act, found)
+    guest.inside("sh", "-c", f"{RUN} tcp 127.0.0.1 8082")
+    time.sleep(0.3)
+    assert told(guest) == {}, "on the loopback it is nobody's business"
+    guest.inside(
+        "sh", "-c", "systemctl stop tide-run; rm /etc/systemd/system/tide-gauge.service; systemctl daemon-reload"
+    )
+
+
 def test_a_guest_activated_by_a_socket_listens_where_the_socket_does(station: Station) -> None:
     made = station.guest("socket", "192.168.56.22", unit="ssh.socket", config="Port 2222\n")
     made.boot()

@@ -32,7 +32,8 @@ FILES = (
     "/lib/systemd/system/ssh.service", "/etc/systemd/system/ssh.service", "/lib/systemd/system/sshd.service",
     "/usr/lib/systemd/system/sshd.service", "/etc/systemd/system/sshd.service",
     "/etc/hosts", "/etc/resolv.conf", "/etc/machine-id", "/etc/network/interfaces", "/etc/systemd/resolved.conf",
-    "/etc/NetworkManager/NetworkManager.conf", "/var/lib/misc/dnsmasq.leases", "/var/lib/dhcp/dhcpd.leases",
+    "/etc/timezone", "/etc/adjtime", "/etc/NetworkManager/NetworkManager.conf",
+    "/var/lib/misc/dnsmasq.leases", "/var/lib/dhcp/dhcpd.leases",
 )  # fmt: skip
 LOOKED_AT = (
     "/usr/sbin/sshd", "/etc/systemd/system/multi-user.target.wants/ssh.service", "/etc/ssh/sshd_not_to_be_run",
@@ -42,7 +43,10 @@ LOOKED_AT = (
     *(f"{folder}/{unit}" for folder in ("/etc/systemd/system/multi-user.target.wants",
       "/etc/systemd/system/network-online.target.wants", "/usr/lib/systemd/system/multi-user.target.wants")
       for unit in ("systemd-networkd.service", "NetworkManager.service", "networking.service")),
-    "/etc/cloud/cloud-init.disabled", "/etc/cloud/cloud.cfg.d/99-disable-network-config.cfg",
+    *(f"/etc/systemd/system/{target}.target.wants/{unit}.service" for target in ("sysinit", "multi-user")
+      for unit in ("systemd-timesyncd", "chrony", "chronyd", "ntp", "ntpd", "ntpsec", "openntpd")),
+    "/lib/systemd/systemd", "/lib/systemd/systemd-timesyncd", "/usr/sbin/chronyd", "/usr/sbin/ntpd", "/etc/localtime",
+    "/run/systemd/container", "/etc/cloud/cloud-init.disabled", "/etc/cloud/cloud.cfg.d/99-disable-network-config.cfg",
 )  # fmt: skip
 FOLDERS = (
     "/etc/ssh", "/etc/ssh/sshd_config.d", "/etc/ssh/ssh_config.d", "/etc/sudoers.d", "/etc/pam.d",

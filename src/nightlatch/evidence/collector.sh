@@ -112,7 +112,11 @@ nl_reduced() { # secrets never leave: hashes become their method, private keys w
     [ -z "$held" ] || many "$held" awk "$settings"
 }
 nl_listings() {
-    told 'listing sockets' nl_sockets
+    open=$(nl_sockets)
+    told 'listing sockets' printf '%s\n' "$open"
+    nl_owners
+    told 'listing owners' printf '%s\n' "$owners"
+    [ "$init" != systemd ] || told 'listing clock' timedatectl show
     told 'listing addresses' ip -o addr
     told 'listing links' ip -o link
     told 'listing routes' ip -4 -o route
@@ -141,9 +145,18 @@ nl_listings() {
     done
     set -f
 }
-nl_units() { # those that are there under a name of their own; a link is the other's second name
+nl_owners() { # the unit of every program that listens, by its control group
+    owners=$(printf '%s\n' "$open" | grep -o 'pid=[0-9]*' | sort -u | head -n 200)
+    owners=$(for each in $owners; do
+        while IFS= read -r name; do
+            case $name in 0::*.service | 1:name=systemd:*.service) printf '%s %s\n' "${each#pid=}" "${name##*/}" ;; esac
+        done <"/proc/${each#pid=}/cgroup"
+    done)
+}
+nl_units() { # those that are there under a name of their own; a link is the other's second name; and who listens
     units=''
-    for each in ssh.service ssh.socket sshd.service sshd.socket; do
+    for each in ssh.service ssh.socket sshd.service sshd.socket systemd-timesyncd.service chrony.service chronyd.service \
+        ntp.service ntpd.service ntpsec.service openntpd.service; do
         for top in /etc/systemd/system /run/systemd/system /usr/local/lib/systemd/system /usr/lib/systemd/system /lib/systemd/system; do
             if [ -e "$top/$each" ]; then
                 case $each in sshd.*) [ ! -L "$top/$each" ] || break ;; esac
@@ -152,8 +165,14 @@ nl_units() { # those that are there under a name of their own; a link is the oth
             fi
         done
     done
+    units=$(printf '%s\n' $units; for each in $owners; do printf '%s\n' "${each#* }"; done)
+    units=$(printf '%s\n' "$units" | awk '!seen[$0]++')
 }
-nl_sockets() { if command -v ss >/dev/null; then ss -Hltnp; else cat /proc/net/tcp /proc/net/tcp6; fi; }
+nl_sockets() {
+    if command -v ss >/dev/null; then ss -Hltunp; else
+        for each in tcp tcp6 udp udp6; do sed "s/^/$each /" "/proc/net/$each"; done
+    fi
+}
 nl_files() {
     heading files
     many "$links$nl$names" tar -c -f - --no-recursion --

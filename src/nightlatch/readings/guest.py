@@ -10,7 +10,8 @@ from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.formats import dpkg_status, keys
 from nightlatch.formats import pam as pam_format
 from nightlatch.origin import Origin
-from nightlatch.readings import accounts, filters, network, service, sshd, sudo
+from nightlatch.readings import accounts, clock, filters, network, service, sshd, sudo
+from nightlatch.readings.clock import ClockReading
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.network import NetworkReading
 from nightlatch.readings.sshd import MAIN
@@ -65,6 +66,11 @@ class GuestReading:
     def network(self) -> NetworkReading:
         """The guest's addresses and names; read when it is first asked for, for most of a draft's work needs none of it."""
         return network.read(self.snapshot)
+
+    @cached_property
+    def clock(self) -> ClockReading:
+        """The guest's clock, read when it is first asked for."""
+        return clock.read(self.snapshot, self.service)
 
     @property
     def main_path(self) -> str:

@@ -67,27 +67,39 @@ class Daemon:
 
 @dataclass(frozen=True, slots=True)
 class OpenSocket:
-    """A listening TCP socket: a numeric address ("" for all) and a port, and the programs that hold it where known."""
+    """A listening TCP socket, or a UDP one that takes from everybody: a numeric address ("" for all), a port, and the
+    programs that hold it where known."""
 
     address: str
     port: int
     programs: tuple[tuple[str, int], ...] = ()
+    protocol: str = "tcp"
+
+    @property
+    def is_exposed(self) -> bool:
+        """Whether others than the machine itself can reach it, filters aside."""
+        return not (self.address.startswith("127.") or self.address in ("::1", "::ffff:127.0.0.1"))
 
     @property
     def origin(self) -> Origin:
         """Where this was read."""
-        return Origin("ss -ltnp", kind=Kind.LISTING)
+        return Origin("ss -ltunp", kind=Kind.LISTING)
 
 
 @dataclass(frozen=True)
 class ServiceReading:
-    """The loaded and at-boot state of the SSH service; `is_live` is False where nothing was asked."""
+    """The loaded and at-boot state of the SSH service, and who else listens; `is_live` is False where nothing was asked.
+
+    `sockets` are the listening TCP sockets, `datagrams` the UDP ones; `owners` maps process numbers to units.
+    """
 
     is_live: bool = False
     units: dict[str, Unit] = field(default_factory=dict)
     daemons: tuple[Daemon, ...] = ()
     sockets: tuple[OpenSocket, ...] = ()
     clock: int = 0
+    datagrams: tuple[OpenSocket, ...] = ()
+    owners: dict[int, str] = field(default_factory=dict)
 
     @property
     def has_units(self) -> bool:
@@ -123,10 +135,19 @@ def read(snapshot: Snapshot) -> ServiceReading:
         return ServiceReading()
     listings = {name: raw.decode("utf-8", "replace") for name, raw in snapshot.listings.items()}
     clock = snapshot.facts.get("clock", "")
+    found = list(_sockets(listings.get("sockets", "")))
     return ServiceReading(
         True, dict(_units(listings.get("units", ""))), tuple(_daemons(listings.get("daemons", ""))),
-        tuple(_sockets(listings.get("sockets", ""))), int(clock) if re.fullmatch(r"[0-9]{1,12}", clock) else 0,
+        tuple(each for each in found if each.protocol == "tcp"), int(clock) if re.fullmatch(r"[0-9]{1,12}", clock) else 0,
+        tuple(each for each in found if each.protocol == "udp"), dict(_owners(listings.get("owners", ""))),
     )  # fmt: skip
+
+
+def _owners(text: str) -> Iterator[tuple[int, str]]:
+    for line in text.splitlines():
+        found = re.fullmatch(r"([0-9]{1,9}) ([A-Za-z0-9:_.@\\-]{1,255}\.service)", line)
+        if found:
+            yield int(found[1]), found[2]
 
 
 def _units(text: str) -> Iterator[tuple[str, Unit]]:
@@ -217,18 +238,21 @@ def _daemons(text: str) -> Iterator[Daemon]:
 
 def _sockets(text: str) -> Iterator[OpenSocket]:
     for line in text.splitlines():
-        words = line.split(None, 5)
-        if len(words) >= 4 and words[0] == "LISTEN":
+        protocol, _, rest = line.partition(" ")
+        words = rest.split(None, 5)
+        if protocol in ("tcp", "udp") and len(words) >= 4 and words[0] in ("LISTEN", "UNCONN"):
             address, _, port = words[3].rpartition(":")
             programs = re.findall(r'\("([^"]{1,32})",pid=([0-9]{1,9}),', words[5] if len(words) > 5 else "")
             bare = address.strip("[]").partition("%")[0]
             if port.isdigit():
-                yield OpenSocket("" if bare == "*" else bare, int(port), tuple((n, int(p)) for n, p in programs))
-        elif len(words) >= 4 and words[3] == "0A" and ":" in words[1]:
-            yield from _from_proc(words[1])
+                held = tuple((n, int(p)) for n, p in programs)
+                yield OpenSocket("" if bare == "*" else bare, int(port), held, protocol)
+        elif protocol[:3] in ("tcp", "udp") and len(words) >= 4 and ":" in words[1]:
+            if words[3] == ("0A" if protocol.startswith("tcp") else "07"):  # listening, and unconnected (proc(5))
+                yield from _from_proc(words[1], protocol[:3])
 
 
-def _from_proc(text: str) -> Iterator[OpenSocket]:
+def _from_proc(text: str, protocol: str) -> Iterator[OpenSocket]:
     """A socket of /proc/net/tcp or tcp6: words of four bytes in the machine's order, here little-endian (proc(5))."""
     address, _, port = text.partition(":")
     try:
@@ -238,4 +262,4 @@ def _from_proc(text: str) -> Iterator[OpenSocket]:
         return
     turned = b"".join(raw[i : i + 4][::-1] for i in range(0, len(raw), 4))
     if len(turned) in (4, 16):
-        yield OpenSocket(str(ipaddress.ip_address(turned)), number)
+        yield OpenSocket(str(ipaddress.ip_address(turned)), number, protocol=protocol)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import secrets
+import time
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 
@@ -42,6 +43,7 @@ def survey(
     their own), the whole is read again with those, so that every round is one look.
     """
     work = _Survey(shell.guest, tuple(also), tuple(folders), to_ask)
+    begun = int(time.time())
     answer = shell.run(work.script(), follow=work)
     if work.snapshot is None:
         parse(answer.out, work.nonce, shell.guest)  # says what is wrong with it
@@ -50,7 +52,7 @@ def survey(
     notes = work.snapshot.notes + work.stream.notes
     if work.asking and "opinions" not in work.listings:
         notes = (*notes, NOT_ASKED)
-    return replace(work.snapshot, notes=notes, facts=_facts(shell, answer, work.stream), listings=work.listings)
+    return replace(work.snapshot, notes=notes, facts=_facts(shell, answer, work.stream, begun), listings=work.listings)
 
 
 class _Survey:
@@ -106,9 +108,10 @@ def _mains(stream: Stream) -> list[str]:
     return re.findall(r"(?m)^title .*\s-f\s*(/[^\s\\]{1,200})", titles)[:20]
 
 
-def _facts(shell: Shell, answer: Answer, stream: Stream) -> dict[str, str]:
-    """How we came in, and what the guest says of itself."""
+def _facts(shell: Shell, answer: Answer, stream: Stream, begun: int) -> dict[str, str]:
+    """How we came in, between which moments of our own clock, and what the guest says of itself."""
     source = stream.facts.get("connection", "none").split(" ")[0]
     own = {"transport": shell.kind, "came_as": answer.door.account, "came_with": answer.door.key,
-           "came_from": "" if source == "none" else source, "offered": ",".join(answer.door.offered)}  # fmt: skip
+           "came_from": "" if source == "none" else source, "offered": ",".join(answer.door.offered),
+           "asked_from": str(begun), "asked_until": str(int(time.time()) + 1)}  # fmt: skip
     return {**{name: text for name, text in stream.facts.items() if name != "connection"}, **own}

@@ -5,7 +5,18 @@ The catalogue, `nightlatch checks` and the spelling check of waivers all come fr
 
 from __future__ import annotations
 
-from nightlatch.audit.checks import accounts, address_book, addresses, estate, files, keys, service, settings
+from nightlatch.audit.checks import (
+    accounts,
+    address_book,
+    addresses,
+    clock,
+    estate,
+    files,
+    keys,
+    listeners,
+    service,
+    settings,
+)
 from nightlatch.audit.checks.registry import CATALOGUE, Check, Context, FleetCheck, hygiene
 
 __all__ = [
@@ -16,10 +27,12 @@ __all__ = [
     "accounts",
     "address_book",
     "addresses",
+    "clock",
     "estate",
     "files",
     "hygiene",
     "keys",
+    "listeners",
     "service",
     "settings",
 ]

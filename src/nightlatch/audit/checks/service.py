@@ -52,12 +52,13 @@ def older_than_its_files(context: Context) -> Iterator[Told]:
     newer = [(path, entry.changed) for path, entry in files if entry is not None and entry.changed > read_at]
     if newer:
         path, when = max(newer, key=lambda pair: pair[1])
-        text = f"{path} was changed {_ago(when - read_at)} after sshd last read its files: {WAITING}."
+        text = f"{path} was changed {span(when - read_at)} after sshd last read its files: {WAITING}."
         yield Told(text, (Proof("changed later", Origin(path)), Proof(f"last read {_past(reading.service.clock - read_at)}",
                    unit.origin)), (path,))  # fmt: skip
 
 
-def _ago(seconds: int) -> str:
+def span(seconds: int) -> str:
+    """A length of time in its largest whole unit."""
     for size, word in ((86400, "day"), (3600, "hour"), (60, "minute")):
         if seconds >= size:
             count = seconds // size
@@ -66,7 +67,7 @@ def _ago(seconds: int) -> str:
 
 
 def _past(seconds: int) -> str:
-    return f"{_ago(max(0, seconds))} ago"
+    return f"{span(max(0, seconds))} ago"
 
 
 @check("service.second-server", HIGH, source="proc(5): cmdline, cgroup")

@@ -1,0 +1,109 @@
+"""Checks of everything that listens: each exposed listener is granted or told, and none shares its port."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from nightlatch.audit.checks.registry import Context, Told, check
+from nightlatch.audit.findings import Severity
+from nightlatch.audit.naming import listed
+from nightlatch.readings.service import OpenSocket, ServiceReading
+from nightlatch.reason.access import Proof
+
+MEDIUM, LOW = Severity.MEDIUM, Severity.LOW
+SSH = ("ssh.service", "sshd.service")  # these have checks of their own
+# Ports that give control of a machine or its screen, by IANA's registry and the programs' own manuals.
+CONTROL = {
+    23: "telnet", 111: "rpcbind", 512: "rexec", 513: "rlogin", 514: "rsh", 2375: "a container engine",
+    3389: "a remote desktop", 5985: "remote management", 5986: "remote management", 9090: "a console in the browser",
+    10000: "a console in the browser", **{5900 + n: "a screen" for n in range(100)},
+}  # fmt: skip
+CLIENTS = {("udp", 68), ("udp", 546)}  # clients of DHCP wait for their answers there (RFC 2131, 4.1; RFC 8415, 7.2)
+
+
+def _name(socket: OpenSocket, service: ServiceReading) -> str:
+    """Who listens, as far as it is known: the program and its unit."""
+    if not socket.programs:
+        return "a program that is not known"
+    program, pid = socket.programs[0]
+    unit = service.owners.get(pid, "")
+    return f"{program} ({unit})" if unit else program
+
+
+def _is_ssh(socket: OpenSocket, service: ServiceReading, ports: set[int]) -> bool:
+    pids = {daemon.pid for daemon in service.daemons}
+    held = any(pid in pids or name == "sshd" for name, pid in socket.programs)
+    return socket.protocol == "tcp" and (held or socket.port in ports)
+
+
+@check(
+    "service.exposed-listener", LOW, source="ss(8); design: each exposed listener is expected by a grant or a finding"
+)
+def exposed_listener(context: Context) -> Iterator[Told]:
+    """Something other than SSH listens for everybody, and no grant speaks of it."""
+    service = context.access.reading.service
+    unit = service.socket
+    ports = {port for _, port in unit.listens} if unit is not None else set()
+    found: dict[tuple[str, int, str], list[OpenSocket]] = {}
+    for socket in (*service.sockets, *service.datagrams):
+        if socket.is_exposed and (socket.protocol, socket.port) not in CLIENTS and not _is_ssh(socket, service, ports):
+            found.setdefault((socket.protocol, socket.port, _name(socket, service)), []).append(socket)
+    for (protocol, port, who), sockets in sorted(found.items()):
+        where = listed([each.address or "all addresses" for each in sockets])
+        what = CONTROL.get(port, "") if protocol == "tcp" else ""
+        usual = f", where {what} is usual" if what else ""
+        text = f"{who} listens on {protocol} port {port} at {where}{usual}, and no grant asks for it."
+        severity = MEDIUM if what else None
+        yield Told(text, (Proof(f"{protocol} {port}", sockets[0].origin),), (f"{protocol}/{port}",), severity)
+
+
+@check("service.shared-port", MEDIUM, source="socket(7): SO_REUSEPORT")
+def shared_port(context: Context) -> Iterator[Told]:
+    """Two programs listen on the same port: which of them answers a caller is chance, or a matter of addresses."""
+    service = context.access.reading.service
+    found: dict[tuple[str, int], dict[str, OpenSocket]] = {}
+    for socket in service.sockets:
+        if socket.programs:
+            found.setdefault((socket.protocol, socket.port), {}).setdefault(_name(socket, service), socket)
+    for (protocol, port), by_name in found.items():
+        programs = {name.partition(" ")[0] for name in by_name} - {"systemd"}
+        if len(programs) > 1:
+            text = (
+                f"{listed(by_name)} listen on {protocol} port {port}: who answers depends on the address, or on chance."
+            )
+            proofs = tuple(Proof(f"{name}: {s.address or 'all addresses'}", s.origin) for name, s in by_name.items())
+            yield Told(text, proofs, (f"{protocol}/{port}",))
+
+
+@check("service.lost-at-boot", LOW, source="systemctl(1): is-enabled")
+def lost_at_boot(context: Context) -> Iterator[Told]:
+    """A service listens for everybody now, and nothing starts it at boot."""
+    service = context.access.reading.service
+    told: set[str] = set()
+    for socket in service.sockets:
+        for _, pid in socket.programs:
+            unit = service.units.get(service.owners.get(pid, ""))
+            ours = unit is not None and unit.name in ("ssh.service", "sshd.service")
+            if (
+                unit is None
+                or ours
+                or unit.name in told
+                or not socket.is_exposed
+                or unit.at_boot
+                or unit.file_state == "transient"
+            ):
+                continue
+            told.add(unit.name)
+            text = f"{unit.name} listens on port {socket.port} now, and nothing starts it at boot."
+            yield Told(text, (Proof(f"UnitFileState {unit.file_state or 'none'}", unit.origin),), (unit.name,))
+
+
+@check("service.unit-file-changed", LOW, source="systemctl(1): daemon-reload")
+def unit_file_changed(context: Context) -> Iterator[Told]:
+    """The unit of something that listens was changed, and the service manager has not read it again."""
+    service = context.access.reading.service
+    for name in sorted({*service.owners.values()} - {*SSH}):
+        unit = service.units.get(name)
+        if unit is not None and unit.needs_reload:
+            text = f"The file of {name} was changed and not loaded: systemctl daemon-reload is due."
+            yield Told(text, (Proof("NeedDaemonReload yes", unit.origin),), (name,))
