@@ -207,6 +207,33 @@ def test_the_address_book_of_the_station(fresh: Path) -> None:
     assert "there is no such folder" in run("addresses", "images/none", cwd=fresh, code=3)
 
 
+def test_a_guest_gets_the_address_that_the_estate_gives_it(fresh: Path) -> None:
+    path = fresh / "estate.yaml"
+    text = path.read_text()
+    path.write_text(
+        text.replace("gauge:    {", 'gauge:    {addresses: {enp0s8: [192.168.56.26/24, "2001:db8:56::26/64"]}, ')
+    )
+    settings = fresh / "images/gauge/etc/network/interfaces"
+    before = settings.read_text()
+    shown = run("draft", "--on", "gauge", cwd=fresh)
+    for line in ("-    address 192.168.56.21/24", "+    address 192.168.56.26/24", "+iface enp0s8 inet6 static"):
+        assert line in shown
+    assert "gateway 192.168.56.254" in shown, "what fits stays"
+    run("enact", "--yes", "--on", "gauge", cwd=fresh)
+    assert (
+        settings.read_text()
+        == before.replace(".21/24", ".26/24") + "\niface enp0s8 inet6 static\n    address 2001:db8:56::26/64\n"
+    )
+    assert "nothing to do" in run("draft", "--on", "gauge", cwd=fresh)
+    assert "192.168.56.26" in run("addresses", "--on", "gauge", cwd=fresh)
+    run("undo", "--on", "gauge", cwd=fresh)
+    assert settings.read_text() == before
+    path.write_text(text.replace("gauge:    {", "gauge:    {addresses: {enp0s9: [10.9.0.4/24]}, "))
+    left = run("draft", "--on", "gauge", cwd=fresh)
+    assert "enp0s9 should have 10.9.0.4/24, fixed." in left
+    assert "not known which system" in " ".join(left.split())
+
+
 def test_an_address_for_a_guest_that_has_none(fresh: Path) -> None:
     path = fresh / "images/gauge/etc/network/interfaces"
     path.write_text("auto enp0s8\niface enp0s8 inet dhcp\n")

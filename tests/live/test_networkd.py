@@ -7,6 +7,7 @@ import os
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -14,6 +15,9 @@ from typing import Any
 import pytest
 
 from nightlatch import api
+from nightlatch.draft import moving
+from nightlatch.draft.steps import apply_all
+from nightlatch.estate.load import load
 from nightlatch.evidence.archive import SUFFIX
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.lab.machine import Guest, Node, environment
@@ -245,3 +249,37 @@ def test_what_is_no_guest_is_refused(moved: tuple[Station, Guest, Snapshot], wat
                           env=environment({"PYTHONPATH": str(ROOT / "src")}))  # fmt: skip
     assert done.returncode == 2
     assert 'Did you mean "moved"?' in done.stderr
+
+
+def test_networkd_configures_what_was_drafted(
+    moved: tuple[Station, Guest, Snapshot], tell: Callable[[str], None]
+) -> None:
+    """Drafts on the guest's own files, laid there and loaded: each interface has what the estate gives it."""
+    station, guest, snapshot = moved
+    drafted = 0
+    given = {f"net{n}": f"172.30.{n}.9/24" for n in range(LINKS)}
+    interfaces = ", ".join(f"{name}: [{address}]" for name, address in given.items())
+    subnets = ", ".join(f"172.30.{n}.0/24" for n in range(LINKS))
+    (station.folder / "moved.yaml").write_text(
+        f"nightlatch: 1\nestate: M\nnetworks: {{isle: {{subnet: [{subnets}]}}}}\n"
+        f"guests: {{moved: {{via: {{folder: x}}, addresses: {{{interfaces}}}}}}}\n"
+    )
+    made = moving.moved(load(station.folder / "moved.yaml"), replace(snapshot, guest="moved"))
+    after = apply_all(snapshot, made.steps)
+    for step in made.steps:
+        (guest.root / step.path.lstrip("/")).write_bytes(after.entries[step.path].content or b"")
+        drafted += 1
+    guest.inside("networkctl", "reload")
+    waited("the drafted addresses", _has(guest, given, {each.text.split(" ")[0] for each in made.left}), 20)
+    assert drafted + len(made.left) == LINKS
+    assert drafted > LINKS / 2, made.left
+    tell(f"drafted addresses: networkd {drafted} of {LINKS} interfaces, loaded as drafted")
+
+
+def _has(guest: Guest, given: dict[str, str], left: set[str]) -> Iterator[bool]:
+    while True:
+        lines = [line.split() for line in guest.run("ip", "-o", "-4", "addr").splitlines()]
+        now: dict[str, set[str]] = {}
+        for words in lines:
+            now.setdefault(words[1].partition("@")[0], set()).add(words[3])
+        yield all(now.get(name) == {address} for name, address in given.items() if name not in left)

@@ -13,6 +13,7 @@ from datetime import datetime
 from nightlatch.audit import holes, shut_out
 from nightlatch.audit.holes import kind_of
 from nightlatch.audit.naming import Names, comments_of, names_of
+from nightlatch.draft import moving
 from nightlatch.draft.closing import Candidate, Guesswork
 from nightlatch.draft.opening import open_up
 from nightlatch.draft.steps import AnyStep, StepError, apply_all
@@ -163,7 +164,9 @@ def make(estate: Estate, snapshot: Snapshot, at: datetime) -> Draft:
     steps = _fewest(desk, best_steps, best.weight)
     steps = tuple(sorted(steps, key=lambda s: not s.opens))
     final = desk.tried(steps) or best
-    return Draft(snapshot.guest, steps, tuple(_left(desk, final)))
+    given = moving.moved(estate, apply_all(snapshot, steps))
+    left = (*_left(desk, final), *(Left(each.text, each.hand) for each in given.left))
+    return Draft(snapshot.guest, (*steps, *given.steps), left)
 
 
 def _better(

@@ -127,7 +127,31 @@ class Return(Step):
         return f"take away {self.path}" if self.entry.kind is Kind.ABSENT else f"take the change of {self.path} back"
 
 
-AnyStep = ReplaceLine | InsertSetting | AppendBlock | AddLine | MakeFile | MakeFolder | SetMode | SetOwner | Return
+@dataclass(frozen=True, slots=True)
+class SetAddress(Step):
+    """Give an interface fixed addresses in its own system's file, which becomes `content`; `seen` is what it must be now."""
+
+    interface: str
+    addresses: tuple[str, ...]
+    seen: Entry
+    content: bytes
+
+    def __str__(self) -> str:
+        return f"in {self.path}: {self.interface} gets {' and '.join(self.addresses)}, fixed"
+
+
+AnyStep = (
+    SetAddress
+    | ReplaceLine
+    | InsertSetting
+    | AppendBlock
+    | AddLine
+    | MakeFile
+    | MakeFolder
+    | SetMode
+    | SetOwner
+    | Return
+)
 
 
 def apply(snapshot: Snapshot, step: AnyStep) -> Snapshot:
@@ -151,6 +175,11 @@ def apply(snapshot: Snapshot, step: AnyStep) -> Snapshot:
                 raise StepError(f"{step.path} is there already")
             raw = text_lines.bytes_of(step.content)
             return snapshot.with_files({step.path: Entry(Kind.FILE, step.mode, step.uid, step.gid, len(raw), raw)})
+        case SetAddress():
+            if entry is None or entry.digest != step.seen.digest:
+                raise StepError(f"{step.path} is not as it was when it was read")
+            _raw(entry, step)
+            return _content(snapshot, step, step.content)
         case MakeFolder():
             if entry is not None and entry.kind is not Kind.ABSENT:
                 raise StepError(f"{step.path} is there already")

@@ -15,7 +15,7 @@ from pathlib import Path
 
 from nightlatch.estate import tree
 from nightlatch.faults import EstateError, RefusedError, UnreadableError
-from nightlatch.formats.yaml_tree import Node
+from nightlatch.formats.yaml_tree import Node, with_pair
 
 Plain = object
 
@@ -30,27 +30,9 @@ def with_host_keys(text: str, guest: str, pins: Sequence[str], name: str = "the 
     if node is None or not node.pairs:
         raise RefusedError(f"{name}: guest {guest} is not written as a mapping; {_by_hand(pins)}")
     value = "[" + ", ".join(f'"{pin}"' for pin in pins) + "]"
-    known = next((found for key, found in node.pairs if key.text == "host_keys"), None)
-    if known is not None:
-        made = text[: known.start] + value + text[known.end :]
-    elif node.flow:
-        at = node.pairs[-1][1].end or node.pairs[-1][0].end
-        made = f"{text[:at]}, host_keys: {value}{text[at:]}"
-    else:
-        made = _below(text, node, f"host_keys: {value}")
+    made = with_pair(text, node, "host_keys", value)
     _check(text, made, guest, pins, name)
     return made
-
-
-def _below(text: str, node: Node, line: str) -> str:
-    """A line of its own at the end of a block, with the indent and the line end of its neighbours."""
-    assert node.pairs
-    first = node.pairs[0][0]
-    indent = text[text.rfind("\n", 0, first.start) + 1 : first.start]
-    end = text.find("\n", node.end)
-    at = len(text) if end < 0 else end
-    crlf = "\r" if end > 0 and text[end - 1] == "\r" else ""
-    return f"{text[: at - len(crlf)]}{crlf}\n{indent}{line}{crlf}{text[at:]}"
 
 
 def _guest(root: Node, guest: str) -> Node | None:

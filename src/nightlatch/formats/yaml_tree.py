@@ -178,3 +178,50 @@ class _Builder:
 def _implicit(event: object) -> bool:
     implicit = getattr(event, "implicit", True)
     return implicit[0] or implicit[1] if isinstance(implicit, tuple) else bool(implicit)
+
+
+def with_pair(text: str, mapping: Node, key: str, value: str) -> str:
+    """The text with `key: value` in one mapping of it: replaced where the key is there, else added behind the others.
+
+    `value` is YAML on one line. Nothing else is touched; a list or mapping that is replaced loses the comments inside it.
+    Raises ValueError for a node that is no mapping and not empty.
+    """
+    known = next((found for each, found in mapping.pairs or [] if each.text == key), None)
+    if known is not None:
+        if known.text == "" and known.plain:
+            return f"{text[: known.start]} {value}{text[known.end :]}"
+        return text[: known.start] + value + text[known.end :]
+    if not mapping.pairs:
+        if mapping.pairs is None and not (mapping.text == "" and mapping.plain):
+            raise ValueError(f"{mapping.kind} is no mapping")
+        space = "" if mapping.pairs is not None else " "
+        return f"{text[: mapping.start]}{space}{{{key}: {value}}}{text[mapping.end :]}"
+    if mapping.flow:
+        at = mapping.pairs[-1][1].end or mapping.pairs[-1][0].end
+        return f"{text[:at]}, {key}: {value}{text[at:]}"
+    return _below(text, mapping.pairs[0][0], mapping.end, f"{key}: {value}")
+
+
+def with_item(text: str, items: Node, value: str) -> str:
+    """The text with one more item at the end of a list. Raises ValueError for a node that is no list."""
+    if items.items is None:
+        raise ValueError(f"{items.kind} is no list")
+    if not items.items:
+        return f"{text[: items.start]}[{value}]{text[items.end :]}"
+    if items.flow:
+        at = items.items[-1].end
+        return f"{text[:at]}, {value}{text[at:]}"
+    first = text.rfind("-", 0, items.items[0].start)
+    return _below(text, Node(0, 0, start=first), items.end, f"- {value}")
+
+
+def _below(text: str, first: Node, last: int, line: str) -> str:
+    """A line of its own at the end of a block, with the indent and the line end of its neighbours."""
+    begin = text.rfind("\n", 0, first.start) + 1
+    indent = text[begin : first.start]
+    if indent.strip():  # the block begins behind a dash
+        indent = " " * len(indent)
+    end = text.find("\n", last)
+    at = len(text) if end < 0 else end
+    crlf = "\r" if end > 0 and text[end - 1] == "\r" else ""
+    return f"{text[: at - len(crlf)]}{crlf}\n{indent}{line}{crlf}{text[at:]}"

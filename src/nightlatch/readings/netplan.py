@@ -54,7 +54,7 @@ def renderer(tree: Tree | None, kind: str, name: str) -> str:
 def _profile(name: str, kind: str, part: Tree) -> Profile:
     gaps: list[Gap] = []
     at = part.places[-1] if part.places else part.origin
-    match, interface = _match(name, part)
+    match, interface = recognised(name, part)
     gateways, routes = _routes(part, gaps)
     mac = part.get("macaddress")
     manual = part.word("activation-mode") in ("manual", "off")
@@ -69,7 +69,7 @@ def _profile(name: str, kind: str, part: Tree) -> Profile:
     )  # fmt: skip
 
 
-def _match(name: str, part: Tree) -> tuple[Match, str]:
+def recognised(name: str, part: Tree) -> tuple[Match, str]:
     """How the interface is recognised, and its name: without `match` the id is the name."""
     stated = part.get("match")
     if stated is None:
