@@ -17,7 +17,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
-from nightlatch import api
+from nightlatch import api, relocating
 from nightlatch.draft import promises, returning
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.estate.model import Estate, GuestSpec
@@ -27,7 +27,7 @@ from nightlatch.latch import folder, live
 from nightlatch.latch.folder import Changed, new_change_id
 from nightlatch.latch.live import Pending
 from nightlatch.latch.records import CHANGES, Record, Side, parse
-from nightlatch.latch.transaction import SEAM, Transaction, mirrored
+from nightlatch.latch.transaction import SEAM, Move, Transaction, mirrored
 from nightlatch.readings import guest as readings
 from nightlatch.readings.service import OpenSocket
 from nightlatch.reason.paths import guest_access
@@ -62,12 +62,18 @@ class Confirmation:
 
 @dataclass(frozen=True, slots=True)
 class Latched:
-    """A change on the latch or decided. `outcome` is kept, put back or on the latch."""
+    """A change on the latch or decided. `outcome` is kept, put back or on the latch.
+
+    `moved_to` is the address at which the guest is to be found now, where that is another; `followed` says what the estate
+    file took over of it.
+    """
 
     changed: Changed
     outcome: str
     confirmation: Confirmation | None = None
     steps: tuple[str, ...] = ()
+    moved_to: str = ""
+    followed: str = ""
 
     @property
     def change(self) -> str:
@@ -146,14 +152,22 @@ def put_on_latch(
     changed = Changed(shell.guest, change, tuple(proved.changed))
     if not proved.changed:
         return Latched(Changed(shell.guest, "", ()), "kept")
-    made = transaction_for(proved, at, change, seconds, unguarded=unguarded, forget=forget, seam=seam)
+    move = relocating.move_of(proved, estate)
+    made = transaction_for(proved, at, change, seconds, unguarded=unguarded, forget=forget, seam=seam, move=move)
+    goes = relocating.goes_to(proved, move) if move is not None else ""
+    there = relocating.at(shell, goes) if goes else shell
     try:
         steps = tuple(live.begin(shell, made))
-        confirmation = confirm(estate, shell, proved, at, change)
+        if move is not None:
+            relocating.arrive(there, shell, change, seconds)
+        confirmation = confirm(estate, there, proved, at, change)
         answer = decide(confirmation)
         if answer is None:
-            return Latched(changed, "on the latch", confirmation, steps)
-        outcome = _decided(shell, change, answer, seconds, confirmation)
+            return Latched(changed, "on the latch", confirmation, steps, goes)
+        if goes and not answer:
+            outcome = relocating.taken_back(shell, there, change, _owner(), seconds)
+        else:
+            outcome = _decided(there, change, answer, seconds, confirmation)
     except KeyboardInterrupt:
         raise PutBackError(
             f"{shell.guest}: interrupted. If change {change} was begun, the guest takes it back by itself within {seconds} s; "
@@ -164,7 +178,26 @@ def put_on_latch(
     if not answer and confirmation.problems:
         raise PutBackError(_problems(confirmation, outcome))
     done = Changed(shell.guest, change, changed.paths, outcome.left)
+    if goes and outcome.kept:
+        return Latched(
+            done,
+            "kept",
+            confirmation,
+            steps,
+            goes,
+            _followed(estate, shell.guest, proved.before.facts["came_to"], goes),
+        )
     return Latched(done, "kept" if outcome.kept else "put back", confirmation, steps)
+
+
+def _followed(estate: Estate, guest: str, old: str, new: str) -> str:
+    """What became of the estate file, in words: it follows where it names the old address."""
+    try:
+        count = relocating.follow(estate, guest, old, new)
+    except NightlatchError as error:
+        return f"the estate file still names {old}: {error}"
+    said = "place that named {} now names {}" if count == 1 else "places that named {} now name {}"
+    return f"{estate.path}: {count} {said.format(old, new)}" if count else ""
 
 
 def _decided(shell: Shell, change: str, answer: bool, seconds: int, seen: Confirmation) -> live.Outcome:
@@ -194,7 +227,7 @@ def _problems(confirmation: Confirmation, outcome: live.Outcome) -> str:
 
 def transaction_for(
     proved: ProvedDraft, at: datetime, change: str, seconds: int, *, unguarded: bool = False, forget: str = "",
-    seam: str = SEAM,
+    seam: str = SEAM, move: Move | None = None,
 ) -> Transaction:  # fmt: skip
     """The transaction of a proved draft: what is to be loaded, checked and looked for is read from its evidence."""
     reading = readings.read(proved.before)
@@ -212,7 +245,7 @@ def transaction_for(
         expected=promises.expected(proved) if loads else {},
         sockets=tuple(dict.fromkeys(_local(s) for s in held if s.port in ports)),
         copy=mirrored(proved.after.entries, readings.read(proved.after).sshd.files, f"{CHANGES}/{change}/copy") if loads else {},
-        unguarded=unguarded, forget=forget, stay=not forget, seam=seam,
+        unguarded=unguarded, forget=forget, stay=not forget, seam=seam, move=move,
     )  # fmt: skip
 
 
@@ -276,7 +309,7 @@ def keep(estate: Estate, guest: str, change: str = "", *, client: Client | None 
     """
     spec = _live_spec(estate, guest)
     with api.client_for(client) as using:
-        shell = targets.of_guest(spec, using)
+        shell = relocating.answering(spec, targets.of_guest(spec, using))
         waiting = _waiting(shell, change)
         now = api.survey_live(shell, api.also_of(estate, spec))
         proven, unproven = promises.places(estate, now)
@@ -284,7 +317,9 @@ def keep(estate: Estate, guest: str, change: str = "", *, client: Client | None 
         if not outcome.kept:
             raise PutBackError(f"{guest}: {outcome.words}, before it could be kept")
         seen = Confirmation(guest, waiting.change, now.facts.get("came_from", ""), (), tuple(proven), tuple(unproven))
-        return Latched(Changed(guest, waiting.change, ()), "kept", seen)
+        there = shell.address.host if isinstance(shell, Ssh) and shell.address.host != spec.via.host else ""
+        followed = _followed(estate, guest, spec.via.host, there) if there else ""
+        return Latched(Changed(guest, waiting.change, ()), "kept", seen, (), there, followed)
 
 
 def _live_spec(estate: Estate, guest: str) -> GuestSpec:
@@ -320,7 +355,7 @@ def undo(
         with _told():
             return Latched(folder.undo(spec.via.path, guest, change), "put back")
     with api.client_for(client) as using:
-        shell = targets.of_guest(spec, using)
+        shell = relocating.answering(spec, targets.of_guest(spec, using))
         told = live.ask(shell)
         if told.pending is not None and change in ("", told.pending.change):
             outcome = live.decide(shell, told.pending.change, "back", _owner())

@@ -45,6 +45,8 @@ def latched(sheet: Page, done: Latched, source: str) -> None:
         text.enacted(sheet, done.changed, source)
     else:
         text.latched(sheet, done.changed, done.outcome, done.confirmation, source)
+        if done.moved_to:
+            text.moved(sheet, done.moved_to, done.followed)
 
 
 def undone(sheet: Page, done: Latched) -> int:

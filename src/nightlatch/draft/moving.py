@@ -55,9 +55,7 @@ def moved(estate: Estate, snapshot: Snapshot) -> Moved:
         said = f"{name} should have {' and '.join(str(a) for found in wanted.values() for a in found)}, fixed."
         try:
             if spec.via.is_live:
-                raise CannotEditError(
-                    "change it at the guest's console; moving a running guest on the latch comes later"
-                )
+                _may_move(spec, reading, name, bool(steps))
             made = _steps(estate, spec, now, reading, name, wanted, said)
             _prove(now, made, name, wanted)
         except CannotEditError as error:
@@ -65,6 +63,21 @@ def moved(estate: Estate, snapshot: Snapshot) -> Moved:
         else:
             steps += made
     return Moved(tuple(steps), tuple(left))
+
+
+def _may_move(spec: GuestSpec, reading: NetworkReading, name: str, other: bool) -> None:
+    """Raise CannotEditError for a running guest whose interface can't be moved on the latch."""
+    profiles = reading.profiles_of(name)
+    system = profiles[0].system if profiles else None
+    by_networkd = system is System.NETWORKD or (system is System.NETPLAN and reading.renderers.get(name) == "networkd")
+    if not by_networkd or not any(each.link.name == name for each in reading.live):
+        raise CannotEditError(
+            "only what systemd-networkd or netplan configures is moved while it runs; use its console"
+        )
+    if not spec.host_keys:
+        raise CannotEditError("no host key is pinned to know it again by; nightlatch meet first")
+    if other:
+        raise CannotEditError("one interface at a time; enact this draft first")
 
 
 def _wanted(spec: GuestSpec, name: str) -> Wanted:

@@ -35,6 +35,52 @@ def with_host_keys(text: str, guest: str, pins: Sequence[str], name: str = "the 
     return made
 
 
+def with_address(text: str, guest: str, old: str, new: str, name: str = "the estate file") -> tuple[str, int]:
+    """The file's text with `new` wherever it names `old` as the guest's address or as a caller's: `via`, `dial`, places,
+    `from` of grants and of emergency accounts; and how many places that were. Nothing else is changed.
+
+    Raises RefusedError when the file would read otherwise than meant.
+    """
+    root = tree.parse(tree.source(name, text))
+    places = [node for node in _addresses(root, guest) if node.text in (old, f"{old}:{_port(node)}")]
+    made = text
+    for node in sorted(places, key=lambda each: -each.start):
+        inside = made[node.start : node.end]
+        made = made[: node.start] + inside.replace(old, new, 1) + made[node.end :]
+    before, after = _plain(root), _plain(tree.parse(tree.source(name, made)))
+    for node in places:
+        node.text = (node.text or "").replace(old, new, 1)
+    if _plain(root) != after or (not places and before != after):
+        raise RefusedError(f"{name} can't be edited without touching more; write {new} for {old} by hand")
+    return made, len(places)
+
+
+def _port(node: Node) -> str:
+    return (node.text or "").rpartition(":")[2]
+
+
+def _addresses(root: Node, guest: str) -> list[Node]:
+    """The scalars that may name an address of a guest or of a caller."""
+    found = _guest(root, guest)
+    out = [v for k, v in (found.pairs or [] if found else []) if k.text == "dial"]
+    via = next((v for k, v in (found.pairs or [] if found else []) if k.text == "via"), None)
+    out += [v for k, v in (via.pairs or [] if via else []) if k.text == "ssh"]
+    sections = {key.text: value for key, value in root.pairs or []}
+    for section, key in (("places", ""), ("grants", "from"), ("emergency", "from")):
+        if section in sections:
+            out += _below_key(sections[section], key, inside=not key)
+    return [node for node in out if node.text is not None]
+
+
+def _below_key(node: Node, key: str, *, inside: bool) -> list[Node]:
+    """Every scalar below a key, or below the node itself with `inside`."""
+    if node.text is not None:
+        return [node] if inside else []
+    parts = [(inside, item) for item in node.items or []]
+    parts += [(inside or each.text == key, value) for each, value in node.pairs or []]
+    return [found for within, part in parts for found in _below_key(part, key, inside=within)]
+
+
 def _guest(root: Node, guest: str) -> Node | None:
     guests = next((value for key, value in root.pairs or [] if key.text == "guests"), None)
     return next((value for key, value in (guests.pairs or [] if guests else []) if key.text == guest), None)

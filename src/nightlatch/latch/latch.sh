@@ -103,7 +103,7 @@ Description=Nightlatch: take change $id back after a restart
 DefaultDependencies=no
 RequiresMountsFor=/var/lib/nightlatch $(cut -d' ' -f12- "$change/table" | tr '\n' ' ')
 After=systemd-remount-fs.service systemd-tmpfiles-setup.service
-Before=ssh.service ssh.socket sshd.service sshd.socket
+Before=ssh.service ssh.socket sshd.service sshd.socket${net:+ network-pre.target systemd-networkd.service NetworkManager.service networking.service}
 ConditionPathExists=!/run/nightlatch/$id
 [Service]
 Type=oneshot
@@ -364,6 +364,7 @@ revert() { # revert WHY: everything as it was; what somebody else changed meanwh
     start=''
     [ "$was_running" = yes ] || sockets=''
     if [ "$2" != boot ] && { [ -e "$change/loading" ] || [ -e "$change/loaded" ]; }; then
+        [ -z "$net" ] || net_load
         load
         start_again
         look || { start_again; look; } || worse='; but sshd does not listen as before'
@@ -391,7 +392,7 @@ finish_kept() {
 release() {
     rm -f "/run/nightlatch/$id"
     rmdir /run/nightlatch 2>/dev/null
-    rm -rf "$change/copy" "$change/expected" "$change/table.back" "$change/rehearsed" "$change/loading" "$change/loaded" "$change/going" "$change/unit" "$change/started"
+    rm -rf "$change/copy" "$change/expected" "$change/table.back" "$change/rehearsed" "$change/loading" "$change/loaded" "$change/going" "$change/unit" "$change/started" "$change/worked" "$change/generate"
     if [ -e "$change/record.json" ]; then rm -f "$change"/table; else rm -f "$change"/*.before "$change"/*.after "$change/record.part" "$change/table"; fi
     prune
     settle
@@ -447,17 +448,26 @@ go() {
     each_path save || { give_up "$why"; return; }
     each_path stage || { give_up "$why"; return; }
     at staged
+    [ -z "$net" ] || net_check || { give_up "$why"; return; }
     checked || { give_up "$why"; return; }
     at checked
     settle
+    [ -z "$net" ] || net_note
     each_path swap || { give_up "$why"; return; }
     settle
     at swapped
     : >"$change/loading"
     at loading
+    if [ -n "$net" ]; then
+        say moving
+        sleep 1 # whoever follows is told, and hangs up, before the address goes
+        net_load || { give_up "$net could not be told to read its files again"; return; }
+        at moved
+    fi
     load || { give_up "sshd could not be told to read its files again"; return; }
     : >"$change/loaded"
     at loaded
+    [ -z "$net" ] || net_look || { give_up "$why"; return; }
     look || { give_up "sshd does not listen on $(echo $sockets) as before"; return; }
     at looked
     say on-the-latch

@@ -65,7 +65,7 @@ def begin(shell: Shell, change: Transaction) -> list[str]:
             raise
         raise PutBackError(_unknown(guest, number, change.seconds, str(error))) from error
     steps = [line for line in lines if line.startswith("step ")]
-    if "on-the-latch" in lines:
+    if "on-the-latch" in lines or (change.move is not None and "moving" in lines):
         return steps
     for line in lines:
         word, _, rest = line.partition(": ")

@@ -22,13 +22,24 @@ PLAIN = re.compile(rb"[\t\n\x20-\x7e]*\n")
 MARK = "NIGHTLATCH_TEXT_ENDS_HERE"
 
 
+@dataclass(frozen=True, slots=True)
+class Move:
+    """The interface that a change moves: its `system` (networkd or netplan), the addresses it is to have, and a name that
+    is looked up before and after, where one is known."""
+
+    system: str
+    interface: str
+    addresses: tuple[str, ...]
+    name: str = ""
+
+
 @dataclass(frozen=True)
 class Transaction:
     """Everything the guest's own script is told. `seconds` is the time on the latch.
 
     `expected` maps what `sshd -T -C` is asked to lines it must say; `sockets` are local addresses as ss(8) prints them;
     `copy` is a mirror of sshd's files for guests where nothing can be mounted. `start` are names of a service that is to be
-    enabled and started, of which the guest has one.
+    enabled and started, of which the guest has one. `move` is set where an interface gets other addresses.
     """
 
     proved: ProvedDraft
@@ -49,6 +60,7 @@ class Transaction:
     forget: str = ""
     stay: bool = True
     start: tuple[str, ...] = ()
+    move: Move | None = None
     seam: str = SEAM
 
     @property
@@ -86,8 +98,17 @@ class Transaction:
             "mainpath": self.main_path, "sockets": " ".join(self.sockets),
             "unguarded": _word(self.unguarded), "forget": self.forget, "stay": _word(self.stay),
         }  # fmt: skip
+        move = self.move or Move("", "", ())
+        values |= {
+            "net": move.system,
+            "interface": move.interface,
+            "gives": " ".join(move.addresses),
+            "asked_name": move.name,
+        }
         head = "".join(f"{name}={shlex.quote(text)}\n" for name, text in values.items())
-        body = files("nightlatch.latch").joinpath("latch.sh").read_text()
+        folder = files("nightlatch.latch")
+        body = folder.joinpath("latch.sh").read_text()
+        body += folder.joinpath("net.sh").read_text() if self.move is not None else ""
         return head + body + self.seam + 'main "$@"\n'
 
     def table(self) -> str:

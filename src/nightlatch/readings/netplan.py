@@ -51,6 +51,13 @@ def renderer(tree: Tree | None, kind: str, name: str) -> str:
     return "networkd"
 
 
+def renderers(found: list[netplan.Document]) -> Iterator[tuple[str, str]]:
+    """Every interface with the system that netplan writes its settings for."""
+    tree = netplan.merged(found)
+    for name, (kind, part) in netplan.definitions(tree).items():
+        yield recognised(name, part)[1], renderer(tree, kind, name)
+
+
 def _profile(name: str, kind: str, part: Tree) -> Profile:
     gaps: list[Gap] = []
     at = part.places[-1] if part.places else part.origin

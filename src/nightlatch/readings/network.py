@@ -48,7 +48,7 @@ class NetworkReading:
 
     `starts` says of each system whether it runs at boot (None: not known). `default_routes` are the live ones.
     `resolvers` stand in resolv.conf, `resolved_servers` in the files of systemd-resolved; `resolvers_unknown` says that
-    resolv.conf is made anew while the guest runs, and is not there to be read.
+    resolv.conf is made anew while the guest runs, and is not there to be read. `renderers` are those of netplan.
     """
 
     profiles: tuple[Profile, ...] = ()
@@ -67,6 +67,7 @@ class NetworkReading:
     rewritten: tuple[Placed[str], ...] = ()
     gaps: tuple[Gap, ...] = ()
     is_live: bool = False
+    renderers: dict[str, str] = field(default_factory=dict)
 
     @property
     def counting(self) -> tuple[Profile, ...]:
@@ -119,6 +120,7 @@ def read(snapshot: Snapshot) -> NetworkReading:
         tuple(name_files.hosts(snapshot.content("/etc/hosts") or b"")), tuple(_resolvers(snapshot)),
         _made_anew(snapshot), tuple(_resolved(snapshot)),
         tuple(_rewritten(snapshot, documents, profiles)), (*plan_gaps, *stanza_gaps), "links" in snapshot.listings,
+        dict(netplan_reading.renderers(documents)),
     )  # fmt: skip
 
 

@@ -118,9 +118,9 @@ def findings(page: Page, found: Iterable[Finding], source: str = "") -> None:
     for text, same in at_home.items():
         touched = f" It touches {', '.join(each.guest for each in same)}." if len(same) > 1 else ""
         by_guest.setdefault(source or same[0].guest, []).append(replace(same[0], text=text + touched))
-    for guest, each_of in by_guest.items():
+    for guest, each_of in sorted(by_guest.items(), key=lambda pair: min(f.severity.rank for f in pair[1])):
         page.line((guest, "name"), "   " + count(len(each_of), "thing") + " to look at")
-        for each in each_of:
+        for each in sorted(each_of, key=lambda f: f.severity.rank):
             _finding(page, each)
         page.blank()
 
@@ -245,6 +245,13 @@ def enacted(page: Page, changed: Changed, source: str) -> None:
         page.line("  ", path)
     page.wrapped("No daemon checked the result: this guest is a folder. Run sshd -t in it before it is used.", indent=2)
     page.line("  ", (f"To take it back: nightlatch undo {source} --on {changed.guest}", "next"))
+
+
+def moved(page: Page, moved_to: str, followed: str) -> None:
+    """Where a guest that was moved is found now, and what the estate file took over of it."""
+    page.wrapped(f"It is at {moved_to} now, and was confirmed there.", indent=2)
+    if followed:
+        page.wrapped(followed, indent=2)
 
 
 def latched(page: Page, changed: Changed, outcome: str, seen: Confirmation, source: str) -> None:

@@ -110,8 +110,10 @@ def _mains(stream: Stream) -> list[str]:
 
 def _facts(shell: Shell, answer: Answer, stream: Stream, begun: int) -> dict[str, str]:
     """How we came in, between which moments of our own clock, and what the guest says of itself."""
-    source = stream.facts.get("connection", "none").split(" ")[0]
+    words = stream.facts.get("connection", "none").split(" ")  # as SSH_CONNECTION has it (ssh(1))
+    source = words[0]
     own = {"transport": shell.kind, "came_as": answer.door.account, "came_with": answer.door.key,
-           "came_from": "" if source == "none" else source, "offered": ",".join(answer.door.offered),
+           "came_from": "" if source == "none" else source, "came_to": words[2] if len(words) == 4 else "",
+           "offered": ",".join(answer.door.offered),
            "asked_from": str(begun), "asked_until": str(int(time.time()) + 1)}  # fmt: skip
     return {**{name: text for name, text in stream.facts.items() if name != "connection"}, **own}

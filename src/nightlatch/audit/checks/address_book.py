@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from ipaddress import ip_address
 from itertools import groupby
 
@@ -153,13 +153,17 @@ def twice(fleet: Fleet) -> Iterator[tuple[str, Told]]:
         found = list({each.guest: each for each in group}.values())
         if len(found) > 1:
             names = [each.guest for each in found]
-            text = (
-                f"{listed(names)} {'both' if len(names) == 2 else 'all'} have {address}: who answers there is chance."
-            )
-            yield (
-                names[0],
-                Told(text, tuple(Proof(f"{each.guest}: {address}", each.origin) for each in found), tuple(names)),
-            )
+            both = "both" if len(names) == 2 else "all"
+            text = f"{listed(names)} {both} have {address}: who answers there is chance."
+            yield names[0], Told(text, _shared((each.guest, each.origin) for each in found), tuple(names))
+
+
+def _shared(holders: Iterable[tuple[str, Origin]]) -> tuple[Proof, ...]:
+    """One proof for each place, with the guests that have it there: copies have the same file."""
+    by_place: dict[Origin, list[str]] = {}
+    for guest, origin in holders:
+        by_place.setdefault(origin, []).append(guest)
+    return tuple(Proof(f"on {listed(guests)}", origin) for origin, guests in by_place.items())
 
 
 @fleet_check("guest.shared-hardware-address", HIGH, source="IEEE 802: an address names one interface")
@@ -172,8 +176,7 @@ def shared_hardware(fleet: Fleet) -> Iterator[tuple[str, Told]]:
     for mac, found in holders.items():
         if len(found) > 1:
             text = f"{listed(found)} have the hardware address {mac}: one is a copy, and leases and neighbours mix them up."
-            proofs = tuple(Proof(f"{name}: {mac}", origin) for name, origin in found.items())
-            yield next(iter(found)), Told(text, proofs, tuple(found))
+            yield next(iter(found)), Told(text, _shared(found.items()), tuple(found))
 
 
 @fleet_check("guest.shared-machine-id", MEDIUM, source="machine-id(5): unique, made at first boot")
@@ -186,7 +189,7 @@ def shared_machine_id(fleet: Fleet) -> Iterator[tuple[str, Told]]:
     for names in holders.values():
         if len(names) > 1:
             text = f"{listed(names)} have the same machine id: they are clones, and ask for leases as one machine."
-            proofs = tuple(Proof(name, Origin("/etc/machine-id", 1)) for name in names)
+            proofs = _shared((name, Origin("/etc/machine-id", 1)) for name in names)
             yield names[0], Told(text, proofs, tuple(names))
 
 

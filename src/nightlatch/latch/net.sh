@@ -1,0 +1,59 @@
+# The part of a change that moves an interface: loading its system's files, and looking whether the guest is still connected.
+# Beside latch.sh, for changes of addresses only. $net is the system, $interface the interface, $gives its addresses to be.
+net_check() { # the system's own generator on a copy with the new files, where it has one
+    [ "$net" = netplan ] || return 0
+    copy=$change/generate
+    rm -rf "$copy"
+    mkdir -p "$copy/etc" "$copy/lib" "$copy/run" || return 1
+    for top in etc lib run; do [ ! -d "/$top/netplan" ] || cp -a "/$top/netplan" "$copy/$top/" || return 1; done
+    each_path net_lay || return 1
+    said=$(netplan generate --root-dir "$copy" 2>&1 </dev/null) || { why="netplan refuses the new files: $(printf '%s\n' "$said" | head -n 2)"; return 1; }
+    rm -rf "$copy"
+}
+net_lay() {
+    [ "$ak" = file ] && [ -e "$staged" ] || return 0
+    mkdir -p "$copy${path%/*}" && cat "$staged" >"$copy$path" && chmod 600 "$copy$path"
+}
+net_load() {
+    case $net in
+    netplan) netplan generate || return 1 ;; # what it wrote is loaded below; nothing else is started anew
+    esac
+    networkctl reload && networkctl reconfigure "$interface"
+}
+net_note() { # what works now has to work afterwards
+    rm -f "$change/worked"
+    ! net_leads || echo leads >>"$change/worked"
+    ! net_names || echo names >>"$change/worked"
+}
+net_leads() { # a default route whose gateway answers
+    way=$(ip -o route show default 2>/dev/null | head -n 1)
+    [ -n "$way" ] || return 1
+    hop=$(printf '%s\n' "$way" | sed -n 's/.* via \([0-9a-fA-F.:]*\) .*/\1/p')
+    [ -n "$hop" ] || return 0
+    command -v ping >/dev/null 2>&1 || return 0 # nothing here can ask it: that there is a route has to do
+    ping -c 1 -W 1 "$hop" >/dev/null 2>&1
+}
+net_names() { [ -n "$asked_name" ] && getent ahosts "$asked_name" >/dev/null 2>&1; }
+net_look() { # the addresses are there, and what worked before works
+    tries=0
+    until net_has; do
+        tries=$((tries + 1))
+        [ $tries -lt 100 ] || { why="$interface does not get $gives"; return 1; }
+        sleep 0.1
+    done
+    ! grep -qx leads "$change/worked" 2>/dev/null || net_again net_leads || { why="the way out that worked before does not"; return 1; }
+    ! grep -qx names "$change/worked" 2>/dev/null || net_again net_names || { why="names that were known before are not"; return 1; }
+}
+net_has() {
+    now=$(ip -o addr show dev "$interface" 2>/dev/null)
+    case $now in *tentative*) return 1 ;; esac
+    for one in $gives; do case $now in *" $one "*) ;; *) return 1 ;; esac; done
+}
+net_again() {
+    tries=0
+    until "$1"; do
+        tries=$((tries + 1))
+        [ $tries -lt 5 ] || return 1
+        sleep 1
+    done
+}

@@ -1,0 +1,170 @@
+"""A change that moves the guest: where it is to be found afterwards, waiting for it there, and the estate file that follows."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+from dataclasses import replace
+
+from nightlatch.draft.plan import ProvedDraft
+from nightlatch.estate.editing import rewrite, with_address
+from nightlatch.estate.model import Estate, GuestSpec
+from nightlatch.faults import NightlatchError, PutBackError, RefusedError, UnreadableError
+from nightlatch.latch import live
+from nightlatch.latch.transaction import Move
+from nightlatch.net.literal import AddressError, parse_address, parse_interface
+from nightlatch.readings import network
+from nightlatch.readings.network import NetworkReading
+from nightlatch.readings.profiles import System
+from nightlatch.transports.bounded import Bounds
+from nightlatch.transports.shell import Shell
+from nightlatch.transports.ssh import Ssh
+
+LONGEST_WAIT = 120
+SHORT = Bounds(seconds=20, silent=15, most=1 << 20)
+PAUSE = 0.5
+
+
+def move_of(proved: ProvedDraft, estate: Estate) -> Move | None:
+    """What a change moves on a running guest, or None where it moves nothing.
+
+    Raises RefusedError for one that can't be confirmed: several interfaces at once, another system than systemd-networkd
+    or netplan, or back to a lease, whose address nobody knows beforehand.
+    """
+    before, after = network.read(proved.before), network.read(proved.after)
+    if not before.is_live:
+        return None
+    names = [name for name in after.interfaces if _stored(before, name) != _stored(after, name)]
+    if not names:
+        return None
+    guest, interface = proved.draft.guest, names[0]
+    systems = {profile.system for profile in after.profiles_of(interface)}
+    if len(names) > 1 or not systems <= {System.NETPLAN, System.NETWORKD}:
+        raise RefusedError(f"{guest}: {', '.join(names)} can't be moved on the latch; change it at the guest's console")
+    addresses = sorted(_stored(after, interface))
+    if not addresses:
+        raise RefusedError(
+            f"{guest}: {interface} would be given an address by lease, which nobody knows beforehand, so no connection could "
+            "confirm it; change it at the guest's console"
+        )
+    name = next((spec.dial for spec in estate.guests.values() if spec.dial and not _is_address(spec.dial)), "")
+    return Move("netplan" if System.NETPLAN in systems else "networkd", interface, tuple(addresses), name)
+
+
+def _stored(reading: NetworkReading, name: str) -> set[str]:
+    return {str(placed.value) for profile in reading.profiles_of(name) for placed in profile.addresses}
+
+
+def _is_address(text: str) -> bool:
+    try:
+        parse_address(text, scope=True)
+    except AddressError:
+        return False
+    return True
+
+
+def goes_to(proved: ProvedDraft, move: Move) -> str:
+    """The address by which the guest is to be found, empty where the one that the survey came to stays.
+
+    Among the interface's new addresses that of the same family comes first.
+    """
+    came_to = proved.before.facts.get("came_to", "")
+    others = (each for each in network.read(proved.before).live if each.link.name != move.interface)
+    kept = {str(held.address.ip) for each in others for held in each.addresses}
+    fresh = [str(parse_interface(each).ip) for each in move.addresses]
+    if not came_to or came_to in kept or came_to in fresh:
+        return ""
+    fresh.sort(key=lambda each: (":" in each) != (":" in came_to))
+    return fresh[0]
+
+
+def at(shell: Shell, address: str) -> Shell:
+    """The same guest, dialled at another address; the same keys, account and pins."""
+    assert isinstance(shell, Ssh)
+    return Ssh(shell.guest, replace(shell.address, host=address), shell.client, pins=shell.pins, key=shell.key)
+
+
+def arrive(shell: Shell, old: Shell, change: str, seconds: int) -> None:
+    """Wait until the change is on the latch, seen over the new address. Raises PutBackError when it does not come to that,
+    as soon as the guest tells so over the old one."""
+    started = time.monotonic()
+    last = "nothing answered"
+    while time.monotonic() - started < min(seconds, LONGEST_WAIT):
+        try:
+            told = live.ask(shell)
+        except UnreadableError as error:
+            last = str(error).removeprefix(f"{shell.guest}: ")
+            words = _ended(old, change)
+            if words:
+                raise PutBackError(f"{shell.guest} is back at its old address: {words}") from None
+        else:
+            if told.pending is None or told.pending.change != change:
+                words = dict(told.outcomes).get(change, "it is not on the latch any more")
+                raise PutBackError(f"{shell.guest}: {words}")
+            if told.pending.state == "on-the-latch":
+                return
+            last = f"it got as far as: {told.pending.state}"
+        time.sleep(PAUSE)
+    raise PutBackError(
+        f"{shell.guest}: it does not answer over its new address ({last}). The guest takes the change back by itself within "
+        f"{seconds} s, and has its old address then; nightlatch pending shows it"
+    )
+
+
+def _ended(old: Shell, change: str) -> str:
+    """How the change ended, as the guest tells it over its old address; empty where it does not."""
+    try:
+        return dict(live.ask(old).outcomes).get(change, "")
+    except UnreadableError:
+        return ""
+
+
+def taken_back(old: Shell, new: Shell, change: str, by: str, seconds: int) -> live.Outcome:
+    """Take a move back: the connection that says so goes with the address, so its outcome is asked for over the old one."""
+    try:
+        return live.decide(new, change, "back", by)
+    except NightlatchError:
+        pass
+    started = time.monotonic()
+    while time.monotonic() - started < min(seconds, LONGEST_WAIT):
+        try:
+            told = live.ask(old)
+            words = dict(told.outcomes).get(change, "")
+            if words:
+                return live.Outcome(words.startswith("kept"), words)
+        except UnreadableError:
+            pass
+        time.sleep(PAUSE)
+    raise UnreadableError(f"{old.guest}: no answer over either address; its timer takes the change back")
+
+
+def answering(spec: GuestSpec, shell: Shell) -> Shell:
+    """The shell that answers: at the address of `via`, or, where that fails, at one that the estate gives the guest."""
+    places = [shell, *_given(spec, shell)]
+    for each in places[:-1]:
+        try:
+            live.ask(each)
+            return each
+        except UnreadableError:
+            continue
+    return places[-1]
+
+
+def _given(spec: GuestSpec, shell: Shell) -> Iterator[Shell]:
+    if isinstance(shell, Ssh):
+        yield from (at(shell, str(a.address.ip)) for a in spec.addresses if str(a.address.ip) != shell.address.host)
+
+
+def follow(estate: Estate, guest: str, old: str, new: str) -> int:
+    """Write the new address wherever the estate file names the old one; returns how many places that were.
+
+    Raises RefusedError, UnreadableError; the guest is moved all the same.
+    """
+    try:
+        before = estate.path.read_bytes().decode()
+    except (OSError, UnicodeDecodeError) as error:
+        raise UnreadableError(f"{estate.path} can't be read: {error}") from None
+    after, count = with_address(before, guest, old, new, str(estate.path))
+    if count:
+        rewrite(estate.path, before, after)
+    return count

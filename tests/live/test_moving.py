@@ -1,0 +1,200 @@
+"""A running guest moves from a leased to a fixed address over SSH, and back when nothing confirms it."""
+
+from __future__ import annotations
+
+import subprocess
+import time
+from collections.abc import Callable, Iterator
+from datetime import UTC, datetime
+from pathlib import Path
+
+import pytest
+
+from nightlatch import api, changing
+from nightlatch.changing import Latched
+from nightlatch.estate.load import load
+from nightlatch.estate.model import Estate
+from nightlatch.faults import PutBackError, RefusedError
+from nightlatch.lab.image import PASSWORD, Account
+from nightlatch.lab.machine import Guest
+from nightlatch.lab.tools import run, waited
+from tests.live.station import Station
+
+pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "nft", "dnsmasq", "ping", root=True)
+LEASED = "# given by the harbour's router\n[Match]\nName=eth0\n\n[Network]\nDHCP=ipv4\nLinkLocalAddressing=no\n"
+PLAN = "network:\n  version: 2\n  renderer: networkd\n  ethernets:\n    eth0:\n      dhcp4: true   # given by the harbour's router\n"
+FILE = "/etc/systemd/network/10-eth0.network"
+
+
+class Moving:
+    """A guest with a leased address, and the estate file that is to give it a fixed one."""
+
+    def __init__(
+        self, station: Station, name: str, fixed: str, files: dict[str, str], gateway: str = "192.168.56.254"
+    ) -> None:
+        self.station, self.name, self.fixed, self.gateway = station, name, fixed, gateway
+        guest = station.lab.guest(name, {"isle": []})
+        self.guest: Guest = guest
+        guest.image.base(name)
+        guest.image.accounts(
+            [
+                Account(
+                    "keeper", 1000, PASSWORD, groups=("sudo",), keys=f'from="192.168.40.0/24" {station.keys["desk"]}\n'
+                )
+            ]
+        )
+        guest.image.write("/etc/sudoers.d/keeper", "keeper ALL=(ALL) NOPASSWD: ALL\n", 0o440)
+        guest.image.write("/etc/ssh/sshd_config.d/10-station.conf", "PasswordAuthentication no\n")
+        guest.image.units("ssh.service", "systemd-networkd.service")
+        for path, text in files.items():
+            guest.image.write(path, text, 0o600 if "netplan" in path else 0o644)
+        public = guest.image.host_key()
+        self.pin = run("ssh-keygen", "-l", "-f", "-", stdin=public).split()[1]
+        guest.boot()
+        guest.until_listening()
+        self.leased = self.address()
+        self.path = station.folder / f"{name}.yaml"
+        self.write()
+
+    def write(self, more: str = "") -> Estate:
+        self.path.write_text(
+            "nightlatch: 1\nestate: Moving\nplaces: {bench: [192.168.40.0/24]}\npeople: {mara: {keys: [mara.pub]}}\n"
+            f"networks: {{isle: {{subnet: 192.168.56.0/24, gateway: {self.gateway}, name_servers: 192.168.56.254}}}}\n"
+            f"guests:\n  {self.name}:\n    via: {{ssh: {self.leased}, as: keeper, key: desk.pub, from: bench}}   # as it was given\n"
+            f'    dial: {self.leased}:22\n    host_keys: ["{self.pin}"]\n    addresses: {{eth0: [{self.fixed}/24]}}\n{more}'
+        )
+        return load(self.path)
+
+    def address(self) -> str:
+        """The address that the guest has now."""
+        found: list[str] = []
+
+        def asked() -> Iterator[bool]:
+            while True:
+                found[:] = [
+                    w.split()[3].split("/")[0]
+                    for w in self.guest.run("ip", "-o", "-4", "addr", "show", "eth0").splitlines()
+                ]
+                yield len(found) == 1
+
+        waited(f"{self.name}: one address", asked(), 30)
+        return found[0]
+
+    def enact(self, seconds: int = 60, **more: object) -> Latched:
+        with self.station.client() as client:
+            return changing.enact(load(self.path), self.name, datetime.now(UTC), client=client, seconds=seconds, **more)  # type: ignore[arg-type]
+
+    def back(self, seconds: float = 40) -> None:
+        """Wait until the guest has its leased address again, and nothing is on its latch."""
+
+        def asked() -> Iterator[bool]:
+            while True:
+                yield self.address() == self.leased and not (self.guest.root / "var/lib/nightlatch/lock").exists()
+
+        waited(f"{self.name}: its old address", asked(), seconds)
+
+
+@pytest.fixture(scope="module")
+def harbour(station: Station) -> Iterator[Station]:
+    """The station with a router that gives out addresses on the isle."""
+    server = station.lab.router.start(
+        "dnsmasq", "--keep-in-foreground", "--conf-file=/dev/null", "--user=root", "--interface=br-isle", "--bind-interfaces",
+        "--no-resolv", "--no-hosts", "--address=/gauge.skerry.example/192.168.56.254",
+        "--dhcp-range=192.168.56.100,192.168.56.150,10m", f"--dhcp-leasefile={station.folder}/leases",
+        f"--pid-file={station.folder}/dnsmasq.pid", stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+    )  # fmt: skip
+    try:
+        yield station
+    finally:
+        server.terminate()
+        server.wait(10)
+
+
+@pytest.mark.parametrize("system", ["networkd", "netplan"])
+def test_a_guest_moves_to_a_fixed_address_and_the_estate_follows(
+    harbour: Station, system: str, tell: Callable[[str], None]
+) -> None:
+    files = {FILE: LEASED} if system == "networkd" else {"/etc/netplan/50-eth0.yaml": PLAN}
+    moving = Moving(harbour, f"m-{system}", "192.168.56.31" if system == "networkd" else "192.168.56.32", files)
+    before = moving.path.read_text()
+    started = time.monotonic()
+    done = moving.enact()
+    spent = time.monotonic() - started
+    assert (done.outcome, done.moved_to) == ("kept", moving.fixed)
+    assert moving.address() == moving.fixed
+    text = moving.path.read_text()
+    assert text == before.replace(moving.leased, moving.fixed), (
+        "the estate file follows, and nothing else in it changes"
+    )
+    assert "2 places that named" in done.followed
+    with harbour.client() as client:
+        snapshot = next(api.survey(load(moving.path), client=client)).snapshot
+    assert snapshot is not None
+    assert snapshot.facts["came_to"] == moving.fixed
+    result = api.audit(load(moving.path), datetime.now(UTC), client=harbour.client())
+    assert not [f.text for f in result.guests[0].findings if f.check.startswith(("address.", "name."))]
+    assert not (moving.guest.root / "var/lib/nightlatch/lock").exists()
+    routes = moving.guest.run("ip", "-4", "route", "show", "default")
+    assert routes.count("default") == 1
+    assert "192.168.56.254" in routes
+    tell(f"a guest moved over SSH by {system}: {spent:.1f} s from survey to kept")
+    moving.guest.power_off()
+    moving.guest.boot()
+    assert moving.address() == moving.fixed, "it stays over a restart"
+    with pytest.raises(RefusedError, match="by lease, which nobody knows beforehand"), harbour.client() as client:
+        changing.undo(load(moving.path), moving.name, client=client)
+
+
+def test_a_guest_that_nobody_reaches_at_its_new_address_goes_back(harbour: Station) -> None:
+    moving = Moving(harbour, "unreached", "192.168.56.33", {FILE: LEASED})
+    rules = "table ip cut {\n chain f {\n type filter hook forward priority 0\n ip daddr 192.168.56.33 drop\n }\n}\n"
+    harbour.lab.router.run("nft", "-f", "-", stdin=rules)
+    try:
+        with pytest.raises(
+            PutBackError,
+            match=r"unreached is back at its old address: put back: the time on the latch was over|does not answer over its new address",
+        ):
+            moving.enact(seconds=12)
+        moving.back()
+    finally:
+        harbour.lab.router.run("nft", "delete", "table", "ip", "cut")
+    assert (moving.guest.root / FILE.lstrip("/")).read_text() == LEASED
+    assert moving.leased in moving.path.read_text()
+    with harbour.client() as client:
+        told = dict(changing.pending(load(moving.path), client=client))[moving.name]
+    assert not isinstance(told, str)
+    assert told.pending is None
+    assert "put back" in told.outcomes[0][1]
+
+
+def test_a_way_out_that_worked_before_must_work_afterwards(harbour: Station) -> None:
+    moving = Moving(harbour, "cut-off", "192.168.56.34", {FILE: LEASED}, gateway="192.168.56.99")
+    with pytest.raises(PutBackError, match="the way out that worked before does not"):
+        moving.enact(seconds=40)
+    moving.back()
+    assert (moving.guest.root / FILE.lstrip("/")).read_text() == LEASED
+
+
+def test_a_power_cut_on_the_latch_brings_the_old_address(harbour: Station) -> None:
+    moving = Moving(harbour, "cut", "192.168.56.35", {FILE: LEASED})
+    done = moving.enact(seconds=300, decide=lambda _: None)
+    assert (done.outcome, done.moved_to) == ("on the latch", moving.fixed)
+    assert moving.address() == moving.fixed
+    moving.guest.power_cut()
+    moving.guest.run("ip", "addr", "flush", "dev", "eth0")  # the lab keeps the network of a guest that is off
+    moving.guest.boot()
+    moving.back()
+    assert (moving.guest.root / FILE.lstrip("/")).read_text() == LEASED
+
+
+def test_left_on_the_latch_it_is_kept_or_taken_back_over_the_new_address(harbour: Station) -> None:
+    moving = Moving(harbour, "left", "192.168.56.36", {FILE: LEASED})
+    moving.enact(seconds=300, decide=lambda _: None)
+    with harbour.client() as client:
+        kept = changing.keep(load(moving.path), moving.name, client=client)
+    assert kept.moved_to == moving.fixed
+    assert moving.fixed in moving.path.read_text()
+    assert moving.leased not in moving.path.read_text()
+    assert Path(moving.guest.root, FILE.lstrip("/")).read_text() == LEASED.replace("DHCP=ipv4", "DHCP=no") + (
+        f"Address={moving.fixed}/24\nGateway=192.168.56.254\nDNS=192.168.56.254\n"
+    )
