@@ -37,7 +37,7 @@ RUN
     wait $term 2>/dev/null || true
 }
 at='--as-of 2026-11-25'
-shot audit "$work/clean" "nightlatch audit $at"
+shot audit "$work/clean" "nightlatch audit --on gate --on plotter $at"
 shot first-look "$work/clean" "nightlatch audit images/chartbox $at"
 shot draft "$work/clean" "nightlatch draft $at"
 shot enact "$work/clean" "nightlatch enact --yes --on gate $at"

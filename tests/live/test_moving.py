@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import subprocess
+import threading
 import time
 from collections.abc import Callable, Iterator
 from datetime import UTC, datetime
@@ -10,14 +12,17 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import api, changing
+from nightlatch import api, changing, relocating
 from nightlatch.changing import Latched
 from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate
-from nightlatch.faults import PutBackError, RefusedError
+from nightlatch.faults import NightlatchError, PutBackError, RefusedError
 from nightlatch.lab.image import PASSWORD, Account
+from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest
 from nightlatch.lab.tools import run, waited
+from nightlatch.latch import live
+from tests.live.latching import KILL, PAUSE
 from tests.live.station import Station
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "nft", "dnsmasq", "ping", root=True)
@@ -198,3 +203,55 @@ def test_left_on_the_latch_it_is_kept_or_taken_back_over_the_new_address(harbour
     assert Path(moving.guest.root, FILE.lstrip("/")).read_text() == LEASED.replace("DHCP=ipv4", "DHCP=no") + (
         f"Address={moving.fixed}/24\nGateway=192.168.56.254\nDNS=192.168.56.254\n"
     )
+
+
+AFTERWARDS = ("swapped", "loading", "moved", "loaded", "looked")
+
+
+def begun(moving: Moving, seam: str, seconds: int) -> tuple[str, threading.Thread]:
+    """The move on the latch by the guest's own shell, in the background: what becomes of that call does not matter."""
+    shell, estate, at = Inside(moving.guest), load(moving.path), datetime.now(UTC)
+    snapshot = api.survey_live(shell)
+    proved = api.prove(estate, api.draft(estate, snapshot, at), snapshot, at)
+    made = changing.transaction_for(
+        proved, at, changing.new_change_id(at), seconds, seam=seam, move=relocating.move_of(proved, estate)
+    )  # fmt: skip
+
+    def run() -> None:
+        with contextlib.suppress(NightlatchError, OSError):
+            live.begin(shell, made)
+
+    thread = threading.Thread(target=run, daemon=True)
+    thread.start()
+    return made.change, thread
+
+
+def until_at(moving: Moving, change: str, point: str) -> None:
+    progress = moving.guest.root / f"var/lib/nightlatch/changes/{change}/progress"
+
+    def asked() -> Iterator[bool]:
+        while True:
+            yield progress.exists() and f"step {point}\n" in progress.read_text()
+
+    waited(f"the step {point}", asked(), 60)
+
+
+def test_a_move_cut_off_anywhere_goes_back(harbour: Station, tell: Callable[[str], None]) -> None:
+    """The power goes, and the guest's own script dies, at each step from the swap on: the leased address comes back."""
+    moving = Moving(harbour, "steps", "192.168.56.37", {FILE: LEASED})
+    for point in AFTERWARDS:
+        change, thread = begun(moving, PAUSE.format(point=point), 120)
+        until_at(moving, change, point)
+        moving.guest.power_cut()
+        thread.join(60)
+        moving.guest.run("ip", "addr", "flush", "dev", "eth0")
+        moving.guest.boot()
+        moving.back()
+        assert (moving.guest.root / FILE.lstrip("/")).read_text() == LEASED, point
+    for point in AFTERWARDS[2:]:
+        change, thread = begun(moving, KILL.format(point=point, flag=f"/run/killed-{point}"), 15)
+        until_at(moving, change, point)
+        thread.join(60)
+        moving.back()
+        assert (moving.guest.root / FILE.lstrip("/")).read_text() == LEASED, point
+    tell(f"a move: power cut at {len(AFTERWARDS)} steps, script killed at {len(AFTERWARDS) - 2}, 0 wrong")

@@ -6,7 +6,6 @@ from collections.abc import Iterable, Iterator
 from ipaddress import ip_address
 from itertools import groupby
 
-from nightlatch.audit.checks.addresses import held
 from nightlatch.audit.checks.registry import Context, Fleet, Told, check, fleet_check
 from nightlatch.audit.findings import Severity
 from nightlatch.audit.naming import listed
@@ -32,7 +31,7 @@ def network_of(estate: Estate | None, address: IPAddress) -> tuple[NetworkSpec, 
 
 def _lasting(context: Context) -> Iterator[tuple[Holding, NetworkSpec, IPNetwork]]:
     """The addresses that the guest keeps or is to keep, on networks of the estate."""
-    for each in held(context):
+    for each in context.holdings:
         found = network_of(context.estate, each.address)
         if found is not None and (each.stated is not None or each.stored is not None):
             yield each, *found
@@ -86,7 +85,7 @@ def outside(context: Context) -> Iterator[Told]:
     if spec is None or not spec.network or context.estate is None:
         return
     network = context.estate.networks[spec.network]
-    known = [each for each in held(context) if each.method is not Method.LINK_LOCAL]
+    known = [each for each in context.holdings if each.method is not Method.LINK_LOCAL]
     leased = any(p.has(Method.LEASED) for p in context.access.reading.network.counting)
     if known and not leased and not any(network.subnet_of(each.address) for each in known):
         text = f"{context.guest} is said to sit on {network.name}; its addresses are {listed([str(e.address) for e in known])}."
@@ -103,7 +102,7 @@ def leased_in_use(context: Context) -> Iterator[Told]:
     spec = _spec(context)
     if spec is None or context.estate is None:
         return
-    mine = {each.address: each for each in held(context)}
+    mine = {each.address: each for each in context.holdings}
     for what, text, origin in (("via", spec.via.host, spec.via.origin), ("dial", spec.dial, spec.origin)):
         address = _address(text)
         if address is None:

@@ -12,16 +12,9 @@ from nightlatch.origin import Kind, Origin
 from nightlatch.readings.network import NetworkReading
 from nightlatch.readings.profiles import Method, System
 from nightlatch.reason.access import Proof
-from nightlatch.reason.holdings import Holding, holdings
 
 HIGH, MEDIUM, LOW = Severity.HIGH, Severity.MEDIUM, Severity.LOW
 MADE_BY_PROGRAMS = ("docker", "br-", "veth", "virbr", "cni", "flannel", "wg", "tun", "tap", "lxc", "lxd", "podman")
-
-
-def held(context: Context) -> tuple[Holding, ...]:
-    """The addresses of the guest that is checked."""
-    spec = context.estate.guests[context.guest] if context.estate is not None else None
-    return holdings(context.access.reading.network, context.guest, spec)
 
 
 @dataclass(frozen=True, slots=True)
@@ -130,7 +123,7 @@ def lost_at_boot(context: Context) -> Iterator[Told]:
         network.starts.get(system) is not False for system in (System.NETWORKD, System.MANAGER, System.IFUPDOWN)
     ):
         return  # no system that we know starts: addresses come from outside, as in a container
-    for each in held(context):
+    for each in context.holdings:
         name = each.interface
         if each.loaded is None or each.method is not Method.STATIC or name.startswith(MADE_BY_PROGRAMS) or name == "lo":
             continue
@@ -149,7 +142,7 @@ def not_loaded(context: Context) -> Iterator[Told]:
     """An address stands in a file, and the running guest does not have it: the file was not applied, or names no interface."""
     network = context.access.reading.network
     names = {each.link.name for each in network.live}
-    for each in held(context) if network.is_live else ():
+    for each in context.holdings if network.is_live else ():
         if each.stored is not None and each.loaded is None and each.at_boot and each.method is Method.STATIC:
             there = not each.interface or each.interface in names
             why = "the file was not applied" if there else f"there is no {each.interface}"
@@ -201,7 +194,7 @@ def not_as_written(context: Context) -> Iterator[Told]:
     network = context.access.reading.network
     if not network.counting and not network.is_live:
         return
-    for each in held(context):
+    for each in context.holdings:
         if each.stated is None or (each.stored is not None and each.at_boot):
             continue
         how = "has it by a lease only" if each.method is Method.LEASED else "has it now only"

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
+from functools import cached_property
 
 from nightlatch.audit.findings import Finding, Group, Severity
 from nightlatch.audit.naming import Names
@@ -12,7 +13,7 @@ from nightlatch.estate.model import Estate
 from nightlatch.net.literal import IPAddress
 from nightlatch.origin import Origin
 from nightlatch.reason.access import Grant, Proof
-from nightlatch.reason.holdings import Holding
+from nightlatch.reason.holdings import Holding, holdings
 from nightlatch.reason.paths import GuestAccess
 
 
@@ -30,6 +31,12 @@ class Context:
     def guest(self) -> str:
         """The guest's name."""
         return self.access.guest
+
+    @cached_property
+    def holdings(self) -> tuple[Holding, ...]:
+        """The addresses of the guest; worked out once for all checks that ask."""
+        spec = self.estate.guests[self.guest] if self.estate is not None else None
+        return holdings(self.access.reading.network, self.guest, spec)
 
 
 @dataclass(frozen=True, slots=True)
