@@ -115,8 +115,8 @@ nl_listings() {
     open=$(nl_sockets)
     told 'listing sockets' printf '%s\n' "$open"
     nl_owners
-    told 'listing owners' printf '%s\n' "$owners"
-    [ "$init" != systemd ] || told 'listing clock' timedatectl show
+    heading 'listing owners'
+    for each in $owners; do printf ' %s\n' "$each"; done
     told 'listing addresses' ip -o addr
     told 'listing links' ip -o link
     told 'listing routes' ip -4 -o route
@@ -128,9 +128,10 @@ nl_listings() {
     ours=$(stat -L -c %i /proc/self/ns/net /proc/self/ns/mnt /proc/self/ns/pid)
     heading 'listing daemons'
     set +f
-    count=0
+    count=0 keeps=''
     for each in /proc/[0-9]*; do
         { read -r name <"$each/comm"; } 2>/dev/null || continue
+        case $name in systemd-timesyn | chronyd | ntpd) keeps=yes ;; esac
         [ "$name" = sshd ] && [ $count -lt 20 ] || continue
         title=$(tr '\000' ' ' <"$each/cmdline")
         case $title in *'[accepted]'* | *'[priv]'* | *'[net]'* | *@*) continue ;; esac
@@ -144,14 +145,18 @@ nl_listings() {
         IFS= read -r name <"$each/stat" && printf ' stat %s\n' "$name"
     done
     set -f
+    # Asking starts a service of its own on the guest: only where somebody keeps the clock.
+    [ "$init$keeps" != systemdyes ] || told 'listing clock' timedatectl show
 }
 nl_owners() { # the unit of every program that listens, by its control group
-    owners=$(printf '%s\n' "$open" | grep -o 'pid=[0-9]*' | sort -u | head -n 200)
-    owners=$(for each in $owners; do
+    pids=$(printf '%s\n' "$open" | awk '{ while (match($0, /pid=[0-9]+/)) {
+        pid = substr($0, RSTART + 4, RLENGTH - 4); $0 = substr($0, RSTART + RLENGTH); if (!(pid in seen) && n++ < 200) print pid; seen[pid] } }')
+    owners=''
+    for each in $pids; do
         while IFS= read -r name; do
-            case $name in 0::*.service | 1:name=systemd:*.service) printf '%s %s\n' "${each#pid=}" "${name##*/}" ;; esac
-        done <"/proc/${each#pid=}/cgroup"
-    done)
+            case $name in 0::*.service | 1:name=systemd:*.service) owners=$owners$nl$each' '${name##*/} ;; esac
+        done <"/proc/$each/cgroup"
+    done
 }
 nl_units() { # those that are there under a name of their own; a link is the other's second name; and who listens
     units=''
@@ -165,8 +170,9 @@ nl_units() { # those that are there under a name of their own; a link is the oth
             fi
         done
     done
-    units=$(printf '%s\n' $units; for each in $owners; do printf '%s\n' "${each#* }"; done)
-    units=$(printf '%s\n' "$units" | awk '!seen[$0]++')
+    for each in $owners; do
+        case $nl$units$nl in *"$nl${each#* }$nl"*) ;; *) units=$units$nl${each#* } ;; esac
+    done
 }
 nl_sockets() {
     if command -v ss >/dev/null; then ss -Hltunp; else
