@@ -72,7 +72,8 @@ class Candidate:
 @dataclass(frozen=True)
 class Sought:
     """The whole search. `hardware` are the addresses that were looked for; `scanned` counts addresses that were dialled
-    without any sign; `unscanned` says which networks were not scanned, and why."""
+    without any sign; `unscanned` says which networks were not scanned, and why. `twins` are other guests for which the
+    same host key is pinned: it can't tell them apart."""
 
     what: str
     guest: str
@@ -80,6 +81,7 @@ class Sought:
     candidates: tuple[Candidate, ...]
     scanned: int = 0
     unscanned: tuple[str, ...] = ()
+    twins: tuple[str, ...] = ()
 
     @property
     def found(self) -> tuple[Candidate, ...]:
@@ -88,8 +90,8 @@ class Sought:
 
     @property
     def exit_code(self) -> int:
-        """0 when it was confirmed, else 3."""
-        return 0 if self.found else 3
+        """0 when it was confirmed, 3 when it was not, or when its host key is that of another guest, too."""
+        return 0 if self.found and not self.twins else 3
 
 
 def find(
@@ -293,7 +295,12 @@ class _Search:
         made = [replace(each, verdict=self._freshened(each)) for each in made]
         made.sort(key=lambda each: (ORDER.index(each.verdict), not any(s.fresh for s in each.signs)))
         name = self.spec.name if self.spec is not None else ""
-        return Sought(self.what, name, tuple(self.macs), tuple(made), self.scanned, tuple(self.unscanned))
+        twins = [
+            other.name
+            for other in self.estate.guests.values()
+            if self.spec is not None and other.name != name and set(other.host_keys) & set(self.spec.host_keys)
+        ]
+        return Sought(self.what, name, tuple(self.macs), tuple(made), self.scanned, tuple(self.unscanned), tuple(twins))
 
     def _freshened(self, each: Candidate) -> Verdict:
         """A candidate that was noticed after the wire was asked: allowed, and silent so far."""

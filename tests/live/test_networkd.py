@@ -220,6 +220,20 @@ def test_a_hardware_address_leads_to_a_guest_that_was_surveyed(
     assert [c["verdict"] for c in local if "made from" in c["signs"][0]["text"]], "link-local addresses are tried"
 
 
+def test_a_key_that_two_guests_share_decides_nothing(moved: tuple[Station, Guest, Snapshot], watch: Node) -> None:
+    station, guest, _ = moved
+    text = (station.folder / "pool.yaml").read_text()
+    (station.folder / "twins.yaml").write_text(text.replace(f"SHA256:{'A' * 43}", station.host_keys["moved"]))
+    found = find(station, watch, "moved", "twins.yaml", code=3)
+    assert leased(guest) in found["confirmed"]
+    assert found["also_pinned_for"] == ["lost"]
+    line = watch.words(sys.executable, "-m", "nightlatch.cli", "find", "moved", "twins.yaml")
+    done = subprocess.run(line, cwd=station.folder, capture_output=True, text=True, timeout=60, stdin=subprocess.DEVNULL,
+                          env=environment({"PYTHONPATH": str(ROOT / "src")}))  # fmt: skip
+    assert "Not decided:" in done.stdout
+    assert "which is pinned for lost, too" in done.stdout
+
+
 def test_a_stale_neighbour_is_no_sign_of_life(moved: tuple[Station, Guest, Snapshot], watch: Node) -> None:
     station, guest, _ = moved
     watch.run("ip", "neigh", "flush", "all")

@@ -43,8 +43,13 @@ def _candidate(page: Page, each: Candidate) -> None:
 
 
 def _next(result: Sought, source: str) -> tuple[str | tuple[str, str], ...]:
+    where = " and ".join(each.address for each in result.found)
+    if result.found and result.twins:
+        return (f"Not decided: {where} shows its host key, which is pinned for {', '.join(result.twins)}, too.",)
+    if len(result.found) > 1:
+        return (f"{where} show its host key: it has several addresses, or there are copies of it.",)
     if result.found:
-        return (f"It is at {result.found[0].address}.",)
+        return (f"It is at {where}.",)
     unpinned = [each for each in result.candidates if each.verdict is Verdict.UNPINNED]
     if unpinned and result.guest:
         return ("Not confirmed: no host key is pinned.", (f"   Next: nightlatch meet {result.guest} {source}", "next"))
@@ -66,5 +71,5 @@ def document(result: Sought) -> dict[str, Any]:
             }
             for each in result.candidates
         ],
-        "scanned": result.scanned, "not_scanned": list(result.unscanned),
+        "also_pinned_for": list(result.twins), "scanned": result.scanned, "not_scanned": list(result.unscanned),
     }  # fmt: skip
