@@ -94,6 +94,8 @@ ALONE: list[tuple[str, dict[str, str], dict[str, str], str, str]] = [
     ("address.unread-line", {**PLAN, "/etc/netplan/a.yaml": "network:\n  ethernets:\n    eth0: {}\n    eth0: {}\n"}, {}, "stands here twice; expected it once", "high"),
     ("address.unread-line", unit("Address=192.168.56.21"), {}, "192.168.56.21 has no prefix length: networkd takes 192.168.56.21/32", "medium"),
     ("address.unread-line", {**IFUP, "/etc/network/interfaces": "auto eth0\niface eth0 inet static\n address 192.168.56\n"}, {}, "3 groups", "medium"),
+    ("address.unread-line", {**IFUP, "/etc/network/interfaces": "auto eth0\niface eth0 inet static\n address 172.16.9.9\n"}, {},
+     '"172.16.9.9" has no prefix length: ifup takes 172.16.9.9/16; expected it written out', "medium"),
     ("address.unread-line", {**IFUP, "/etc/network/interfaces": "auto eth0\r\n"}, {}, "a carriage return at the end of the line", "medium"),
     ("address.unread-line", {**IFUP, "/etc/network/interfaces": "iface eth0 inet manual\n up ip addr add 10.0.0.4/24 dev eth0\n"}, {}, "command sets an address", "medium"),
     ("address.rewritten", {**PLAN, "/usr/bin/cloud-init": "", "/etc/netplan/50-cloud-init.yaml": "network: {version: 2}\n"}, {}, "writes this file anew", "low"),
@@ -240,12 +242,14 @@ def test_proposals_collide_with_nothing(tmp_path: Path) -> None:
     found = [Holding("gauge", ip_address("192.168.56.120"), "eth0", Method.LEASED, 24, loaded=Origin("x")),
              Holding("g0", ip_address("192.168.56.2"), "eth0", Method.STATIC, 24, stored=Origin("x"))]  # fmt: skip
     made_here = list(proposals(estate, found, {"gauge": ("eth0",), "g1": ("enp0s8",), "g2": ("a", "b")}))
-    four = [p for p in made_here if ":" not in p.address]
+    four = [p for p in made_here if p.address and ":" not in p.address]
     assert (four[0].guest, four[0].address, four[0].interface) == ("gauge", "192.168.56.3/24", "eth0")
     assert "it has 192.168.56.120 there by a lease only" in four[0].because
     assert [p.interface for p in four[1:3]] == ["enp0s8", ""]
     addresses = [p.address.split("/")[0] for p in four]
-    assert len(set(addresses)) == len(addresses) == 254 - 100 - 3
+    left = [p for p in made_here if not p.address]
+    assert {p.because for p in left} == {"nothing is free in 192.168.56.0/24"}
+    assert len(set(addresses)) == len(addresses) == 254 - 100 - 3 == 300 - len(left)
     assert not {"192.168.56.1", "192.168.56.2", "192.168.56.254", "192.168.56.0", "192.168.56.255"} & set(addresses)
     assert not any(100 <= int(a.split(".")[3]) <= 199 for a in addresses)
     assert {p.guest for p in made_here if ":" in p.address} == {"gauge", *(f"g{n}" for n in range(300))}

@@ -16,7 +16,7 @@ from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
 from nightlatch.net.literal import AddressError, IPAddress, parse_network
 from nightlatch.readings import network
 from nightlatch.readings.network import NetworkReading
-from nightlatch.reason.book import Book, Choice, Proposal, Way, book, choices, proposals
+from nightlatch.reason.book import Book, Choice, Proposal, Way, book, choices, narrowed, proposals
 from nightlatch.reason.holdings import Holding, holdings
 from nightlatch.transports.ssh import Client
 
@@ -79,24 +79,29 @@ def addresses(
 ) -> AddressBook:  # fmt: skip
     """Read the guests and make the book. `place` is a place of the estate or an address to dial from.
 
-    With `propose` every guest that sits on a network and has no lasting address there gets one proposed. Raises
-    EstateError, and NightlatchError for a place that is none.
+    `guests` narrows what is told; all are read, for what is free and what collides depends on everybody. With `propose`
+    every guest that sits on a network and has no lasting address there gets one proposed. Raises EstateError, and
+    NightlatchError for a place that is none.
     """
     callers = place_of(estate, place) if place else EVERY_ADDRESS
-    result, fleet = api.audited(estate, at, guests, client=client)
+    shown = [spec.name for spec in api.chosen(estate, guests)]
+    result, fleet = api.audited(estate, at, client=client)
     read = {each.guest for each in fleet}
     found = [held for each in fleet for held in each.addresses]
-    for spec in api.chosen(estate, guests):
+    for spec in estate.guests.values():
         if spec.name not in read:  # what the estate says of a guest counts although it was not read
             found.extend(holdings(NetworkReading(), spec.name, spec))
-    names = [each.guest for each in result.guests]
     known = {each.guest: each.interfaces for each in fleet}
+
+    def touches(finding: Finding) -> bool:
+        return bool({finding.guest, *finding.subjects} & {*shown})
+
     return AddressBook(
-        estate.name, at, book(estate, found, names),
-        tuple(f for g in result.guests for f in g.findings if f.check.startswith(CHECKS)),
+        estate.name, at, narrowed(book(estate, found, list(estate.guests)), shown),
+        tuple(f for g in result.guests for f in g.findings if f.check.startswith(CHECKS) and touches(f)),
         tuple((g.guest, g.unread) for g in result.guests if g.unread), place,
-        tuple(_dials(estate, found, names, callers)) if place else (),
-        tuple(p for p in proposals(estate, found, known) if p.guest in names) if propose else None,
+        tuple(_dials(estate, found, shown, callers)) if place else (),
+        tuple(p for p in proposals(estate, found, known) if p.guest in shown) if propose else None,
     )  # fmt: skip
 
 

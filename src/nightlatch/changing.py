@@ -165,7 +165,7 @@ def put_on_latch(
         if answer is None:
             return Latched(changed, "on the latch", confirmation, steps, goes)
         if goes and not answer:
-            outcome = relocating.taken_back(shell, there, change, _owner(), seconds)
+            outcome = relocating.taken_back(shell, there, change, _owner())
         else:
             outcome = _decided(there, change, answer, seconds, confirmation)
     except KeyboardInterrupt:
@@ -191,13 +191,15 @@ def put_on_latch(
 
 
 def _followed(estate: Estate, guest: str, old: str, new: str) -> str:
-    """What became of the estate file, in words: it follows where it names the old address."""
+    """What became of the estate file, in words: it follows where it names the old address, and can't follow for a name."""
     try:
         count = relocating.follow(estate, guest, old, new)
     except NightlatchError as error:
         return f"the estate file still names {old}: {error}"
     said = "place that named {} now names {}" if count == 1 else "places that named {} now name {}"
-    return f"{estate.path}: {count} {said.format(old, new)}" if count else ""
+    if not count:
+        return f"{estate.path} names {estate.guests[guest].via.host}, which has to lead to {new} from now on"
+    return f"{estate.path}: {count} {said.format(old, new)}"
 
 
 def _decided(shell: Shell, change: str, answer: bool, seconds: int, seen: Confirmation) -> live.Outcome:
@@ -297,7 +299,7 @@ def pending(
         for spec in api.chosen(estate, guests):
             if spec.via.is_live:
                 try:
-                    yield spec.name, live.ask(targets.of_guest(spec, using))
+                    yield spec.name, live.ask(relocating.answering(spec, targets.of_guest(spec, using)))
                 except UnreadableError as error:
                     yield spec.name, str(error)
 
@@ -355,10 +357,14 @@ def undo(
         with _told():
             return Latched(folder.undo(spec.via.path, guest, change), "put back")
     with api.client_for(client) as using:
-        shell = relocating.answering(spec, targets.of_guest(spec, using))
+        usual = targets.of_guest(spec, using)
+        shell = relocating.answering(spec, usual)
         told = live.ask(shell)
         if told.pending is not None and change in ("", told.pending.change):
-            outcome = live.decide(shell, told.pending.change, "back", _owner())
+            if shell is usual:
+                outcome = live.decide(shell, told.pending.change, "back", _owner())
+            else:  # the connection goes with the address
+                outcome = relocating.taken_back(usual, shell, told.pending.change, _owner())
             return Latched(
                 Changed(guest, told.pending.change, (), outcome.left), "kept" if outcome.kept else "put back"
             )

@@ -16,12 +16,10 @@ from nightlatch.net.literal import AddressError, parse_address, parse_interface
 from nightlatch.readings import network
 from nightlatch.readings.network import NetworkReading
 from nightlatch.readings.profiles import System
-from nightlatch.transports.bounded import Bounds
 from nightlatch.transports.shell import Shell
 from nightlatch.transports.ssh import Ssh
 
 LONGEST_WAIT = 120
-SHORT = Bounds(seconds=20, silent=15, most=1 << 20)
 PAUSE = 0.5
 
 
@@ -119,21 +117,20 @@ def _ended(old: Shell, change: str) -> str:
         return ""
 
 
-def taken_back(old: Shell, new: Shell, change: str, by: str, seconds: int) -> live.Outcome:
-    """Take a move back: the connection that says so goes with the address, so its outcome is asked for over the old one."""
+def taken_back(old: Shell, new: Shell, change: str, by: str) -> live.Outcome:
+    """Take a move back: the connection that says so goes with the address, so its outcome is asked for over the old one.
+
+    Raises UnreadableError when no answer comes over either.
+    """
     try:
         return live.decide(new, change, "back", by)
     except NightlatchError:
         pass
     started = time.monotonic()
-    while time.monotonic() - started < min(seconds, LONGEST_WAIT):
-        try:
-            told = live.ask(old)
-            words = dict(told.outcomes).get(change, "")
-            if words:
-                return live.Outcome(words.startswith("kept"), words)
-        except UnreadableError:
-            pass
+    while time.monotonic() - started < LONGEST_WAIT:
+        words = _ended(old, change)
+        if words:
+            return live.Outcome(words.startswith("kept"), words)
         time.sleep(PAUSE)
     raise UnreadableError(f"{old.guest}: no answer over either address; its timer takes the change back")
 

@@ -6,7 +6,7 @@ pinned host key, proven on the wire, is the one thing that confirms it. Nothing 
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from ipaddress import IPv6Address
@@ -72,8 +72,8 @@ class Candidate:
 @dataclass(frozen=True)
 class Sought:
     """The whole search. `hardware` are the addresses that were looked for; `scanned` counts addresses that were dialled
-    without any sign; `unscanned` says which networks were not scanned, and why. `twins` are other guests for which the
-    same host key is pinned: it can't tell them apart."""
+    without any sign; `unscanned` says which networks were not scanned and which evidence was not read, and why. `twins`
+    are other guests for which the same host key is pinned: it can't tell them apart."""
 
     what: str
     guest: str
@@ -101,7 +101,8 @@ def find(
     """Look for a guest by its name or a hardware address. `leases` are lease files to read besides this machine's own,
     `evidence` is a folder of archives of a survey. Raises NightlatchError for a name that the estate does not have."""
     work = _Search(estate, what, limits or QUICK)
-    surveyed = dict(_surveyed(estate, evidence))
+    surveyed, unread = _surveyed(estate, evidence)
+    work.unscanned += unread
     work.know(surveyed)
     work.tables(surveyed, leases)
     work.dial(list(work.signs))
@@ -110,17 +111,20 @@ def find(
     return work.result()
 
 
-def _surveyed(estate: Estate, folder: Path | None) -> Iterator[tuple[str, NetworkReading]]:
-    """What archives and folders hold of the guests' networks; what can't be read is left out."""
+def _surveyed(estate: Estate, folder: Path | None) -> tuple[dict[str, NetworkReading], list[str]]:
+    """What archives and folders hold of the guests' networks; and what can't be read, in words."""
+    read: dict[str, NetworkReading] = {}
+    unread: list[str] = []
     for spec in estate.guests.values():
         path = folder / f"{spec.name}{SUFFIX}" if folder is not None else None
         if path is None or not path.exists():
             path = spec.via.path if spec.via.kind in ("folder", "evidence", "by_hand") else None
         if path is not None:
             try:
-                yield spec.name, network.read(api.survey_target(path, spec.name))
-            except (NightlatchError, OSError):
-                continue
+                read[spec.name] = network.read(api.survey_target(path, spec.name))
+            except (NightlatchError, OSError) as error:
+                unread.append(f"{spec.name}'s evidence can't be read: {error}")
+    return read, unread
 
 
 class _Search:

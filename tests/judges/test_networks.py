@@ -119,6 +119,9 @@ def test_stanzas_as_ifup_reads_them(tmp_path: Path, tell: Callable[[str], None])
             target.write_text(text.replace("/etc/network/", f"{root}/"))
         profiles, gaps = ifupdown.read(from_files("x", {path: text.encode() for path, text in files.items()}))
         assert not gaps, (seed, gaps, files)
+        # What is told beside is an address without its length, and nothing else.
+        bare = {p.interface for p in profiles if any("has no prefix length: ifup takes" in g.because for g in p.gaps)}
+        assert bare == {p.interface for p in profiles if p.gaps}, (seed, files)
         main = str(root / "interfaces")
         at_boot = {
             name

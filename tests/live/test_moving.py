@@ -194,6 +194,16 @@ def test_a_power_cut_on_the_latch_brings_the_old_address(harbour: Station) -> No
 
 def test_left_on_the_latch_it_is_kept_or_taken_back_over_the_new_address(harbour: Station) -> None:
     moving = Moving(harbour, "left", "192.168.56.36", {FILE: LEASED})
+    assert moving.enact(seconds=300, decide=lambda _: False).outcome == "put back"
+    moving.back()
+    moving.enact(seconds=300, decide=lambda _: None)
+    with harbour.client() as client:
+        told = dict(changing.pending(load(moving.path), client=client))[moving.name]
+        assert not isinstance(told, str)
+        assert told.pending is not None
+        assert changing.undo(load(moving.path), moving.name, client=client).outcome == "put back"
+    moving.back()
+    assert (moving.guest.root / FILE.lstrip("/")).read_text() == LEASED
     moving.enact(seconds=300, decide=lambda _: None)
     with harbour.client() as client:
         kept = changing.keep(load(moving.path), moving.name, client=client)

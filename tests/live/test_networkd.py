@@ -271,9 +271,9 @@ def test_networkd_configures_what_was_drafted(
     """Drafts on the guest's own files, laid there and loaded: each interface has what the estate gives it."""
     station, guest, snapshot = moved
     drafted = 0
-    given = {f"net{n}": f"172.30.{n}.9/24" for n in range(LINKS)}
+    given = {f"net{n}": f"10.{200 + n}.0.9/24" for n in range(LINKS)}
     interfaces = ", ".join(f"{name}: [{address}]" for name, address in given.items())
-    subnets = ", ".join(f"172.30.{n}.0/24" for n in range(LINKS))
+    subnets = ", ".join(f"10.{200 + n}.0.0/24" for n in range(LINKS))
     (station.folder / "moved.yaml").write_text(
         f"nightlatch: 1\nestate: M\nnetworks: {{isle: {{subnet: [{subnets}]}}}}\n"
         f"guests: {{moved: {{via: {{folder: x}}, addresses: {{{interfaces}}}}}}}\n"

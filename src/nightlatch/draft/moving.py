@@ -168,11 +168,16 @@ def _gateway(
     """The gateway to write: none where a fitting one is written already, or another interface leads out; never a copied one."""
     ways = list(leading(reading, version))
     written = [g for p in reading.profiles_of(name) for g in p.gateways if g.address.version == version]
-    if any(g.address in a.network for g in written for a in addresses):
-        return None
-    if any(way.interface != name for way in ways):
+    if any(g.on_link or g.address.is_link_local or g.address in a.network for g in written for a in addresses):
         return None
     known = [g for n in _networks(estate, addresses) for g in n.gateways if any(g in a.network for a in addresses)]
+    elsewhere = any(way.interface != name for way in ways)
+    if written and (elsewhere or not known):
+        raise CannotEditError(
+            f"its gateway {written[0].address} lies outside of the new network; take it away by hand first"
+        )
+    if elsewhere:
+        return None
     if ways and not known:
         raise CannotEditError(
             "it leads out by its lease, and the estate names no gateway; write gateway: under its network"
@@ -197,7 +202,7 @@ def _with_servers(estate: Estate, reading: NetworkReading, profiles: tuple[Profi
     servers = tuple(dict.fromkeys(s for n in _networks(estate, wish.addresses) for s in n.servers))
     if not servers:
         raise CannotEditError(
-            "its name servers come by the lease; write name_servers: under its network in the estate file"
+            "no name server would be written down; write name_servers: under its network in the estate file"
         )
     return replace(wish, servers=servers)
 

@@ -179,11 +179,13 @@ def _static(
     if stated is None:
         gaps.append(Gap(AREA, "a static stanza without an address; expected address ADDRESS/LENGTH", at))
     else:
-        text = stated[1].words[1].text
+        text, mask = stated[1].words[1].text, _word(options, "netmask")
         try:
-            addresses.append(
-                Placed(parse_interface(_with_length(text, _word(options, "netmask"), version)), _at(stated))
-            )
+            made = parse_interface(_with_length(text, mask, version))
+            addresses.append(Placed(made, _at(stated)))
+            if "/" not in text and not mask:
+                because = f'"{text}" has no prefix length: ifup takes {made}; expected it written out'
+                gaps.append(Gap(AREA, because, _at(stated)))
         except AddressError as error:
             gaps.append(Gap(AREA, f"{error}; expected {error.expected}", _at(stated)))
     found = _option(options, "gateway")

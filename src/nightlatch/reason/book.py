@@ -5,8 +5,8 @@ Pure: holdings and the estate in, pages out. Conflicts are found by sorting, not
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from collections.abc import Collection, Iterable, Iterator, Mapping
+from dataclasses import dataclass, replace
 from enum import IntEnum
 from ipaddress import ip_address
 
@@ -54,6 +54,17 @@ def book(estate: Estate, found: Iterable[Holding], guests: Iterable[str]) -> Boo
     return Book(pages, tuple(elsewhere), tuple(name for name in guests if name not in known))
 
 
+def narrowed(whole: Book, guests: Collection[str]) -> Book:
+    """The book with the addresses of some guests only; what is free stays what it is."""
+    names = set(guests)
+
+    def kept(found: tuple[Holding, ...]) -> tuple[Holding, ...]:
+        return tuple(each for each in found if each.guest in names)
+
+    pages = tuple(replace(page, holdings=kept(page.holdings)) for page in whole.pages)
+    return Book(pages, kept(whole.elsewhere), tuple(name for name in whole.without if name in names))
+
+
 def _page(network: NetworkSpec, subnet: IPNetwork, found: list[Holding]) -> Page:
     used = {int(each.address) for each in found} | _own(network, subnet)
     pools = [(int(low), int(high)) for low, high in network.leases if low in subnet]
@@ -90,7 +101,8 @@ def free_addresses(network: NetworkSpec, subnet: IPNetwork, used: set[int]) -> I
 
 @dataclass(frozen=True, slots=True)
 class Proposal:
-    """An address for a guest that has none on its network; `interface` is empty where it is not known."""
+    """An address for a guest that has none on its network; `interface` is empty where it is not known, `address` where
+    nothing is free."""
 
     guest: str
     network: str
@@ -125,9 +137,9 @@ def proposals(
                 free[subnet] = free_addresses(network, subnet, used.get(subnet, set()))
             following = next(free[subnet], None)
             why = f"it has {there[0].address} there by a lease only" if there else "it has none there"
-            if following is not None:
-                where = _interface(there, interfaces.get(spec.name, ()))
-                yield Proposal(spec.name, network.name, f"{following}/{subnet.prefixlen}", where, why)
+            where = _interface(there, interfaces.get(spec.name, ()))
+            address = f"{following}/{subnet.prefixlen}" if following is not None else ""
+            yield Proposal(spec.name, network.name, address, where, why if address else f"nothing is free in {subnet}")
 
 
 def _interface(there: list[Holding], known: tuple[str, ...]) -> str:

@@ -153,13 +153,14 @@ def lasting(each: Holding) -> str:
 def _proposals(sheet: page.Page, result: AddressBook) -> None:
     sheet.line(("Proposed", "name"), "   free, in the network, outside of its pool")
     for each in result.proposals or ():
+        if not each.address:
+            sheet.wrapped(f"{each.because}, on {each.network}", label=each.guest, indent=2, style="medium")
+            continue
         where = each.interface or "INTERFACE"
         line = f"addresses: {{{where}: [{each.address}]}}   on {each.network}: {each.because}"
         sheet.wrapped(line, label=each.guest, indent=2)
     if not result.proposals:
-        sheet.wrapped(
-            "nothing: every guest that sits on a network has a lasting address there, or the network is full", indent=2
-        )
+        sheet.wrapped("nothing: every guest that is said to sit on a network has a lasting address there", indent=2)
     sheet.blank()
 
 
@@ -259,7 +260,7 @@ def document(result: AddressBook) -> dict[str, Any]:
                 "guest": p.guest,
                 "network": p.network,
                 "interface": p.interface,
-                "address": p.address,
+                "address": p.address or None,
                 "because": p.because,
             }
             for p in result.proposals

@@ -59,10 +59,13 @@ def leases_in(path: Path) -> list[Lease]:
         with path.open("rb") as stream:
             raw = stream.read(LARGEST + 1)
     except OSError as error:
-        raise UnreadableError(f"{path} can't be read: {error.strerror}") from None
+        raise UnreadableError(f"{path} can't be read: {error.strerror}; expected a lease file") from None
     if len(raw) > LARGEST:
         raise UnreadableError(f"{path} is larger than {LARGEST >> 20} MiB")
     own = leases.networkd(raw)
-    if own is not None:
-        return [own]
-    return list(leases.dhclient(raw)) or list(leases.dnsmasq(raw))
+    found = [own] if own is not None else list(leases.dhclient(raw)) or list(leases.dnsmasq(raw))
+    if raw.strip() and not found:
+        raise UnreadableError(
+            f"{path} holds no lease; expected a lease file of dnsmasq, dhcpd, dhclient or systemd-networkd"
+        )
+    return found

@@ -44,6 +44,10 @@ def exposed_listener(context: Context) -> Iterator[Told]:
     service = context.access.reading.service
     unit = service.socket
     ports = {port for _, port in unit.listens} if unit is not None else set()
+    if not any(
+        socket.programs for socket in service.sockets
+    ):  # nothing told who holds them: sshd's ports are taken for its own
+        ports |= {listener.port for listener in context.access.listeners}
     found: dict[tuple[str, int, str], list[OpenSocket]] = {}
     for socket in (*service.sockets, *service.datagrams):
         if socket.is_exposed and (socket.protocol, socket.port) not in CLIENTS and not _is_ssh(socket, service, ports):
