@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import re
 from collections.abc import Mapping
 from dataclasses import replace
 from ipaddress import ip_address, ip_network
@@ -13,6 +14,8 @@ import pytest
 from nightlatch import addressing
 from nightlatch.audit.findings import Finding
 from nightlatch.audit.run import fleet, guest_audit, identities
+from nightlatch.draft.moving import moved
+from nightlatch.draft.steps import apply_all
 from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate, NetworkSpec
 from nightlatch.evidence.snapshot import Snapshot
@@ -311,6 +314,73 @@ def test_one_guest_without_an_estate() -> None:
     result = addressing.addresses_target(snapshot, AT)
     assert [str(each.address) for each in result.holdings] == ["192.168.56.21"]
     assert [f.check for f in result.findings] == ["name.skipped-line"]
+
+
+IFCFG = "/etc/sysconfig/network-scripts/ifcfg-eth0"
+FIXED = ", addresses: {eth0: [192.168.56.21/24, '2001:db8:56::21/64']}"
+# What is there, the file that changes or is made, its text and mode afterwards.
+DRAFTED: list[tuple[dict[str, str], str, str, int]] = [
+    ({**MANAGER, IFCFG: "DEVICE=eth0\nBOOTPROTO=dhcp   # leased\nONBOOT=no\nUUID=1\n"}, IFCFG,
+     "DEVICE=eth0\nBOOTPROTO=none\nONBOOT=yes\nUUID=1\nIPADDR=192.168.56.21\nPREFIX=24\nGATEWAY=192.168.56.254\nDNS1=192.168.56.254\n"
+     "IPV6INIT=yes\nIPV6_AUTOCONF=no\nIPV6ADDR=2001:db8:56::21/64\n", 0o644),
+    (NETWORKD, "/etc/systemd/network/10-eth0.network",
+     "[Match]\nName=eth0\n\n[Network]\nAddress=192.168.56.21/24\nGateway=192.168.56.254\nDNS=192.168.56.254\nAddress=2001:db8:56::21/64\n", 0o644),
+    (MANAGER, "/etc/NetworkManager/system-connections/eth0.nmconnection",
+     "[connection]\nid=eth0\nuuid=UUID\ntype=ethernet\ninterface-name=eth0\n\n[ipv4]\nmethod=manual\n"
+     "address1=192.168.56.21/24,192.168.56.254\ndns=192.168.56.254;\n\n[ipv6]\nmethod=manual\naddress1=2001:db8:56::21/64\n", 0o600),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("files, path, text, mode", DRAFTED, ids=["rpm", "networkd", "manager"])
+def test_drafted_files(tmp_path: Path, files: dict[str, str], path: str, text: str, mode: int) -> None:
+    estate = made(tmp_path, FIXED)
+    estate = replace(
+        estate, networks={"isle": replace(estate.networks["isle"], servers=(ip_address("192.168.56.254"),))}
+    )
+    snapshot = Guest(
+        files={"/etc/systemd/network/x": "", "/etc/NetworkManager/system-connections/.x": "", **files}
+    ).snapshot()
+    draft = moved(estate, snapshot)
+    assert not draft.left
+    after = apply_all(snapshot, draft.steps)
+    entry = after.entries[path]
+    written = (entry.content or b"").decode()
+    assert re.sub(r"uuid=[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}", "uuid=UUID", written) == text
+    assert entry.mode == mode
+    assert not moved(estate, after).steps
+
+
+# What is there, why it is left.
+LEFT: list[tuple[dict[str, str], str]] = [
+    ({}, "not known which system is to have it"), ({**NETWORKD, **MANAGER}, "not known which system is to have it"),
+    (unit("DHCP=yes"), "no name server would be written down"),
+    (unit("Address=10.0.0.4/24\nGateway=10.0.0.1\nDNS=10.0.0.1"), "another gateway is written already"),
+    ({**unit("Address=10.0.0.4/24\nGateway=10.0.0.1\nDNS=10.0.0.1"), "/etc/systemd/network/20-b.network": "[Match]\nName=eth1\n[Network]\nDHCP=yes\n"},
+     "its gateway 10.0.0.1 lies outside of the new network"),
+    ({**unit("DHCP=no"), **IFUP, "/etc/network/interfaces": "auto eth0\niface eth0 inet dhcp\n"}, "2 files configure eth0"),
+    ({**MANAGER, PROFILE: "[connection]\ninterface-name=eth0\njunk\n"}, "is ignored as it stands"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("files, why", LEFT, ids=[str(n) for n in range(len(LEFT))])
+def test_what_is_left_to_a_person(tmp_path: Path, files: dict[str, str], why: str) -> None:
+    draft = moved(made(tmp_path, ", addresses: {eth0: 192.168.56.21/24}"), Guest(files=dict(files)).snapshot())
+    assert not draft.steps
+    assert why in draft.left[0].hand
+
+
+def test_what_is_told_of_one_guest_rests_on_all(tmp_path: Path) -> None:
+    for name, address in (("gauge", "192.168.56.2"), ("gate", "192.168.56.3")):
+        Guest(files=dict(unit(f"Address={address}/24")), name=name).write(tmp_path / name)
+    estate = made(
+        tmp_path,
+        ", network: isle",
+        others="  gate: {via: {folder: gate}}\n  lost: {via: {folder: lost}, network: isle}\n",
+    )
+    result = addressing.addresses(estate, AT, ["gauge"])
+    page = result.book.pages[0]
+    assert [each.guest for each in page.holdings] == ["gauge"]
+    assert str(page.following) == "192.168.56.4"
 
 
 SPOKEN = {case[0] for case in ALONE} | {case[0] for case in HELD} | {

@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 
+from nightlatch.estate.editing import with_address
 from nightlatch.estate.load import load
 from nightlatch.estate.starter import starter
 from nightlatch.faults import EstateError
@@ -186,6 +187,35 @@ def test_the_starter_loads(tmp_path: Path) -> None:
     path = tmp_path / "estate.yaml"
     path.write_text(starter("estate.yaml"))
     assert list(load(path).guests) == ["first"]
+
+
+FOLLOWED = """\
+nightlatch: 1
+estate: x   # 192.168.56.21 stays in comments
+places: {near: [192.168.56.21, 192.168.56.210], net: 192.168.56.0/24}
+guests:
+  gauge: {via: {ssh: "192.168.56.21", as: keeper}, dial: 192.168.56.21:2222}
+  gate: {via: {ssh: 192.168.56.22}, dial: 192.168.56.21}
+grants:
+  - {let: mara, into: gate, by: ssh, from: [192.168.56.21, near], with: key, as: k192.168.56.21}
+emergency:
+  - {account: lantern, into: gate, by: {ssh: {from: 192.168.56.21, with: password}}}
+"""
+
+
+def test_an_address_is_followed_where_it_means_the_guest_or_a_caller() -> None:
+    made, count = with_address(FOLLOWED, "gauge", "192.168.56.21", "192.168.56.210")
+    assert count == 5
+    expected = FOLLOWED.replace('ssh: "192.168.56.21"', 'ssh: "192.168.56.210"').replace(
+        "192.168.56.21:2222", "192.168.56.210:2222"
+    )
+    expected = expected.replace("near: [192.168.56.21,", "near: [192.168.56.210,").replace(
+        "[192.168.56.21, near]", "[192.168.56.210, near]"
+    )
+    assert made == expected.replace("from: 192.168.56.21,", "from: 192.168.56.210,")
+    assert with_address(made, "gauge", "192.168.56.21", "192.168.56.9") == (made, 0)
+    with pytest.raises(EstateError):
+        with_address("guests: [", "gauge", "192.168.56.21", "192.168.56.9")
 
 
 ROWS = [

@@ -12,7 +12,7 @@ from nightlatch.estate.model import Estate, GuestSpec
 from nightlatch.faults import NightlatchError, PutBackError, RefusedError, UnreadableError
 from nightlatch.latch import live
 from nightlatch.latch.transaction import Move
-from nightlatch.net.literal import AddressError, parse_address, parse_interface
+from nightlatch.net.literal import address_or_none, parse_interface
 from nightlatch.readings import network
 from nightlatch.readings.network import NetworkReading
 from nightlatch.readings.profiles import System
@@ -45,20 +45,13 @@ def move_of(proved: ProvedDraft, estate: Estate) -> Move | None:
             f"{guest}: {interface} would be given an address by lease, which nobody knows beforehand, so no connection could "
             "confirm it; change it at the guest's console"
         )
-    name = next((spec.dial for spec in estate.guests.values() if spec.dial and not _is_address(spec.dial)), "")
+    dialled = (spec.dial for spec in estate.guests.values() if spec.dial)
+    name = next((text for text in dialled if address_or_none(text, scope=True) is None), "")
     return Move("netplan" if System.NETPLAN in systems else "networkd", interface, tuple(addresses), name)
 
 
 def _stored(reading: NetworkReading, name: str) -> set[str]:
     return {str(placed.value) for profile in reading.profiles_of(name) for placed in profile.addresses}
-
-
-def _is_address(text: str) -> bool:
-    try:
-        parse_address(text, scope=True)
-    except AddressError:
-        return False
-    return True
 
 
 def goes_to(proved: ProvedDraft, move: Move) -> str:

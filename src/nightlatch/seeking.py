@@ -18,7 +18,7 @@ from nightlatch.evidence.archive import SUFFIX
 from nightlatch.faults import NightlatchError, nearest
 from nightlatch.formats.ip_listing import Neighbour
 from nightlatch.formats.leases import hardware
-from nightlatch.net.literal import AddressError, IPAddress, parse_address
+from nightlatch.net.literal import IPAddress, address_or_none
 from nightlatch.origin import Kind, Origin
 from nightlatch.probe import driver
 from nightlatch.probe.driver import Limits
@@ -172,7 +172,7 @@ class _Search:
                     held.origin,
                 )
         for text, origin in ((self.spec.via.host, self.spec.via.origin), (self.spec.dial, self.spec.origin)):
-            if _address(text) is not None:
+            if address_or_none(text, scope=True) is not None:
                 self.note(text, "dialled so far", origin)
 
     def note(self, address: str, text: str, origin: Origin, *, fresh: bool = False) -> None:
@@ -226,7 +226,7 @@ class _Search:
 
     def allowed(self, text: str) -> bool:
         """Whether an address may be dialled: on a network of the estate, link-local on one, or written in the estate."""
-        address = _address(text)
+        address = address_or_none(text, scope=True)
         if address is None:
             return False
         if address.is_link_local:
@@ -309,13 +309,6 @@ class _Search:
     def _freshened(self, each: Candidate) -> Verdict:
         """A candidate that was noticed after the wire was asked: allowed, and silent so far."""
         return Verdict.SILENT if each.look is None and self.allowed(each.address) else each.verdict
-
-
-def _address(text: str) -> IPAddress | None:
-    try:
-        return parse_address(text, scope=True)
-    except AddressError:
-        return None
 
 
 def _by_hardware(mac: str) -> IPv6Address:

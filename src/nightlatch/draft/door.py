@@ -12,8 +12,8 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 
 from nightlatch.draft.opening import own_key
-from nightlatch.draft.plan import _PROVED, Draft, Left, ProvedDraft
-from nightlatch.draft.steps import AnyStep, MakeFile, StepError, apply_all
+from nightlatch.draft.plan import _PROVED, Draft, ProvedDraft
+from nightlatch.draft.steps import AnyStep, Left, MakeFile, StepError, apply_all
 from nightlatch.estate.model import Estate, GuestSpec
 from nightlatch.evidence.opinions import Question
 from nightlatch.evidence.snapshot import ABSENT, Entry, Kind, Snapshot

@@ -10,9 +10,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
-from nightlatch.audit.checks.addresses import leading
 from nightlatch.draft.address_edits import CannotEditError, Wish, edited, fresh
-from nightlatch.draft.steps import AnyStep, MakeFile, MakeFolder, SetAddress, SetMode, apply_all
+from nightlatch.draft.steps import AnyStep, Left, MakeFile, MakeFolder, SetAddress, SetMode, apply_all
 from nightlatch.estate.model import Estate, GuestSpec, NetworkSpec
 from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.net.literal import IPAddress, IPInterface
@@ -20,17 +19,10 @@ from nightlatch.readings import ifupdown, network
 from nightlatch.readings import netplan as netplan_reading
 from nightlatch.readings.network import NetworkReading
 from nightlatch.readings.profiles import Method, Profile, System
+from nightlatch.reason.leading import leading
 
 STARTED = (System.NETWORKD, System.MANAGER)
 Wanted = dict[int, tuple[IPInterface, ...]]  # the addresses of one interface by family
-
-
-@dataclass(frozen=True, slots=True)
-class Hand:
-    """An address that no step gives: what is wrong, and what to do."""
-
-    text: str
-    hand: str
 
 
 @dataclass(frozen=True)
@@ -38,14 +30,14 @@ class Moved:
     """The steps that give a guest the estate's addresses, and what is left to a person."""
 
     steps: tuple[AnyStep, ...] = ()
-    left: tuple[Hand, ...] = ()
+    left: tuple[Left, ...] = ()
 
 
 def moved(estate: Estate, snapshot: Snapshot) -> Moved:
     """The steps for one guest, each interface proved by itself; nothing where the guest has what the estate gives it."""
     spec = estate.guests[snapshot.guest]
     steps: list[AnyStep] = []
-    left: list[Hand] = []
+    left: list[Left] = []
     for name in dict.fromkeys(each.interface for each in spec.addresses):
         now = apply_all(snapshot, tuple(steps))
         reading = network.read(now)
@@ -59,7 +51,7 @@ def moved(estate: Estate, snapshot: Snapshot) -> Moved:
             made = _steps(estate, spec, now, reading, name, wanted, said)
             _prove(now, made, name, wanted)
         except CannotEditError as error:
-            left.append(Hand(said, str(error)))
+            left.append(Left(said, str(error)))
         else:
             steps += made
     return Moved(tuple(steps), tuple(left))
@@ -109,12 +101,13 @@ def _steps(
         raise CannotEditError(f"{len(profiles)} files configure {name}; let one of them have it first")
     if any(p.refused and p.interface == name for p in reading.profiles):
         raise CannotEditError(f"a file about {name} is ignored as it stands; mend that first")
+    system = profiles[0].system if profiles else _system_for_new(reading)
     wishes: list[Wish] = []
     for version, addresses in wanted.items():
         wish = Wish(name, version, addresses, _gateway(estate, reading, name, version, addresses))
         wishes.append(wish if wishes else _with_servers(estate, reading, profiles, wish))
     if not profiles:
-        return _new_file(spec, snapshot, reading, tuple(wishes), why)
+        return _new_file(spec, snapshot, system, tuple(wishes), why)
     return _edits(snapshot, profiles[0], tuple(wishes), why)
 
 
@@ -207,15 +200,20 @@ def _with_servers(estate: Estate, reading: NetworkReading, profiles: tuple[Profi
     return replace(wish, servers=servers)
 
 
-def _new_file(
-    spec: GuestSpec, snapshot: Snapshot, reading: NetworkReading, wishes: tuple[Wish, ...], why: str
-) -> list[AnyStep]:  # fmt: skip
-    """A file for an interface that none speaks of, for the one system that is started."""
+def _system_for_new(reading: NetworkReading) -> System:
+    """The one system that is started, for an interface that no file speaks of."""
     planned = any(p.system is System.NETPLAN for p in reading.counting)
     systems = [System.NETPLAN] if planned else [s for s in STARTED if reading.starts.get(s)]
     if len(systems) != 1:
         raise CannotEditError("no file speaks of it, and it is not known which system is to have it")
-    path, content, mode = fresh(systems[0], spec.name, wishes)
+    return systems[0]
+
+
+def _new_file(
+    spec: GuestSpec, snapshot: Snapshot, system: System, wishes: tuple[Wish, ...], why: str
+) -> list[AnyStep]:  # fmt: skip
+    """A file of its own, and the folder where that is missing."""
+    path, content, mode = fresh(system, spec.name, wishes)
     entry = snapshot.entries.get(path)
     if entry is not None and entry.kind is not Kind.ABSENT:
         raise CannotEditError(f"{path} is there already")

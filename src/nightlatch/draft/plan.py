@@ -16,7 +16,7 @@ from nightlatch.audit.naming import Names, comments_of, names_of
 from nightlatch.draft import moving
 from nightlatch.draft.closing import Candidate, Guesswork
 from nightlatch.draft.opening import open_up
-from nightlatch.draft.steps import AnyStep, StepError, apply_all
+from nightlatch.draft.steps import AnyStep, Left, StepError, apply_all
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import RefusedError
@@ -27,14 +27,6 @@ from nightlatch.reason.grants import expand, realms
 from nightlatch.reason.paths import GuestAccess, guest_access
 
 MOST_ROUNDS = 60
-
-
-@dataclass(frozen=True, slots=True)
-class Left:
-    """Something that no step of this version closes, and what to do about it by hand."""
-
-    text: str
-    hand: str
 
 
 @dataclass(frozen=True)
@@ -165,7 +157,7 @@ def make(estate: Estate, snapshot: Snapshot, at: datetime) -> Draft:
     steps = tuple(sorted(steps, key=lambda s: not s.opens))
     final = desk.tried(steps) or best
     given = moving.moved(estate, apply_all(snapshot, steps))
-    left = (*_left(desk, final), *(Left(each.text, each.hand) for each in given.left))
+    left = (*_left(desk, final), *given.left)
     return Draft(snapshot.guest, (*steps, *given.steps), left)
 
 

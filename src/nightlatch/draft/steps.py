@@ -19,6 +19,14 @@ class StepError(ValueError):
 
 
 @dataclass(frozen=True, slots=True)
+class Left:
+    """Something that no step of this version closes, and what to do about it by hand."""
+
+    text: str
+    hand: str
+
+
+@dataclass(frozen=True, slots=True)
 class Step:
     """One act on `path` (a real path), because of `why`. `opens` says that it lets somebody in: such steps come first."""
 

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from ipaddress import ip_interface
 
 from nightlatch.formats.leases import hardware
-from nightlatch.net.literal import AddressError, IPAddress, IPInterface, parse_address
+from nightlatch.net.literal import IPAddress, IPInterface, address_or_none
 
 MOST = 20_000
 NO_WAY = ("local", "broadcast", "multicast", "anycast", "unreachable", "blackhole", "prohibit", "throw")
@@ -106,16 +106,7 @@ def routes(text: str, version: int = 4) -> Iterator[LiveRoute]:
     """`ip -o route` of one family; local, broadcast and multicast entries are left out."""
     for line in text.splitlines()[:MOST]:
         words = line.replace("\\", " ").split()
-        if not words or words[0] in (
-            "local",
-            "broadcast",
-            "multicast",
-            "anycast",
-            "unreachable",
-            "blackhole",
-            "prohibit",
-            "throw",
-        ):
+        if not words or words[0] in NO_WAY:
             continue
         to = words.pop(0) if words[0] != "unicast" else words.pop(1)
         shared = _pairs(words)
@@ -124,7 +115,7 @@ def routes(text: str, version: int = 4) -> Iterator[LiveRoute]:
             both = {**shared, **hop}
             metric = both.get("metric", "0")
             yield LiveRoute(
-                to, both.get("dev", ""), _address(both.get("via", "")), int(metric) if metric.isdigit() else 0,
+                to, both.get("dev", ""), address_or_none(both.get("via", ""), scope=True), int(metric) if metric.isdigit() else 0,
                 both.get("proto", ""), version,
             )  # fmt: skip
 
@@ -138,15 +129,8 @@ def neighbours(text: str) -> Iterator[Neighbour]:
     """`ip -o neigh`."""
     for line in text.splitlines()[:MOST]:
         words = line.split()
-        address = _address(words[0]) if words else None
+        address = address_or_none(words[0], scope=True) if words else None
         if address is None:
             continue
         pairs = {word: words[n + 1] for n, word in enumerate(words[:-1]) if word in ("dev", "lladdr")}
         yield Neighbour(address, pairs.get("dev", ""), hardware(pairs.get("lladdr", "")), words[-1])
-
-
-def _address(text: str) -> IPAddress | None:
-    try:
-        return parse_address(text, scope=True)
-    except AddressError:
-        return None

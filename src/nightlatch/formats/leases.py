@@ -13,7 +13,7 @@ from datetime import UTC, datetime
 
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats import shell_vars
-from nightlatch.net.literal import AddressError, IPAddress, parse_address
+from nightlatch.net.literal import IPAddress, address_or_none
 
 MAC = re.compile(r"(?:[0-9a-f]{2}:){5}[0-9a-f]{2}")
 FOREVER = 0
@@ -43,7 +43,7 @@ def dnsmasq(raw: bytes) -> Iterator[Lease]:
         words = text_lines.text_of(line).split()
         if len(words) < 4 or not re.fullmatch(r"[0-9]{1,12}", words[0]):
             continue
-        address = _address(words[2])
+        address = address_or_none(words[2])
         if address is not None:
             yield Lease(address, number, hardware(words[1]), "" if words[3] == "*" else words[3], int(words[0]))
 
@@ -52,7 +52,7 @@ def networkd(raw: bytes) -> Lease | None:
     """The lease that systemd-networkd or NetworkManager holds for one interface, as a client."""
     document = shell_vars.parse(raw)
     line = document.last("ADDRESS")
-    address = _address(line.value) if line is not None else None
+    address = address_or_none(line.value) if line is not None else None
     if line is None or address is None:
         return None
     return Lease(address, line.number, name=document.value("HOSTNAME"), server=document.value("SERVER_ADDRESS"))
@@ -67,7 +67,7 @@ def dhclient(raw: bytes) -> Iterator[Lease]:
     for found in _BLOCK.finditer(text):
         body = found[2]
         fixed = re.search(r"\bfixed-address\s+([0-9A-Fa-f:.]{2,45});", body)
-        address = _address(found[1] or (fixed[1] if fixed else ""))
+        address = address_or_none(found[1] or (fixed[1] if fixed else ""))
         if address is None:
             continue
         mac = re.search(r"\bhardware ethernet\s+([0-9A-Fa-f:]{17});", body)
@@ -85,10 +85,3 @@ def _time(found: re.Match[str]) -> int:
         return int(datetime(*(int(part) for part in found.groups()), tzinfo=UTC).timestamp())  # type: ignore[arg-type,misc]
     except ValueError:
         return FOREVER
-
-
-def _address(text: str) -> IPAddress | None:
-    try:
-        return parse_address(text)
-    except AddressError:
-        return None

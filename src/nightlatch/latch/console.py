@@ -15,8 +15,6 @@ from nightlatch.draft.door import Install, ServiceStep
 from nightlatch.latch.records import HOME
 from nightlatch.latch.transaction import Transaction
 
-WIDTH = 100
-
 
 def script(made: Transaction, service: tuple[ServiceStep, ...] = ()) -> str:
     """The script. `service` are the steps of the service, told at its head; `made.start` starts it."""

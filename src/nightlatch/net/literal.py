@@ -72,6 +72,14 @@ def parse_address(text: str, *, scope: bool = False) -> IPAddress:
     return address
 
 
+def address_or_none(text: str, *, scope: bool = False) -> IPAddress | None:
+    """The same for text that may be something else, such as a name: None for what is no address."""
+    try:
+        return parse_address(text, scope=scope)
+    except AddressError:
+        return None
+
+
 def parse_interface(text: str) -> IPInterface:
     """An address of an interface with its prefix length, such as 192.168.56.21/24. Raises AddressError.
 

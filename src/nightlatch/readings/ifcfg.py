@@ -17,7 +17,18 @@ from nightlatch.formats.shell_vars import Document, Line
 from nightlatch.net.literal import AddressError, IPAddress, IPInterface, parse_address, parse_interface, parse_mask
 from nightlatch.origin import Origin
 from nightlatch.readings.gaps import Gap
-from nightlatch.readings.profiles import AREA, Gateway, Match, Method, MethodAt, Placed, Profile, RouteAt, System
+from nightlatch.readings.profiles import (
+    AREA,
+    Gateway,
+    Match,
+    Method,
+    MethodAt,
+    Placed,
+    Profile,
+    RouteAt,
+    System,
+    misread,
+)
 
 FOLDERS = ("/etc/sysconfig/network-scripts", "/etc/sysconfig/network")
 NAME = re.compile(r"ifcfg-(?!.*(?:~|\.(?:bak|orig|old|rpmnew|rpmsave|template|scpmbackup))$)(.+)")
@@ -128,7 +139,7 @@ def _addresses(document: Document, path: str, gaps: list[Gap]) -> Iterator[Place
             try:
                 yield Placed(parse_interface(text), _at(path, found))  # type: ignore[arg-type]
             except AddressError as error:
-                gaps.append(Gap(AREA, f"{error}; expected {error.expected}", _at(path, found)))  # type: ignore[arg-type]
+                gaps.append(misread(error, _at(path, found)))  # type: ignore[arg-type]
 
 
 def _with_length(document: Document, text: str, suffix: str) -> str:
@@ -153,7 +164,7 @@ def _gateways(document: Document, path: str, gaps: list[Gap]) -> Iterator[Gatewa
             address = parse_address(line.value, scope=True)
             yield Gateway(address, _at(path, line), int(metric) if metric.isdigit() else None)
         except AddressError as error:
-            gaps.append(Gap(AREA, f"{error}; expected {error.expected}", _at(path, line)))
+            gaps.append(misread(error, _at(path, line)))
 
 
 def _beside(snapshot: Snapshot, folder: str, suffix: str) -> Iterator[tuple[str, Line, str]]:
@@ -178,7 +189,7 @@ def _routes_beside(snapshot: Snapshot, folder: str, suffix: str, made: Profile) 
         try:
             via = parse_address(hop) if hop and hop not in ("-", "dev") else None
         except AddressError as error:
-            gaps.append(Gap(AREA, f"{error}; expected {error.expected}", at))
+            gaps.append(misread(error, at))
             continue
         if words[0] in ("default", "0.0.0.0/0", "::/0") and via is not None:
             gateways.append(Gateway(via, at))
@@ -192,4 +203,4 @@ def _servers(document: Document, path: str, gaps: list[Gap]) -> Iterator[Placed[
         try:
             yield Placed(parse_address(line.value, scope=True), _at(path, line))
         except AddressError as error:
-            gaps.append(Gap(AREA, f"{error}; expected {error.expected}", _at(path, line)))
+            gaps.append(misread(error, _at(path, line)))

@@ -15,7 +15,7 @@ from nightlatch.formats.leases import hardware
 from nightlatch.net.literal import AddressError, IPAddress, IPInterface, parse_address, parse_interface, parse_mask
 from nightlatch.origin import Origin
 from nightlatch.readings.gaps import Gap
-from nightlatch.readings.profiles import AREA, Gateway, Match, Method, MethodAt, Placed, Profile, System
+from nightlatch.readings.profiles import AREA, Gateway, Match, Method, MethodAt, Placed, Profile, System, misread
 
 MAIN = "/etc/network/interfaces"
 MOST_FILES = 200
@@ -187,7 +187,7 @@ def _static(
                 because = f'"{text}" has no prefix length: ifup takes {made}; expected it written out'
                 gaps.append(Gap(AREA, because, _at(stated)))
         except AddressError as error:
-            gaps.append(Gap(AREA, f"{error}; expected {error.expected}", _at(stated)))
+            gaps.append(misread(error, _at(stated)))
     found = _option(options, "gateway")
     if found is not None and found[1].words[1].text not in ("none", "auto"):
         metric = _word(options, "metric")
@@ -196,7 +196,7 @@ def _static(
             # ifup adds the route with "onlink", so that it always works (measured: ifup --no-act, 0.8.41).
             gateways.append(Gateway(address, _at(found), int(metric) if metric.isdigit() else None))
         except AddressError as error:
-            gaps.append(Gap(AREA, f"{error}; expected {error.expected}", _at(found)))
+            gaps.append(misread(error, _at(found)))
 
 
 def _with_length(text: str, mask: str, version: int) -> str:
@@ -225,6 +225,6 @@ def _servers(
                 try:
                     servers.append(Placed(parse_address(word.text, scope=True), Origin(path, word.line, word.column)))
                 except AddressError as error:
-                    gaps.append(Gap(AREA, f"{error}; expected {error.expected}", Origin(path, word.line, word.column)))
+                    gaps.append(misread(error, Origin(path, word.line, word.column)))
         elif line.keyword in ("dns-search", "dns-domain"):
             search.extend(word.text for word in line.words[1:])

@@ -16,7 +16,18 @@ from nightlatch.formats.sections import Dialect, Document, Line
 from nightlatch.net.literal import AddressError, IPAddress, IPInterface, parse_address, parse_interface
 from nightlatch.origin import Origin
 from nightlatch.readings.gaps import Gap
-from nightlatch.readings.profiles import AREA, Gateway, Match, Method, MethodAt, Placed, Profile, RouteAt, System
+from nightlatch.readings.profiles import (
+    AREA,
+    Gateway,
+    Match,
+    Method,
+    MethodAt,
+    Placed,
+    Profile,
+    RouteAt,
+    System,
+    misread,
+)
 
 FOLDERS = (
     "/usr/lib/NetworkManager/system-connections", "/run/NetworkManager/system-connections",
@@ -149,7 +160,7 @@ def _addressing(
                 try:
                     addresses.append(Placed(_interface(parts[0], version, origin, gaps), origin))
                 except AddressError as error:
-                    gaps.append(Gap(AREA, f"{error}; expected {error.expected}", origin))
+                    gaps.append(misread(error, origin))
                 if len(parts) > 1 and parts[1] and not never:
                     _gateway(parts[1], origin, number, gateways, gaps)
             elif line.key == "gateway" and line.value and not never:
@@ -178,7 +189,7 @@ def _gateway(text: str, origin: Origin, metric: int | None, gateways: list[Gatew
     try:
         address = parse_address(text)
     except AddressError as error:
-        gaps.append(Gap(AREA, f"{error}; expected {error.expected}", origin))
+        gaps.append(misread(error, origin))
         return
     if int(address):
         gateways[:] = [each for each in gateways if each.address != address]
@@ -210,7 +221,7 @@ def _servers(document: Document, path: str, gaps: list[Gap]) -> Iterator[Placed[
             try:
                 yield Placed(parse_address(word.strip(), scope=True), _at(path, line))
             except AddressError as error:
-                gaps.append(Gap(AREA, f"{error}; expected {error.expected}", _at(path, line)))
+                gaps.append(misread(error, _at(path, line)))
 
 
 def _search(document: Document) -> Iterator[str]:

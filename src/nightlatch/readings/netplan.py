@@ -11,7 +11,18 @@ from nightlatch.formats.netplan import Tree
 from nightlatch.net.literal import AddressError, IPAddress, IPInterface, parse_address, parse_interface
 from nightlatch.origin import Origin
 from nightlatch.readings.gaps import Gap
-from nightlatch.readings.profiles import AREA, Gateway, Match, Method, MethodAt, Placed, Profile, RouteAt, System
+from nightlatch.readings.profiles import (
+    AREA,
+    Gateway,
+    Match,
+    Method,
+    MethodAt,
+    Placed,
+    Profile,
+    RouteAt,
+    System,
+    misread,
+)
 
 DEFAULT_ROUTES = ("default", "0.0.0.0/0", "::/0")
 
@@ -130,14 +141,14 @@ def _addresses(part: Tree, gaps: list[Gap]) -> Iterator[Placed[IPInterface]]:
         try:
             yield Placed(parse_interface(_address_text(item)), item.origin)
         except AddressError as error:
-            gaps.append(Gap(AREA, f"{error}; expected {error.expected}", item.origin))
+            gaps.append(misread(error, item.origin))
 
 
 def _address(tree: Tree, gaps: list[Gap]) -> IPAddress | None:
     try:
         return parse_address(tree.text or "", scope=True)
     except AddressError as error:
-        gaps.append(Gap(AREA, f"{error}; expected {error.expected}", tree.origin))
+        gaps.append(misread(error, tree.origin))
         return None
 
 

@@ -31,7 +31,6 @@ DAEMONS = {
 }
 FIRST_BOOT = ("50-cloud-init", "cloud-init")
 FIRST_BOOT_OFF = ("/etc/cloud/cloud-init.disabled", "/etc/cloud/cloud.cfg.d/99-disable-network-config.cfg")
-UNSET_IDS = ("", "uninitialized")
 
 
 @dataclass(frozen=True)

@@ -17,11 +17,21 @@ from nightlatch.formats.sections import Dialect
 from nightlatch.net.literal import AddressError, IPAddress, IPInterface, parse_address, parse_interface
 from nightlatch.origin import Origin
 from nightlatch.readings.gaps import Gap
-from nightlatch.readings.profiles import AREA, Gateway, Match, Method, MethodAt, Placed, Profile, RouteAt, System
+from nightlatch.readings.profiles import (
+    AREA,
+    Gateway,
+    Match,
+    Method,
+    MethodAt,
+    Placed,
+    Profile,
+    RouteAt,
+    System,
+    misread,
+)
 
 FOLDERS = ("/usr/lib/systemd/network", "/usr/local/lib/systemd/network", "/run/systemd/network", "/etc/systemd/network")
 GENERATED = "10-netplan-"
-DECIDING = ("Name", "MACAddress", "PermanentMACAddress", "OriginalName")
 
 
 @dataclass(frozen=True, slots=True)
@@ -192,14 +202,14 @@ def _addresses(said: list[Said], gaps: list[Gap]) -> Iterator[Placed[IPInterface
                 gaps.append(Gap(AREA, f"{each.value} has no prefix length: networkd takes {text}", each.origin))
             yield Placed(parse_interface(text), each.origin)
         except AddressError as error:
-            gaps.append(Gap(AREA, f"{error}; expected {error.expected}", each.origin))
+            gaps.append(misread(error, each.origin))
 
 
 def _address(each: Said, gaps: list[Gap]) -> IPAddress | None:
     try:
         return parse_address(each.value.partition("#")[0], scope=True)
     except AddressError as error:
-        gaps.append(Gap(AREA, f"{error}; expected {error.expected}", each.origin))
+        gaps.append(misread(error, each.origin))
         return None
 
 

@@ -11,12 +11,17 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Generic, TypeVar
 
-from nightlatch.net.literal import IPAddress, IPInterface
+from nightlatch.net.literal import AddressError, IPAddress, IPInterface
 from nightlatch.origin import Origin
 from nightlatch.readings.gaps import Gap
 
 T = TypeVar("T")
 AREA = "network settings"
+
+
+def misread(error: AddressError, origin: Origin) -> Gap:
+    """An address that can't be read, with what was expected."""
+    return Gap(AREA, f"{error}; expected {error.expected}", origin)
 
 
 class System(StrEnum):

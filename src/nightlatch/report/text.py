@@ -14,7 +14,8 @@ from nightlatch.report.page import Page
 if TYPE_CHECKING:
     from nightlatch.api import Audit
     from nightlatch.changing import Confirmation
-    from nightlatch.draft.plan import Left, ProvedDraft
+    from nightlatch.draft.plan import ProvedDraft
+    from nightlatch.draft.steps import Left
     from nightlatch.latch.folder import Changed
     from nightlatch.latch.live import Pending, Told
 

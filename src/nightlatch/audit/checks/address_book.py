@@ -10,7 +10,7 @@ from nightlatch.audit.checks.registry import Context, Fleet, Told, check, fleet_
 from nightlatch.audit.findings import Severity
 from nightlatch.audit.naming import listed
 from nightlatch.estate.model import Estate, GuestSpec, NetworkSpec
-from nightlatch.net.literal import AddressError, IPAddress, IPNetwork, parse_address
+from nightlatch.net.literal import IPAddress, IPNetwork, address_or_none
 from nightlatch.origin import Origin
 from nightlatch.readings.profiles import Method
 from nightlatch.reason.access import Proof
@@ -104,7 +104,7 @@ def leased_in_use(context: Context) -> Iterator[Told]:
         return
     mine = {each.address: each for each in context.holdings}
     for what, text, origin in (("via", spec.via.host, spec.via.origin), ("dial", spec.dial, spec.origin)):
-        address = _address(text)
+        address = address_or_none(text, scope=True)
         if address is None:
             continue
         own = mine.get(address)
@@ -135,13 +135,6 @@ def _in_grants(context: Context, estate: Estate) -> Iterator[Told]:
                     )
                     proofs = (Proof(f"names {ref.text}", grant.origin), Proof("its pool", found[0].origin))
                     yield Told(text, proofs, grant.who)
-
-
-def _address(text: str) -> IPAddress | None:
-    try:
-        return parse_address(text, scope=True)
-    except AddressError:
-        return None
 
 
 @fleet_check("address.twice", HIGH, source="RFC 5227")

@@ -3,42 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from nightlatch.audit.checks.registry import Context, Told, check
 from nightlatch.audit.findings import Severity
 from nightlatch.audit.naming import listed
 from nightlatch.origin import Kind, Origin
-from nightlatch.readings.network import NetworkReading
 from nightlatch.readings.profiles import Method, System
 from nightlatch.reason.access import Proof
+from nightlatch.reason.leading import leading
 
 HIGH, MEDIUM, LOW = Severity.HIGH, Severity.MEDIUM, Severity.LOW
 MADE_BY_PROGRAMS = ("docker", "br-", "veth", "virbr", "cni", "flannel", "wg", "tun", "tap", "lxc", "lxd", "podman")
-
-
-@dataclass(frozen=True, slots=True)
-class Leading:
-    """Something that brings a default route at boot."""
-
-    interface: str
-    text: str
-    origin: Origin
-    metric: int | None = None
-
-
-def leading(network: NetworkReading, version: int) -> Iterator[Leading]:
-    """Every default route that the next boot brings for one family, written down or by a lease."""
-    for profile in network.counting:
-        if not profile.at_boot:
-            continue
-        name = profile.interface or profile.origin.path.rpartition("/")[2]
-        for gateway in profile.gateways:
-            if gateway.address.version == version:
-                yield Leading(name, f"{gateway.address} on {name}", gateway.origin, gateway.metric)
-        lease = next((m for m in profile.methods if m.version == version and m.method is Method.LEASED), None)
-        if lease is not None and profile.lease_routes and version == 4:
-            yield Leading(name, f"the lease of {name}", lease.origin)
 
 
 @check("address.two-default-routes", MEDIUM, source="RFC 1122, 3.3.1.2; ip-route(8)")
