@@ -200,7 +200,7 @@ def test_collisions_clones_and_names_over_all_guests(tmp_path: Path) -> None:
                     "/etc/hosts": "192.168.56.29 gate.skerry.example\n127.0.1.1 plotter gauge\n192.168.56.22 gate\n"}, name="plotter")  # fmt: skip
     told = together(estate, one, two, other)
     assert len(told) == 4, told
-    assert any("address.twice: gate and gauge both have 192.168.56.22" in each for each in told)
+    assert any("address.twice: gauge and gate both have 192.168.56.22" in each for each in told)
     assert any(
         "guest.shared-hardware-address: gauge and gate have the hardware address 52:54:00:38:00:22" in each
         for each in told

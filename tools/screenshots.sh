@@ -30,7 +30,7 @@ RUN
     DISPLAY=$display xterm -fa 'DejaVu Sans Mono' -fs 10 -geometry 158x47+0+0 -b 0 -bw 0 -bg '#101418' -fg '#d7dde3' \
         -xrm 'XTerm*faceSize: 10' -sl 0 +sb -e "$work/run" &
     term=$!
-    for _ in $(seq 100); do [ -e "$work/done" ] && break; sleep 0.1; done
+    for _ in $(seq 400); do [ -e "$work/done" ] && break; sleep 0.1; done
     sleep 0.5
     DISPLAY=$display import -window root -depth 8 -colors 64 "$out/$1.png"
     kill $term
@@ -71,5 +71,7 @@ shot reach "$work/live" "nightlatch reach five.yaml --on lamp --on chartbox --on
 pin=$(sed -n '/^  gauge:/,/host_keys/s/.*host_keys: \["\([^"]*\)"\].*/\1/p' "$work/live/estate.yaml")
 sed '/^  gauge:/,/host_keys/s/SHA256:[^"]*/SHA256:'"$(printf 'A%.0s' $(seq 43))"'/' "$work/live/estate.yaml" >"$work/live/met.yaml"
 shot meet "$work/live" "nightlatch meet gauge met.yaml --fingerprint $pin" "$desk $bin/nightlatch meet gauge met.yaml --ssh-config ssh_config --fingerprint $pin"
+sed 's/192.168.56.21/192.168.56.99/; s/192.168.56.24/192.168.56.98/' "$work/live/estate.yaml" >"$work/live/moved.yaml"
+shot find "$work/live" "nightlatch find gauge moved.yaml; nightlatch find chartbox moved.yaml" "$desk $bin/nightlatch find gauge moved.yaml || :; echo; $desk $bin/nightlatch find chartbox moved.yaml || :"
 echo >&9
 wait $demo

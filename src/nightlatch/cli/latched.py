@@ -44,9 +44,9 @@ def latched(sheet: Page, done: Latched, source: str) -> None:
     if done.confirmation is None:
         text.enacted(sheet, done.changed, source)
     else:
-        text.latched(sheet, done.changed, done.outcome, done.confirmation, source)
-        if done.moved_to:
-            text.moved(sheet, done.moved_to, done.followed)
+        text.latched(
+            sheet, done.changed, done.outcome, done.confirmation, source, moved_to=done.moved_to, followed=done.followed
+        )
 
 
 def undone(sheet: Page, done: Latched) -> int:

@@ -97,6 +97,7 @@ def _next(sheet: page.Page, home: Path) -> None:
         "nightlatch audit estate.yaml",
         "nightlatch audit images/chartbox",
         "nightlatch draft estate.yaml --on gate",
+        "nightlatch addresses estate.yaml --from bench",
         "nightlatch enact estate.yaml --on gate",
         "nightlatch undo estate.yaml",
         "nightlatch survey estate.yaml",

@@ -28,6 +28,9 @@ WORDS = {
 }
 
 
+FIXABLE = ("address.twice", "address.in-pool", "address.taken", "address.wrong-length", "address.lost-at-boot")
+
+
 def how(each: Holding) -> str:
     """How an address is come by, in a word or two."""
     if each.method is None:
@@ -95,7 +98,14 @@ def _page(sheet: page.Page, each: Page) -> None:
 
 def _table(sheet: page.Page, found: Iterable[Holding], indent: int = 2) -> None:
     """Address, guest, interface, how, tomorrow, and the place that says so."""
-    rows = [(str(h.address), h.guest, h.interface or "?", how(h), tomorrow(h), str(h.origin)) for h in found]
+    found = list(found)
+    holders: dict[object, set[str]] = {}
+    for each in found:
+        holders.setdefault(each.address, set()).add(each.guest)
+    rows = []
+    for h in found:
+        twice = f", {len(holders[h.address])} guests have it" if len(holders[h.address]) > 1 else ""
+        rows.append((str(h.address), h.guest, h.interface or "?", how(h), tomorrow(h) + twice, str(h.origin)))
     styles = ["plain", "name", "plain", "plain", "plain", "place"]
     sheet.table(rows, styles, indent=indent)
 
@@ -167,9 +177,13 @@ def _proposals(sheet: page.Page, result: AddressBook) -> None:
 def _sum(sheet: page.Page, result: AddressBook, source: str) -> None:
     held = sum(len(each.holdings) for each in result.book.pages) + len(result.book.elsewhere)
     told = {(f.check, f.text) for f in result.findings if not f.waived}
-    parts = [count(held, "address", "addresses"), count(len(told), "finding") if told else "nothing wrong with them"]
+    parts = [count(held, "address", "addresses"), count(len(told), "finding") if told else "nothing wrong"]
     parts += [count(len(result.unread), "guest") + " not read"] if result.unread else []
     then = "" if result.place else f"   Next: nightlatch addresses {source} --from PLACE"
+    if any(f.check in FIXABLE and not f.waived for f in result.findings):
+        then = f"   Next: write what a guest should have under addresses: in {source}, then nightlatch draft"
+    if any(f.check == "address.not-as-written" and not f.waived for f in result.findings):
+        then = f"   Next: nightlatch draft {source}"
     sheet.line(", ".join(parts) + ".", (then, "next"))
 
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from nightlatch.audit.findings import Finding, Group, GuestAudit, WayIn
 from nightlatch.draft import diff
+from nightlatch.draft.steps import SetAddress
 from nightlatch.origin import Kind
 from nightlatch.report.page import Page
 
@@ -117,7 +118,8 @@ def findings(page: Page, found: Iterable[Finding], source: str = "") -> None:
         lies_there = each.proofs[:1] and each.proofs[0].origin.kind is Kind.ESTATE
         (at_home.setdefault(each.text, []) if lies_there else by_guest.setdefault(each.guest, [])).append(each)
     for text, same in at_home.items():
-        touched = f" It touches {', '.join(each.guest for each in same)}." if len(same) > 1 else ""
+        guests = list(dict.fromkeys(each.guest for each in same))
+        touched = f" It touches {', '.join(guests)}." if len(guests) > 1 else ""
         by_guest.setdefault(source or same[0].guest, []).append(replace(same[0], text=text + touched))
     for guest, each_of in sorted(by_guest.items(), key=lambda pair: min(f.severity.rank for f in pair[1])):
         page.line((guest, "name"), "   " + count(len(each_of), "thing") + " to look at")
@@ -224,6 +226,12 @@ def draft(page: Page, proved: ProvedDraft) -> None:
             style = {"+": "add", "-": "take"}.get(line[:1], "place")
             page.line("      ", (line, style))
     left(page, proved.draft.left)
+    moves = [step for step in steps if isinstance(step, SetAddress)]
+    if moves and proved.before.is_live:
+        page.wrapped(
+            f"{moves[0].interface} moves while the guest runs: the connection ends, and a fresh one over the new address has to "
+            "find it before anything is kept. The estate file follows then.", label="moves", indent=2,
+        )  # fmt: skip
     if steps:
         page.wrapped(
             "Proved: nothing certain is left open or shut but what is named here; the kept doors stand.", indent=2
@@ -248,15 +256,10 @@ def enacted(page: Page, changed: Changed, source: str) -> None:
     page.line("  ", (f"To take it back: nightlatch undo {source} --on {changed.guest}", "next"))
 
 
-def moved(page: Page, moved_to: str, followed: str) -> None:
-    """Where a guest that was moved is found now, and what the estate file took over of it."""
-    page.wrapped(f"It is at {moved_to} now, and was confirmed there.", indent=2)
-    if followed:
-        page.wrapped(followed, indent=2)
-
-
-def latched(page: Page, changed: Changed, outcome: str, seen: Confirmation, source: str) -> None:
-    """What a change on the latch of a live guest came to, and from where it was proven."""
+def latched(
+    page: Page, changed: Changed, outcome: str, seen: Confirmation, source: str, *, moved_to: str = "", followed: str = ""
+) -> None:  # fmt: skip
+    """What a change on the latch of a live guest came to, from where it was proven, and where the guest is now if it moved."""
     guest = f"--on {changed.guest}"
     heads = {"kept": "kept", "put back": "put back", "on the latch": "on the latch"}
     paths = f", {count(len(changed.paths), 'path')}" if changed.paths else ""
@@ -273,7 +276,11 @@ def latched(page: Page, changed: Changed, outcome: str, seen: Confirmation, sour
         )
     for path in changed.skipped:
         page.line("  ", (path, "high"), "   changed by somebody else meanwhile: left as it is")
-    if outcome == "kept":
+    if moved_to:
+        page.wrapped(f"It is at {moved_to} now.", indent=2)
+    if followed:
+        page.wrapped(followed + ".", indent=2)
+    if outcome == "kept" and not moved_to:  # what was given by lease before can't be given back over a connection
         page.line("  ", (f"To take it back: nightlatch undo {source} {guest}", "next"))
     elif outcome == "on the latch":
         page.line("  ", (f"Now decide: nightlatch keep {source} {guest}, or nightlatch undo {source} {guest}", "next"))

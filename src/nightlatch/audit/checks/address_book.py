@@ -103,10 +103,12 @@ def leased_in_use(context: Context) -> Iterator[Told]:
     if spec is None or context.estate is None:
         return
     mine = {each.address: each for each in context.holdings}
+    told: set[IPAddress] = set()
     for what, text, origin in (("via", spec.via.host, spec.via.origin), ("dial", spec.dial, spec.origin)):
         address = address_or_none(text, scope=True)
-        if address is None:
+        if address is None or address in told:
             continue
+        told.add(address)
         own = mine.get(address)
         leased = own is not None and own.method is Method.LEASED
         found = network_of(context.estate, address)
@@ -140,9 +142,10 @@ def _in_grants(context: Context, estate: Estate) -> Iterator[Told]:
 @fleet_check("address.twice", HIGH, source="RFC 5227")
 def twice(fleet: Fleet) -> Iterator[tuple[str, Told]]:
     """Two guests have the same address: connections reach now one, now the other."""
+    order = {guest.guest: number for number, guest in enumerate(fleet.guests)}
     everybody = (each for guest in fleet.guests for each in guest.addresses if each.method is not Method.LINK_LOCAL)
     for address, group in groupby(sorted_by_address(everybody), key=lambda each: each.address):
-        found = list({each.guest: each for each in group}.values())
+        found = sorted({each.guest: each for each in group}.values(), key=lambda each: order[each.guest])
         if len(found) > 1:
             names = [each.guest for each in found]
             both = "both" if len(names) == 2 else "all"
