@@ -35,16 +35,17 @@ if TYPE_CHECKING:
         write_evidence,
     )
     from nightlatch.carrying import change_script
-    from nightlatch.changing import Changed, Confirmation, Latched, enact, keep, pending, undo
+    from nightlatch.changing import Changed, Confirmation, Latched, enact, keep, pending
     from nightlatch.demo.story import tell_demo
     from nightlatch.describing import Described, describe
     from nightlatch.meeting import Met, meet, pin
     from nightlatch.reaching import Look, Reach, Reached, look_at, reach
     from nightlatch.seeking import Sought, find
+    from nightlatch.undoing import undo
 
-_CHANGING = ("Changed", "Confirmation", "Latched", "enact", "keep", "pending", "undo")
+_CHANGING = ("Changed", "Confirmation", "Latched", "enact", "keep", "pending")
 _HOMES = (
-    {"tell_demo": "nightlatch.demo.story", "change_script": "nightlatch.carrying"}
+    {"tell_demo": "nightlatch.demo.story", "change_script": "nightlatch.carrying", "undo": "nightlatch.undoing"}
     | dict.fromkeys(_CHANGING, "nightlatch.changing")
     | dict.fromkeys(("Described", "describe"), "nightlatch.describing")
     | dict.fromkeys(("AddressBook", "Interfaces", "addresses", "addresses_target"), "nightlatch.addressing")

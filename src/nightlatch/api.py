@@ -32,11 +32,12 @@ from nightlatch.evidence.snapshot import Snapshot, from_files
 from nightlatch.faults import NightlatchError, RefusedError, UnreadableError
 from nightlatch.formats.sshd_keywords import KEYWORDS
 from nightlatch.readings import guest as readings
-from nightlatch.readings import sshd
+from nightlatch.readings import sshd, units
 from nightlatch.reason import opinion
 from nightlatch.reason import settings as reasoning
 from nightlatch.reason.grants import realms
 from nightlatch.reason.paths import guest_access
+from nightlatch.reason.stated import members
 from nightlatch.transports import by_hand, live, targets
 from nightlatch.transports.folder import Folder
 from nightlatch.transports.shell import Shell
@@ -232,7 +233,10 @@ def _survey_one(estate: Estate, spec: GuestSpec, client: Client) -> Snapshot:
 
 
 def also_of(estate: Estate, spec: GuestSpec) -> list[str]:
-    return [g.files for g in estate.grants if g.files and spec.name in g.guests]
+    """Paths to look at besides: folders that grants speak of, and the files of units that sentences speak of."""
+    folders = [g.files for g in estate.grants if g.files and spec.name in g.guests]
+    stated = [name for each in estate.services_of(spec.name) if each.unit != "ssh" for name in members(each)]
+    return [*folders, *(path for unit in stated for path in units.paths_of(unit))]
 
 
 def chosen(estate: Estate, guests: Sequence[str] | None) -> list[GuestSpec]:

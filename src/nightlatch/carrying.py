@@ -7,8 +7,10 @@ from datetime import UTC, datetime
 
 from nightlatch import api, changing
 from nightlatch.draft import door
-from nightlatch.draft.door import Enable, Install, ServiceStep, Start
-from nightlatch.draft.plan import ProvedDraft
+from nightlatch.draft.acts import Enable, Install, Start
+from nightlatch.draft.door import ServiceStep
+from nightlatch.draft.plan import Draft, ProvedDraft
+from nightlatch.draft.steps import Left
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.latch import console
@@ -35,8 +37,8 @@ def change_script(
     if any(isinstance(step, Install) for step in steps):
         proved = door.prove(estate, snapshot, at)
         return console.script(_door(estate, proved, at, steps, seconds, unguarded), steps)
-    proved = api.prove(estate, api.draft(estate, snapshot, at), snapshot, at)
-    if not proved.changed and not steps:
+    proved = api.prove(estate, without_packages(api.draft(estate, snapshot, at)), snapshot, at)
+    if not proved.does and not steps:
         return ""
     made = _transaction(proved, at, seconds, unguarded)
     if any(isinstance(step, Enable | Start) for step in steps):
@@ -44,6 +46,15 @@ def change_script(
         sockets = made.sockets or tuple(f"any:{port}" for port in sorted(ports))
         made = replace(made, start=_units(steps), sockets=sockets)
     return console.script(made, steps)
+
+
+def without_packages(draft: Draft) -> Draft:
+    """The draft without packages and what needs them: a script at a console leaves these to the one who runs it."""
+    packages = [act for act in draft.acts if isinstance(act, Install)]
+    units = {act.unit for act in packages}
+    left = tuple(Left(act.why, f"{act.command}; then survey and draft again") for act in packages)
+    acts = tuple(act for act in draft.acts if not (isinstance(act, Install | Enable | Start) and act.unit in units))
+    return replace(draft, acts=acts, left=draft.left + left)
 
 
 def _transaction(proved: ProvedDraft, at: datetime, seconds: int, unguarded: bool) -> Transaction:

@@ -1,4 +1,4 @@
-"""The public functions that change guests: enact, keep, undo, and what is pending.
+"""The public functions that change guests: enact, keep, and what is pending.
 
 A guest in a folder is changed in one go; a live one by way of its latch (latch/live.py): the guest takes a change back
 by itself unless a fresh connection has proved the door and keeps it.
@@ -18,22 +18,23 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from nightlatch import api, relocating
-from nightlatch.draft import promises, returning
+from nightlatch.draft import promises, services
+from nightlatch.draft.acts import Install
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.estate.model import Estate, GuestSpec
-from nightlatch.evidence.snapshot import ABSENT, Entry, Kind, Snapshot
+from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import NightlatchError, PutBackError, RefusedError, UnreadableError
 from nightlatch.latch import folder, live
 from nightlatch.latch.folder import Changed, new_change_id
 from nightlatch.latch.live import Pending
-from nightlatch.latch.records import CHANGES, Record, Side, parse
+from nightlatch.latch.records import CHANGES
 from nightlatch.latch.transaction import SEAM, Move, Transaction, mirrored
 from nightlatch.readings import guest as readings
 from nightlatch.readings.service import OpenSocket
 from nightlatch.reason.paths import guest_access
 from nightlatch.reason.settings import Listener
+from nightlatch.relocating import Ports
 from nightlatch.transports import targets
-from nightlatch.transports.live import survey as survey_files
 from nightlatch.transports.shell import Shell
 from nightlatch.transports.ssh import Client, Ssh
 
@@ -64,8 +65,8 @@ class Confirmation:
 class Latched:
     """A change on the latch or decided. `outcome` is kept, put back or on the latch.
 
-    `moved_to` is the address at which the guest is to be found now, where that is another; `followed` says what the estate
-    file took over of it.
+    `moved_to` is the address at which the guest is to be found now, where that is another, `port` the port; `followed` says
+    what the estate file took over of it.
     """
 
     changed: Changed
@@ -74,6 +75,7 @@ class Latched:
     steps: tuple[str, ...] = ()
     moved_to: str = ""
     followed: str = ""
+    port: int = 0
 
     @property
     def change(self) -> str:
@@ -100,7 +102,8 @@ def keep_when_proved(confirmation: Confirmation) -> bool:
 
 
 @contextmanager
-def _told() -> Iterator[None]:
+def told() -> Iterator[None]:
+    """What the folder's file system refuses becomes an error that says which path."""
     try:
         yield
     except OSError as error:
@@ -109,12 +112,13 @@ def _told() -> Iterator[None]:
 
 def enact(
     estate: Estate, guest: str, at: datetime, change: str = "", *, client: Client | None = None,
-    seconds: int = LATCH_SECONDS, decide: Decide = keep_when_proved, unguarded: bool = False,
+    seconds: int = LATCH_SECONDS, decide: Decide = keep_when_proved, unguarded: bool = False, install: bool = False,
 ) -> Latched:  # fmt: skip
     """Survey one guest again, draft and prove again, and apply.
 
     On a live guest the change is on the latch for `seconds`; `decide` gets what a fresh connection found and says True
-    to keep it, False to take it back, None to leave it to its time. Raises RefusedError, PutBackError, UnreadableError.
+    to keep it, False to take it back, None to leave it to its time. Packages are installed only with `install`, for that
+    can't be taken back. Raises RefusedError, PutBackError, UnreadableError.
     """
     spec = api.chosen(estate, [guest])[0]
     if spec.via.kind in NOT_THERE:
@@ -128,12 +132,29 @@ def enact(
         shell = targets.of_guest(spec, using)
         snapshot = api.survey_live(shell, api.also_of(estate, spec))
         proved = api.prove(estate, api.draft(estate, snapshot, at), snapshot, at)
+        packages = services.installs(proved.draft.acts)
+        if packages:
+            _install(shell, packages, agreed=install)
+            snapshot = api.survey_live(shell, api.also_of(estate, spec))
+            proved = api.prove(estate, api.draft(estate, snapshot, at), snapshot, at)
         return put_on_latch(estate, shell, proved, at, change, seconds=seconds, decide=decide, unguarded=unguarded)
+
+
+def _install(shell: Shell, packages: Sequence[Install], *, agreed: bool) -> None:
+    """Bring packages, each kept from starting anything: what it is for comes with the change. Not on the latch, for
+    nothing could take it back."""
+    if not agreed:
+        names = ", ".join(each.package for each in packages)
+        raise RefusedError(
+            f"{shell.guest}: it would install {names}, which can't be taken back: --install agrees to that"
+        )
+    for each in packages:
+        live.install(shell, each)
 
 
 def apply(proved: ProvedDraft, root: Path, at: datetime, change: str = "") -> Changed:
     """Apply a proved draft to the folder it was proved on."""
-    with _told():
+    with told():
         return folder.enact(proved, root, at, api.TOOL, change or new_change_id(datetime.now(UTC)))
 
 
@@ -150,12 +171,17 @@ def put_on_latch(
             f"a change can be on the latch from {SHORTEST} s to {LONGEST // 3600} hours, not {seconds} s"
         )
     changed = Changed(shell.guest, change, tuple(proved.changed))
-    if not proved.changed:
+    if not proved.does:
         return Latched(Changed(shell.guest, "", ()), "kept")
-    move = relocating.move_of(proved, estate)
-    made = transaction_for(proved, at, change, seconds, unguarded=unguarded, forget=forget, seam=seam, move=move)
+    if services.installs(proved.draft.acts):
+        raise RefusedError(f"{shell.guest}: a package is still missing after it was installed; look at the guest")
+    move, ports = relocating.move_of(proved, estate), relocating.ports_of(proved)
+    made = transaction_for(
+        proved, at, change, seconds, unguarded=unguarded, forget=forget, seam=seam, move=move, ports=ports
+    )
     goes = relocating.goes_to(proved, move) if move is not None else ""
-    there = relocating.at(shell, goes) if goes else shell
+    port = relocating.port_to(estate, proved, ports) if ports is not None and isinstance(shell, Ssh) else 0
+    there = relocating.at(shell, goes, port) if goes or port else shell
     try:
         steps = tuple(live.begin(shell, made))
         if move is not None:
@@ -163,9 +189,9 @@ def put_on_latch(
         confirmation = confirm(estate, there, proved, at, change)
         answer = decide(confirmation)
         if answer is None:
-            return Latched(changed, "on the latch", confirmation, steps, goes)
+            return Latched(changed, "on the latch", confirmation, steps, goes, port=port)
         if goes and not answer:
-            outcome = relocating.taken_back(shell, there, change, _owner())
+            outcome = relocating.taken_back(shell, there, change, owner())
         else:
             outcome = _decided(there, change, answer, seconds, confirmation)
     except KeyboardInterrupt:
@@ -179,14 +205,11 @@ def put_on_latch(
         raise PutBackError(_problems(confirmation, outcome))
     done = Changed(shell.guest, change, changed.paths, outcome.left)
     if goes and outcome.kept:
-        return Latched(
-            done,
-            "kept",
-            confirmation,
-            steps,
-            goes,
-            _followed(estate, shell.guest, proved.before.facts["came_to"], goes),
-        )
+        followed = _followed(estate, shell.guest, proved.before.facts["came_to"], goes)
+        return Latched(done, "kept", confirmation, steps, goes, followed)
+    if port and outcome.kept:
+        followed = _followed_port(estate, shell.guest, int(proved.before.facts["came_to_port"]), port)
+        return Latched(done, "kept", confirmation, steps, "", followed, port)
     return Latched(done, "kept" if outcome.kept else "put back", confirmation, steps)
 
 
@@ -202,10 +225,20 @@ def _followed(estate: Estate, guest: str, old: str, new: str) -> str:
     return f"{estate.path}: {count} {said.format(old, new)}"
 
 
+def _followed_port(estate: Estate, guest: str, old: int, new: int) -> str:
+    """What became of the estate file when SSH moved to another port, in words."""
+    try:
+        count = relocating.follow_port(estate, guest, old, new)
+    except NightlatchError as error:
+        return f"the estate file does not name port {new} yet: {error}"
+    said = "via and dial of {} now name" if count > 1 else "via of {} now names"
+    return f"{estate.path}: {said.format(guest)} port {new}"
+
+
 def _decided(shell: Shell, change: str, answer: bool, seconds: int, seen: Confirmation) -> live.Outcome:
     """The decision carried to the guest; where it can't be, the guest's own timer decides."""
     try:
-        return live.decide(shell, change, "keep" if answer else "back", _owner())
+        return live.decide(shell, change, "keep" if answer else "back", owner())
     except UnreadableError as error:
         wish = "keep it" if answer else "take it back"
         found = f" A fresh connection had found: {'; '.join(seen.problems)}." if seen.problems else ""
@@ -229,7 +262,7 @@ def _problems(confirmation: Confirmation, outcome: live.Outcome) -> str:
 
 def transaction_for(
     proved: ProvedDraft, at: datetime, change: str, seconds: int, *, unguarded: bool = False, forget: str = "",
-    seam: str = SEAM, move: Move | None = None,
+    seam: str = SEAM, move: Move | None = None, ports: Ports | None = None,
 ) -> Transaction:  # fmt: skip
     """The transaction of a proved draft: what is to be loaded, checked and looked for is read from its evidence."""
     reading = readings.read(proved.before)
@@ -239,13 +272,16 @@ def transaction_for(
     loads = promises.reloads(proved)
     pids = {each.pid for each in reading.service.daemons}
     held = [s for s in reading.service.sockets if any(p in pids or name == "systemd" for name, p in s.programs)]
-    ports = {socket.port for socket in _stated(proved.before)}
+    stated = {socket.port for socket in _stated(proved.before)}
+    was = tuple(dict.fromkeys(_local(s) for s in held if s.port in stated))
+    rebind = ports.unit if ports is not None else ""
+    loads = loads or bool(rebind)
     return Transaction(
-        proved, change, api.TOOL, at.isoformat(timespec="seconds"), _owner(), seconds,
+        proved, change, api.TOOL, at.isoformat(timespec="seconds"), owner(), seconds,
         reload=loads, was_running=reading.service.is_running, daemon=(program, *options), main_file=reading.main_file,
         main_path=reading.main_path,
         expected=promises.expected(proved) if loads else {},
-        sockets=tuple(dict.fromkeys(_local(s) for s in held if s.port in ports)),
+        sockets=was if ports is None else tuple(f"any:{port}" for port in ports.after), was_sockets=was, rebind=rebind,
         copy=mirrored(proved.after.entries, readings.read(proved.after).sshd.files, f"{CHANGES}/{change}/copy") if loads else {},
         unguarded=unguarded, forget=forget, stay=not forget, seam=seam, move=move,
     )  # fmt: skip
@@ -262,7 +298,7 @@ def _local(socket_: OpenSocket) -> str:
     )
 
 
-def _owner() -> str:
+def owner() -> str:
     """Who makes the change, for the next administrator to read."""
     name = "somebody"
     with contextlib.suppress(OSError, KeyError):
@@ -312,16 +348,18 @@ def keep(estate: Estate, guest: str, change: str = "", *, client: Client | None 
     spec = _live_spec(estate, guest)
     with api.client_for(client) as using:
         shell = relocating.answering(spec, targets.of_guest(spec, using))
+        shell, port = relocating.by_stated_port(estate, shell)
         waiting = _waiting(shell, change)
         now = api.survey_live(shell, api.also_of(estate, spec))
         proven, unproven = promises.places(estate, now)
-        outcome = live.decide(shell, waiting.change, "keep", _owner())
+        outcome = live.decide(shell, waiting.change, "keep", owner())
         if not outcome.kept:
             raise PutBackError(f"{guest}: {outcome.words}, before it could be kept")
         seen = Confirmation(guest, waiting.change, now.facts.get("came_from", ""), (), tuple(proven), tuple(unproven))
         there = shell.address.host if isinstance(shell, Ssh) and shell.address.host != spec.via.host else ""
         followed = _followed(estate, guest, spec.via.host, there) if there else ""
-        return Latched(Changed(guest, waiting.change, ()), "kept", seen, (), there, followed)
+        followed = followed or (_followed_port(estate, guest, spec.via.port or 22, port) if port else "")
+        return Latched(Changed(guest, waiting.change, ()), "kept", seen, (), there, followed, port)
 
 
 def _live_spec(estate: Estate, guest: str) -> GuestSpec:
@@ -339,85 +377,6 @@ def _waiting(shell: Shell, change: str) -> Pending:
             f"{shell.guest}: no {'such ' if change else ''}change is on the latch" + (f" ({last})" if last else "")
         )
     return told.pending
-
-
-def undo(
-    estate: Estate, guest: str, change: str = "", *, client: Client | None = None, seconds: int = LATCH_SECONDS,
-    decide: Decide = keep_when_proved,
-) -> Latched:  # fmt: skip
-    """Take back the newest change of a guest, or the one named.
-
-    What is on the latch is taken back at once. A kept change of a live guest is taken back by a change of its own, on
-    the latch like any other, while nothing newer touches the same lines.
-    """
-    spec = api.chosen(estate, [guest])[0]
-    if spec.via.kind in NOT_THERE:
-        raise RefusedError(f"{guest} is {NOT_THERE[spec.via.kind]}: nothing was ever changed there")
-    if not spec.via.is_live:
-        with _told():
-            return Latched(folder.undo(spec.via.path, guest, change), "put back")
-    with api.client_for(client) as using:
-        usual = targets.of_guest(spec, using)
-        shell = relocating.answering(spec, usual)
-        told = live.ask(shell)
-        if told.pending is not None and change in ("", told.pending.change):
-            if shell is usual:
-                outcome = live.decide(shell, told.pending.change, "back", _owner())
-            else:  # the connection goes with the address
-                outcome = relocating.taken_back(usual, shell, told.pending.change, _owner())
-            return Latched(
-                Changed(guest, told.pending.change, (), outcome.left), "kept" if outcome.kept else "put back"
-            )
-        return _undo_kept(estate, spec, shell, change, seconds, decide)
-
-
-def _undo_kept(
-    estate: Estate, spec: GuestSpec, shell: Shell, change: str, seconds: int, decide: Decide
-) -> Latched:  # fmt: skip
-    at = datetime.now(UTC)
-    record, snapshot = _kept(estate, spec, shell, change)
-    place = f"{CHANGES}/{record.id}"
-    kept = [
-        returning.Kept(t.path, _was(snapshot, t.before, f"{place}/{t.copy_name}"), _was(snapshot, t.after, f"{place}/{n}.after"))
-        for n, t in enumerate(record.touched)
-    ]  # fmt: skip
-    made = returning.draft(snapshot, record.id, kept)
-    proved = api.prove(estate, made, snapshot, at)
-    number = new_change_id(datetime.now(UTC))
-    done = put_on_latch(estate, shell, proved, at, number, seconds=seconds, decide=decide, forget=record.id)
-    outcome = {"kept": "put back", "put back": "kept"}.get(done.outcome, done.outcome)
-    left = (*done.changed.skipped, *returning.stays(snapshot, kept))
-    return Latched(Changed(spec.name, record.id, done.changed.paths, left), outcome, done.confirmation)
-
-
-def _was(snapshot: Snapshot, side: Side, copy: str) -> Entry:
-    if side.kind == "absent":
-        return ABSENT
-    if side.kind == "folder":
-        return Entry(Kind.FOLDER, side.mode, side.uid, side.gid)
-    content = snapshot.content(copy)
-    entry = Entry(Kind.FILE, side.mode, side.uid, side.gid, len(content or b""), content)
-    if entry.digest != side.sha256:
-        raise UnreadableError(f"{snapshot.guest}: {copy} is missing or damaged; the change can't be taken back")
-    return entry
-
-
-def _kept(estate: Estate, spec: GuestSpec, shell: Shell, change: str) -> tuple[Record, Snapshot]:
-    """The record of a kept change, and fresh evidence that holds its copies."""
-    names = [n for n in survey_files(shell, (), (CHANGES,)).children(CHANGES) if not change or n == change]
-    also = api.also_of(estate, spec)
-    snapshot = survey_files(shell, also, [f"{CHANGES}/{name}" for name in names])
-    for name in sorted(names, reverse=True):
-        raw = snapshot.content(f"{CHANGES}/{name}/record.json")
-        if raw is not None:
-            record = parse(raw, f"{spec.name}: {CHANGES}/{name}/record.json")
-            for touched in record.touched:
-                if touched.path not in snapshot.entries:
-                    snapshot = survey_files(shell, [*also, touched.path], [f"{CHANGES}/{n}" for n in names])
-            return record, snapshot
-    raise RefusedError(
-        f"{spec.name}: there is no change {change} to take back" if change else f"{spec.name}: no change is kept there"
-    )
 
 
 def in_order(estate: Estate, guests: Sequence[str], client: Client) -> list[str]:
@@ -450,5 +409,4 @@ __all__ = [
     "keep",
     "new_change_id",
     "pending",
-    "undo",
 ]

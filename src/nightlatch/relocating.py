@@ -4,18 +4,22 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator
-from dataclasses import replace
+from dataclasses import dataclass, replace
+from datetime import datetime
 
 from nightlatch.draft.plan import ProvedDraft
-from nightlatch.estate.editing import rewrite, with_address
+from nightlatch.estate.editing import rewrite, with_address, with_port
 from nightlatch.estate.model import Estate, GuestSpec
+from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import NightlatchError, PutBackError, RefusedError, UnreadableError
 from nightlatch.latch import live
 from nightlatch.latch.transaction import Move
 from nightlatch.net.literal import address_or_none, parse_interface
-from nightlatch.readings import network
+from nightlatch.readings import guest as readings
+from nightlatch.readings import network, sockets
 from nightlatch.readings.network import NetworkReading
 from nightlatch.readings.profiles import System
+from nightlatch.reason.paths import guest_access
 from nightlatch.transports.shell import Shell
 from nightlatch.transports.ssh import Ssh
 
@@ -69,10 +73,64 @@ def goes_to(proved: ProvedDraft, move: Move) -> str:
     return fresh[0]
 
 
-def at(shell: Shell, address: str) -> Shell:
-    """The same guest, dialled at another address; the same keys, account and pins."""
+@dataclass(frozen=True, slots=True)
+class Ports:
+    """The ports that a change gives SSH, and had before; `unit` is the socket unit that holds them, if one does."""
+
+    before: tuple[int, ...]
+    after: tuple[int, ...]
+    unit: str = ""
+
+
+def ports_of(proved: ProvedDraft) -> Ports | None:
+    """The ports that a change moves SSH to on a running guest, or None where they stay."""
+    unit = readings.read(proved.before).service.socket
+    name = unit.name if unit is not None else ""
+    before, after = (_ports(snapshot, name, proved.at) for snapshot in (proved.before, proved.after))
+    if before == after or not proved.before.is_live:
+        return None
+    return Ports(before, after, name)
+
+
+def _ports(snapshot: Snapshot, unit: str, at: datetime) -> tuple[int, ...]:
+    """What the files say: the socket unit's where one holds the port, else sshd's."""
+    stored = sockets.stored(snapshot, unit) if unit else None
+    if stored is not None:
+        return tuple(sorted({port for _, port in stored}))
+    return tuple(sorted({each.port for each in guest_access(readings.read(snapshot), at).listeners}))
+
+
+def port_to(estate: Estate, proved: ProvedDraft, ports: Ports) -> int:
+    """The port by which the fresh connection has to come in: the stated one where Nightlatch comes by another, and another
+    where its own goes; 0 where it stays."""
+    text = proved.before.facts.get("came_to_port", "")
+    came = int(text) if text.isdigit() else 0
+    stated = next((each.ports for each in estate.services_of(proved.draft.guest) if each.unit == "ssh"), ())
+    wanted = [port for port in stated if port in ports.after]
+    if not proved.draft.returns and wanted and came not in stated:
+        return wanted[0]
+    return 0 if came in ports.after or not came else min(ports.after, default=0)
+
+
+def at(shell: Shell, address: str = "", port: int = 0) -> Shell:
+    """The same guest, dialled at another address or port; the same keys, account and pins."""
     assert isinstance(shell, Ssh)
-    return Ssh(shell.guest, replace(shell.address, host=address), shell.client, pins=shell.pins, key=shell.key)
+    where = replace(shell.address, host=address or shell.address.host, port=port or shell.address.port)
+    return Ssh(shell.guest, where, shell.client, pins=shell.pins, key=shell.key)
+
+
+def by_stated_port(estate: Estate, shell: Shell) -> tuple[Shell, int]:
+    """The shell by the port that the estate states, where `via` names another and this one answers, and that port; else
+    the shell itself and 0."""
+    stated = next((each.ports for each in estate.services_of(shell.guest) if each.unit == "ssh"), ())
+    if not stated or not isinstance(shell, Ssh) or shell.address.port in stated:
+        return shell, 0
+    there = at(shell, port=stated[0])
+    try:
+        live.ask(there)
+    except UnreadableError:
+        return shell, 0
+    return there, stated[0]
 
 
 def arrive(shell: Shell, old: Shell, change: str, seconds: int) -> None:
@@ -150,11 +208,26 @@ def follow(estate: Estate, guest: str, old: str, new: str) -> int:
 
     Raises RefusedError, UnreadableError; the guest is moved all the same.
     """
-    try:
-        before = estate.path.read_bytes().decode()
-    except (OSError, UnicodeDecodeError) as error:
-        raise UnreadableError(f"{estate.path} can't be read: {error}") from None
+    before = _text(estate)
     after, count = with_address(before, guest, old, new, str(estate.path))
     if count:
         rewrite(estate.path, before, after)
     return count
+
+
+def follow_port(estate: Estate, guest: str, old: int, new: int) -> int:
+    """Write the new port under `via` and `dial` of a guest; returns how many places that were.
+
+    Raises RefusedError, UnreadableError; the guest listens there all the same.
+    """
+    before = _text(estate)
+    after, count = with_port(before, guest, old, new, str(estate.path))
+    rewrite(estate.path, before, after)
+    return count
+
+
+def _text(estate: Estate) -> str:
+    try:
+        return estate.path.read_bytes().decode()
+    except (OSError, UnicodeDecodeError) as error:
+        raise UnreadableError(f"{estate.path} can't be read: {error}") from None

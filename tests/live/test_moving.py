@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import api, changing, relocating
+from nightlatch import api, changing, relocating, undoing
 from nightlatch.changing import Latched
 from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate
@@ -147,7 +147,7 @@ def test_a_guest_moves_to_a_fixed_address_and_the_estate_follows(
     moving.guest.boot()
     assert moving.address() == moving.fixed, "it stays over a restart"
     with pytest.raises(RefusedError, match="by lease, which nobody knows beforehand"), harbour.client() as client:
-        changing.undo(load(moving.path), moving.name, client=client)
+        undoing.undo(load(moving.path), moving.name, client=client)
 
 
 def test_a_guest_that_nobody_reaches_at_its_new_address_goes_back(harbour: Station) -> None:
@@ -201,7 +201,7 @@ def test_left_on_the_latch_it_is_kept_or_taken_back_over_the_new_address(harbour
         told = dict(changing.pending(load(moving.path), client=client))[moving.name]
         assert not isinstance(told, str)
         assert told.pending is not None
-        assert changing.undo(load(moving.path), moving.name, client=client).outcome == "put back"
+        assert undoing.undo(load(moving.path), moving.name, client=client).outcome == "put back"
     moving.back()
     assert (moving.guest.root / FILE.lstrip("/")).read_text() == LEASED
     moving.enact(seconds=300, decide=lambda _: None)

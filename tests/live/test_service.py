@@ -77,7 +77,7 @@ RUN = "systemd-run -q --unit=tide-run tide"
 # What is done on the guest, what takes it back, the check, what it says.
 LISTENING = [
     (f"{RUN} tcp 0.0.0.0 8080", "systemctl stop tide-run", "service.exposed-listener",
-     "tide (tide-run.service) listens on tcp port 8080 at 0.0.0.0, and no grant asks for it."),
+     "tide (tide-run.service) listens on tcp port 8080 at 0.0.0.0, and nothing in the estate asks for it."),
     (f"{RUN} tcp 192.168.56.21 5901", "systemctl stop tide-run", "service.exposed-listener", "where a screen is usual"),
     (f"{RUN} udp 0.0.0.0 6000", "systemctl stop tide-run", "service.exposed-listener", "listens on udp port 6000"),
     ("systemctl start tide-gauge", "systemctl stop tide-gauge", "service.lost-at-boot", "tide-gauge.service listens on port 8081 now"),

@@ -107,10 +107,10 @@ def _show_drafts(proved: list[Any], refused: dict[str, str], source: Path) -> No
 
     sheet = page.Page(page.console())
     for each in proved:
-        if each.draft.steps or each.draft.left:
+        if each.draft.does or each.draft.left:
             text.draft(sheet, each)
             sheet.blank()
-    quiet = [e.draft.guest for e in proved if not e.draft.steps and not e.draft.left]
+    quiet = [e.draft.guest for e in proved if not e.draft.does and not e.draft.left]
     if quiet:
         sheet.wrapped(", ".join(quiet) + ": nothing to do.", style="good")
     for guest, because in refused.items():
@@ -135,9 +135,9 @@ def _show_next(proved: list[Any], estate: Estate, source: Path) -> None:
             continue
         if service:
             sheet.wrapped(f"{name}: its service: {'; '.join(map(str, service))}.", style="medium")
-        if service or (each.draft.steps and estate.guests[name].via.kind in NOT_THERE):
+        if service or (each.draft.does and estate.guests[name].via.kind in NOT_THERE):
             by_hand.append(name)
-    if any(e.draft.steps and e.draft.guest not in by_hand for e in proved):
+    if any(e.draft.does and e.draft.guest not in by_hand for e in proved):
         sheet.line((f"Next: nightlatch enact {source}", "next"))
     for name in by_hand:
         sheet.line((f"Next: nightlatch draft {source} --on {name} --script", "next"), "   to be run at its console")
@@ -150,12 +150,13 @@ def _show_next(proved: list[Any], estate: Estate, source: Path) -> None:
 @click.option("--yes", is_flag=True, help="Don't ask; keep what a fresh connection has proved.")
 @click.option("--leave", is_flag=True, help="Leave it on the latch, for nightlatch keep or undo later.")
 @latch_time
+@click.option("--install", is_flag=True, help="Install the packages that it asks for; that can't be taken back.")
 @click.option("--no-boot-guard", "unguarded", is_flag=True,
               help="Go on where nothing could take the change back after a restart of the guest.")  # fmt: skip
 @as_of
 @ssh_config
 def enact(
-    source: Path, guests: tuple[str, ...], dry_run: bool, yes: bool, leave: bool, seconds: int, unguarded: bool,
+    source: Path, guests: tuple[str, ...], dry_run: bool, yes: bool, leave: bool, seconds: int, install: bool, unguarded: bool,
     as_of: datetime | None, config: Path | None,
 ) -> None:  # fmt: skip
     """Survey, draft and prove again, show the difference, and apply it. Copies are kept on the guest for undo.
@@ -173,11 +174,11 @@ def enact(
         estate = estate_of(source)
         proved, refused = _proved(estate, guests, at, client)
         sheet = page.Page(page.console())
-        doing = {each.draft.guest: each for each in proved if each.draft.steps}
+        doing = {each.draft.guest: each for each in proved if each.draft.does}
         order = changing.in_order(estate, list(doing), client)
         if dry_run:
             _show_drafts(proved, refused, source)
-            if any(each.draft.steps for each in proved):
+            if any(each.draft.does for each in proved):
                 sheet.line((f"Next: nightlatch enact {source}", "next"))
             if len(order) > 1:
                 sheet.wrapped(f"In this order: {', '.join(order)}.")
@@ -193,9 +194,20 @@ def enact(
             raise SystemExit(code)
         if not yes:
             _ask(f"Apply this to {', '.join(order)}?")
-        choice = _choice(yes, leave)
-        code = max(code, enact_all(sheet, estate, order, at, client, seconds, choice, unguarded, str(source)))
+        install = install or _packages_agreed(doing, yes)
+        done = enact_all(
+            sheet, estate, order, at, client, seconds, _choice(yes, leave), unguarded, str(source), install
+        )
+        code = max(code, done)
     raise SystemExit(code)
+
+
+def _packages_agreed(doing: dict[str, Any], yes: bool) -> bool:
+    """A yes of its own for packages, asked once; nobody is asked with --yes, so that a package there is refused."""
+    from nightlatch.draft import services
+
+    wanted = {f"{each.package} on {name}" for name, p in doing.items() for each in services.installs(p.draft.acts)}
+    return bool(wanted) and not yes and click.confirm(f"Install {', '.join(sorted(wanted))}? That can't be taken back.")
 
 
 def _choice(yes: bool, leave: bool):  # type: ignore[no-untyped-def]
@@ -296,7 +308,7 @@ def undo(source: Path, guests: tuple[str, ...], change: str, seconds: int, confi
     """
     code = 0
     with faults(), client_of(config) as client:
-        from nightlatch import changing
+        from nightlatch import undoing
         from nightlatch.cli.latched import newest, undone
         from nightlatch.faults import RefusedError
         from nightlatch.report import page
@@ -309,6 +321,6 @@ def undo(source: Path, guests: tuple[str, ...], change: str, seconds: int, confi
             if not chosen:
                 raise RefusedError("no change is kept on any guest; there is nothing to take back")
         for name in chosen:
-            result = changing.undo(estate, name, change, client=client, seconds=seconds)
+            result = undoing.undo(estate, name, change, client=client, seconds=seconds)
             code = max(code, undone(sheet, result))
     raise SystemExit(code)

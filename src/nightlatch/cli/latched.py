@@ -17,14 +17,22 @@ from nightlatch.transports.ssh import Client
 
 def enact_all(
     sheet: Page, estate: Estate, order: Sequence[str], at: datetime, client: Client, seconds: int, decide: Decide,
-    unguarded: bool, source: str,
+    unguarded: bool, source: str, install: bool = False,
 ) -> int:  # fmt: skip
     """Change the guests in this order; the first that fails stops it. Returns the exit code."""
     change = new_change_id(datetime.now(UTC))
     for number, name in enumerate(order):
         try:
             done = changing.enact(
-                estate, name, at, change, client=client, seconds=seconds, decide=decide, unguarded=unguarded
+                estate,
+                name,
+                at,
+                change,
+                client=client,
+                seconds=seconds,
+                decide=decide,
+                unguarded=unguarded,
+                install=install,
             )
         except NightlatchError as error:
             sheet.wrapped(str(error), label=name, style="high")
@@ -45,7 +53,14 @@ def latched(sheet: Page, done: Latched, source: str) -> None:
         text.enacted(sheet, done.changed, source)
     else:
         text.latched(
-            sheet, done.changed, done.outcome, done.confirmation, source, moved_to=done.moved_to, followed=done.followed
+            sheet,
+            done.changed,
+            done.outcome,
+            done.confirmation,
+            source,
+            moved_to=done.moved_to,
+            followed=done.followed,
+            port=done.port,
         )
 
 

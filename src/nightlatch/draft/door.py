@@ -7,10 +7,10 @@ comes later, once the guest was met and surveyed, by a draft on its own evidence
 
 from __future__ import annotations
 
-import re
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import datetime
 
+from nightlatch.draft.acts import FAMILIES, Enable, Install, Start, family, install
 from nightlatch.draft.opening import own_key
 from nightlatch.draft.plan import _PROVED, Draft, ProvedDraft
 from nightlatch.draft.steps import AnyStep, Left, MakeFile, StepError, apply_all
@@ -33,52 +33,9 @@ ASSUMED = f"Include {FOLDER}/*.conf\nUsePAM yes\n"
 MOST_PATTERNS = 32
 
 
-@dataclass(frozen=True, slots=True)
-class Install:
-    """The package that brings the server, by its family's own name and tool. It can't be taken back."""
-
-    family: str
-    package: str
-    command: str
-
-    def __str__(self) -> str:
-        return f"install the package {self.package}: {self.command} (can't be taken back)"
-
-
-@dataclass(frozen=True, slots=True)
-class Enable:
-    """Let the service be started at boot; its inverse is to disable it."""
-
-    unit: str
-
-    def __str__(self) -> str:
-        return f"enable {self.unit}"
-
-
-@dataclass(frozen=True, slots=True)
-class Start:
-    """Start the service; its inverse is to stop it."""
-
-    unit: str
-
-    def __str__(self) -> str:
-        return f"start {self.unit}"
-
-
 ServiceStep = Install | Enable | Start
-
-APT = "apt-get update -qq; DEBIAN_FRONTEND=noninteractive apt-get install -y --no-install-recommends openssh-server"
-# By the ID and ID_LIKE words of os-release(5).
-PACKAGES = {
-    "debian": Install("debian", "openssh-server", APT),
-    "ubuntu": Install("ubuntu", "openssh-server", APT),
-    "fedora": Install("fedora", "openssh-server", "dnf install -y openssh-server"),
-    "rhel": Install("rhel", "openssh-server", "dnf install -y openssh-server"),
-    "suse": Install("suse", "openssh-server", "zypper --non-interactive install openssh-server"),
-    "opensuse": Install("opensuse", "openssh-server", "zypper --non-interactive install openssh-server"),
-    "alpine": Install("alpine", "openssh-server", "apk add openssh-server"),
-    "arch": Install("arch", "openssh", "pacman -S --noconfirm openssh"),
-}
+# The package that brings the server, by the ID and ID_LIKE words of os-release(5).
+PACKAGES = {family: "openssh" if family == "arch" else "openssh-server" for family in FAMILIES}
 DEBIAN_LIKE = ("debian", "ubuntu")
 
 
@@ -89,43 +46,30 @@ def needed(reading: GuestReading) -> tuple[ServiceStep, ...]:
     """
     if reading.installed and not reading.service.is_live:
         return ()
-    install = None if reading.installed else _package(reading.snapshot)
+    package = None if reading.installed else _package(reading)
     unit = reading.service.service
     name = (
-        unit.name if unit is not None else "ssh.service" if _family(reading.snapshot) in DEBIAN_LIKE else "sshd.service"
+        unit.name if unit is not None else "ssh.service" if family(reading.families) in DEBIAN_LIKE else "sshd.service"
     )
-    out: list[ServiceStep] = [install] if install is not None else []
+    out: list[ServiceStep] = [package] if package is not None else []
     if reading.service.socket is not None and reading.service.is_running:
         return tuple(out)  # a socket waits for callers and starts the service
-    if install is not None or unit is None or not unit.at_boot:
+    if package is not None or unit is None or not unit.at_boot:
         out.append(Enable(name))
-    if install is not None or not reading.service.is_running:
+    if package is not None or not reading.service.is_running:
         out.append(Start(name))
     return tuple(out)
 
 
-def _words(snapshot: Snapshot) -> list[str]:
-    content = snapshot.content("/etc/os-release") or snapshot.content("/usr/lib/os-release") or b""
-    words: list[str] = []
-    for key in (b"ID", b"ID_LIKE"):
-        found = re.search(rb"(?m)^" + key + rb"=[\"']?([a-z0-9._ -]{1,80})", content)
-        words += found[1].decode().split() if found else []
-    return words
-
-
-def _family(snapshot: Snapshot) -> str:
-    return next((word for word in _words(snapshot) if word in PACKAGES), "")
-
-
-def _package(snapshot: Snapshot) -> Install:
-    family = _family(snapshot)
-    if not family:
+def _package(reading: GuestReading) -> Install:
+    found = family(reading.families)
+    if not found:
         known = ", ".join(dict.fromkeys(PACKAGES))
         raise RefusedError(
-            f"{snapshot.guest}: no SSH server is installed, and its system is none of those whose package is known ({known}): "
+            f"{reading.guest}: no SSH server is installed, and its system is none of those whose package is known ({known}): "
             "install it by hand, survey again"
         )
-    return PACKAGES[family]
+    return install(found, PACKAGES[found])
 
 
 def prove(estate: Estate, snapshot: Snapshot, at: datetime) -> ProvedDraft:

@@ -13,7 +13,8 @@ from datetime import datetime
 from nightlatch.audit import holes, shut_out
 from nightlatch.audit.holes import kind_of
 from nightlatch.audit.naming import Names, comments_of, names_of
-from nightlatch.draft import moving
+from nightlatch.draft import moving, ports, services
+from nightlatch.draft.acts import Act, Disable, LabelPort, Stop
 from nightlatch.draft.closing import Candidate, Guesswork
 from nightlatch.draft.opening import open_up
 from nightlatch.draft.steps import AnyStep, Left, StepError, apply_all
@@ -25,6 +26,7 @@ from nightlatch.reason.access import Gives, Grant, GrantKind, Sources, joined, w
 from nightlatch.reason.differences import Missing, Surplus, covers, missing, surplus
 from nightlatch.reason.grants import expand, realms
 from nightlatch.reason.paths import GuestAccess, guest_access
+from nightlatch.reason.stated import ssh_ports
 
 MOST_ROUNDS = 60
 
@@ -33,13 +35,20 @@ MOST_ROUNDS = 60
 class Draft:
     """The steps for one guest, in order, and what is left undone. Not proved yet.
 
-    `returns` names the kept change that these steps take back; such a draft need not close anything.
+    `returns` names the kept change that these steps take back; such a draft need not close anything. `acts` are done
+    once the files are in place.
     """
 
     guest: str
     steps: tuple[AnyStep, ...]
     left: tuple[Left, ...] = ()
     returns: str = ""
+    acts: tuple[Act, ...] = ()
+
+    @property
+    def does(self) -> bool:
+        """Whether there is anything to do."""
+        return bool(self.steps or self.acts)
 
 
 @dataclass(frozen=True)
@@ -61,6 +70,11 @@ class ProvedDraft:
         """The paths that differ, sorted."""
         names = {step.path for step in self.draft.steps}
         return tuple(sorted(p for p in names if self.before.entries.get(p) != self.after.entries.get(p)))
+
+    @property
+    def does(self) -> bool:
+        """Whether it changes anything: a path, or something beside files."""
+        return bool(self.changed or self.draft.acts)
 
 
 _PROVED = object()
@@ -156,9 +170,27 @@ def make(estate: Estate, snapshot: Snapshot, at: datetime) -> Draft:
     steps = _fewest(desk, best_steps, best.weight)
     steps = tuple(sorted(steps, key=lambda s: not s.opens))
     final = desk.tried(steps) or best
-    given = moving.moved(estate, apply_all(snapshot, steps))
-    left = (*_left(desk, final), *given.left)
-    return Draft(snapshot.guest, (*steps, *given.steps), left)
+    made = Draft(snapshot.guest, steps, tuple(_left(desk, final)))
+    return _stated(desk, made)
+
+
+def _stated(desk: Desk, made: Draft) -> Draft:
+    """The draft with what the estate states of the guest itself: addresses, services, clock, name, ports of SSH."""
+    estate, start = desk.estate, desk.start
+    moved = moving.moved(estate, apply_all(start, made.steps))
+    steps, left = (*made.steps, *moved.steps), (*made.left, *moved.left)
+    now = apply_all(start, steps)
+    wishes = [services.given(estate, now)]
+    if moved.steps and estate.guests[made.guest].via.is_live:
+        spec, _ = ssh_ports(estate, desk.state(now).access)
+        left += (Left(f"SSH should be on other ports ({spec.origin}).", "enact this draft first"),) if spec else ()
+    else:
+        wishes.append(ports.given(estate, desk.state(now).access))
+    steps += tuple(step for each in wishes for step in each.steps)
+    left += tuple(entry for each in wishes for entry in each.left)
+    # A label comes first: without it sshd can't listen on the port that its files name.
+    acts = sorted((act for each in wishes for act in each.acts), key=lambda act: not isinstance(act, LabelPort))
+    return Draft(made.guest, steps, left, "", tuple(acts))
 
 
 def _better(
@@ -212,7 +244,10 @@ def door_shrunk(desk: Desk, before: State, after: State) -> bool:
 def prove(estate: Estate, draft: Draft, snapshot: Snapshot, at: datetime) -> ProvedDraft:
     """Work the draft out on the evidence, state by state. Raises RefusedError, which says what is not good."""
     desk = Desk(estate, snapshot, at)
-    if draft.steps and desk.lacks_door:
+    for act in draft.acts:
+        if isinstance(act, Disable | Stop) and services.KEPT.fullmatch(act.unit):
+            raise RefusedError(f"{draft.guest}: {act} is refused: the guest, its network or its door depends on it")
+    if draft.does and desk.lacks_door:
         raise RefusedError(
             f"{draft.guest}: nothing tells how Nightlatch comes in there, so its door could be drafted away: this evidence was "
             "not read over SSH; write key and from under via, or survey it over SSH"

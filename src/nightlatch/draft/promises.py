@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import datetime
 
+from nightlatch.draft import services
 from nightlatch.draft.plan import ProvedDraft, desk, door_shrunk, left_texts
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.opinions import Question, unpacked
@@ -75,6 +76,9 @@ def broken(estate: Estate, proved: ProvedDraft, now: Snapshot, at: datetime) -> 
     if door_shrunk(work, before, state):
         out.append("the door that Nightlatch comes in by, or an emergency account, is narrower than before")
     known = {entry.text for entry in proved.draft.left}
+    if not proved.draft.returns:
+        due = services.given(estate, now)
+        out += [f"still to be done: {act}" for act in due.acts if act in proved.draft.acts]
     out += [text for text in left_texts(work, state) if text not in known and not proved.draft.returns]
     return out + list(_methods(now, at))
 

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
+from nightlatch.draft import acts
+from nightlatch.draft.acts import Act
 from nightlatch.draft.plan import Draft
 from nightlatch.draft.steps import Return
 from nightlatch.evidence.snapshot import ABSENT, Entry, Kind, Snapshot
@@ -22,8 +24,11 @@ class Kept:
     after: Entry
 
 
-def draft(snapshot: Snapshot, change: str, kept: Iterable[Kept]) -> Draft:
-    """The draft that takes `change` back on this evidence. Raises RefusedError when something newer is in the way."""
+def draft(snapshot: Snapshot, change: str, kept: Iterable[Kept], done: Sequence[Act] = ()) -> Draft:
+    """The draft that takes `change` back on this evidence; `done` are its acts beside files, in their order.
+
+    Raises RefusedError when something newer is in the way.
+    """
     kept = list(kept)
     staying = stays(snapshot, kept)
     steps = []
@@ -35,7 +40,8 @@ def draft(snapshot: Snapshot, change: str, kept: Iterable[Kept]) -> Draft:
         if then != now:
             why = f"Change {change} is taken back."
             steps.append(Return(each.path, why, False, now, then))
-    return Draft(snapshot.guest, tuple(reversed(steps)), (), change)
+    back = (acts.inverse(act, f"Change {change} is taken back.") for act in reversed(done))
+    return Draft(snapshot.guest, tuple(reversed(steps)), (), change, tuple(act for act in back if act is not None))
 
 
 def stays(snapshot: Snapshot, kept: Iterable[Kept]) -> tuple[str, ...]:

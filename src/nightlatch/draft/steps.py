@@ -148,8 +148,21 @@ class SetAddress(Step):
         return f"in {self.path}: {self.interface} gets {' and '.join(self.addresses)}, fixed"
 
 
+@dataclass(frozen=True, slots=True)
+class Rewrite(Step):
+    """Give a file that Nightlatch once made another content; `seen` is what it must be now, `about` what it is about."""
+
+    seen: Entry
+    content: bytes
+    about: str
+
+    def __str__(self) -> str:
+        return f"in {self.path}: {self.about}"
+
+
 AnyStep = (
     SetAddress
+    | Rewrite
     | ReplaceLine
     | InsertSetting
     | AppendBlock
@@ -183,7 +196,7 @@ def apply(snapshot: Snapshot, step: AnyStep) -> Snapshot:
                 raise StepError(f"{step.path} is there already")
             raw = text_lines.bytes_of(step.content)
             return snapshot.with_files({step.path: Entry(Kind.FILE, step.mode, step.uid, step.gid, len(raw), raw)})
-        case SetAddress():
+        case SetAddress() | Rewrite():
             if entry is None or entry.digest != step.seen.digest:
                 raise StepError(f"{step.path} is not as it was when it was read")
             _raw(entry, step)

@@ -55,6 +55,39 @@ def with_address(text: str, guest: str, old: str, new: str, name: str = "the est
     return made, len(places)
 
 
+def with_port(text: str, guest: str, old: int, new: int, name: str = "the estate file") -> tuple[str, int]:
+    """The file's text with `new` as the port of a guest's `via`, and of its `dial` where that names `old` or none; and how
+    many places that were. Nothing else is changed.
+
+    Raises RefusedError where the guest is not written in a way that can be edited safely.
+    """
+    root = tree.parse(tree.source(name, text))
+    found = _guest(root, guest)
+    by_name = {key.text: value for key, value in (found.pairs or [] if found else [])}
+    hand = f"write port: {new} under via of {guest} by hand"
+    if by_name.get("via") is None or by_name["via"].pairs is None:
+        raise RefusedError(f"{name}: guest {guest} is not written as a mapping; {hand}")
+    wanted = _plain(root)
+    assert isinstance(wanted, dict)
+    mine = wanted["guests"][guest]
+    made, count = text, 1
+    dial = by_name.get("dial")
+    host = (dial.text or "") if dial is not None else ""
+    bare = host.removesuffix(f":{old}")
+    at_old = bare != host or not re.search(r"(^[^:\[\]]+|\]):[0-9]+$", host)
+    if dial is not None and host and at_old:
+        whole = f"{bare}:{new}" if ":" not in bare or bare.endswith("]") else f"[{bare}]:{new}"
+        quoted = f'"{whole}"' if "[" in whole else whole
+        made, count, mine["dial"] = made[: dial.start] + quoted + made[dial.end :], 2, whole
+    again = _guest(tree.parse(tree.source(name, made)), guest)
+    via = next(value for key, value in (again.pairs or [] if again else []) if key.text == "via")
+    made = with_pair(made, via, "port", str(new))
+    mine["via"]["port"] = str(new)
+    if _plain(tree.parse(tree.source(name, made))) != wanted:
+        raise RefusedError(f"{name} can't be edited without touching more; {hand}")
+    return made, count
+
+
 def _port(node: Node) -> str:
     return (node.text or "").rpartition(":")[2]
 

@@ -31,6 +31,8 @@ COLUMNS = (
     "host_keys",
     "network",
     "addresses",
+    "host_name",
+    "time_zone",
 )
 LISTS = ("labels", "host_keys", "from")
 LARGEST = 64 << 20

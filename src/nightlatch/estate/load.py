@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from pathlib import Path
-from zoneinfo import ZoneInfo, ZoneInfoNotFoundError, available_timezones
+from zoneinfo import ZoneInfo
 
-from nightlatch.estate import guest_list, networks, reader, sentences, tree, ways
+from nightlatch.estate import guest_list, networks, reader, sentences, services, tree, ways
 from nightlatch.estate.model import (
     CertificateRight,
     Emergency,
@@ -15,10 +15,11 @@ from nightlatch.estate.model import (
     NetworkSpec,
     Place,
     Principal,
+    ServiceSpec,
     Team,
     Waiver,
 )
-from nightlatch.faults import EstateError, Fault, nearest
+from nightlatch.faults import EstateError, Fault
 from nightlatch.formats.keys import PublicKey
 from nightlatch.formats.yaml_tree import Node, Source
 from nightlatch.net.addresses import AddressSet, union
@@ -27,10 +28,10 @@ from nightlatch.origin import Kind, Origin
 LARGEST = 16 << 20
 SECTIONS = (
     "nightlatch", "estate", "time_zone", "authorities", "places", "people", "teams", "robots", "networks", "guests",
-    "guests_from", "grants", "emergency", "waivers", "narrow_at",
+    "guests_from", "grants", "services", "emergency", "waivers", "narrow_at",
 )  # fmt: skip
 LATER = {"directories": "groups of a directory come later"}
-GUEST = ("system", "dial", "via", "labels", "host_keys", "network", "addresses")
+GUEST = ("system", "dial", "via", "labels", "host_keys", "network", "addresses", "host_name", "time_zone")
 
 
 def load(path: Path) -> Estate:
@@ -118,6 +119,7 @@ class _Loader:
             reader.text(self.source, found["estate"], "the estate's name") if "estate" in found else "",
             self.path, self._zone(found.get("time_zone")), self.authorities, self.places, self.principals, self.teams,
             self.guests, *self._sentences(found, names), self._narrow_at(found.get("narrow_at")), self.networks,
+            self._services(found.get("services"), names),
         )  # fmt: skip
 
     def _sentences(
@@ -131,6 +133,13 @@ class _Loader:
         kept = [sentences.emergency(self.source, node, n, names, self._key) for n, node in listed("emergency")]
         waivers = [sentences.waiver(self.source, node, n, names) for n, node in listed("waivers")]
         return tuple(g for g in grants if g), tuple(e for e in kept if e), tuple(w for w in waivers if w)
+
+    def _services(self, node: Node | None, names: sentences.Names) -> tuple[ServiceSpec, ...]:
+        nodes = reader.items(self.source, node, "services") if node is not None and node.items != [] else []
+        made = [services.sentence(self.source, each, number, names) for number, each in enumerate(nodes, 1)]
+        found = [each for each in made if each is not None]
+        services.agree(self.source, found)
+        return tuple(found)
 
     def _key(self, node: Node, source: Source | None = None) -> PublicKey | None:
         """The key in a file; one that many guests name is read once."""
@@ -156,13 +165,7 @@ class _Loader:
     def _zone(self, node: Node | None) -> ZoneInfo:
         if node is None:
             return ZoneInfo("UTC")
-        value = reader.text(self.source, node, "time_zone")
-        try:
-            return ZoneInfo(value)
-        except (ZoneInfoNotFoundError, ValueError, OSError):
-            near = nearest(value, sorted(available_timezones()))
-            self.source.fault(node, f'there is no time zone "{value}"', "a name such as Atlantic/Faroe", near)
-            return ZoneInfo("UTC")
+        return ZoneInfo(services.zone(self.source, node) or "UTC")
 
     def _authority(self, name: str, key: Node, node: Node) -> None:
         found = self._key(node)
@@ -260,6 +263,8 @@ class _Loader:
                 tuple(host_keys), dial, port,
                 networks.named(source, found["network"], self.networks) if "network" in found else "",
                 networks.addresses(source, found["addresses"]) if "addresses" in found else (),
+                services.host_name(source, found["host_name"]) if "host_name" in found else "",
+                services.zone(source, found["time_zone"]) if "time_zone" in found else "",
             )  # fmt: skip
 
     def _narrow_at(self, node: Node | None) -> tuple[str, ...]:

@@ -124,7 +124,10 @@ class StatedAddress:
 
 @dataclass(frozen=True, slots=True)
 class GuestSpec:
-    """One guest. `dial` is the name or address that people type, with its port (0: the usual one), where it is written."""
+    """One guest. `dial` is the name or address that people type, with its port (0: the usual one), where it is written.
+
+    `host_name` and `time_zone` are what the guest itself should have, empty where the file says nothing of it.
+    """
 
     name: str
     via: Via
@@ -136,6 +139,8 @@ class GuestSpec:
     dial_port: int = 0
     network: str = ""
     addresses: tuple[StatedAddress, ...] = ()
+    host_name: str = ""
+    time_zone: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -156,6 +161,23 @@ class GrantSpec:
     command: str = ""
     files: str = ""
     until: date | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class ServiceSpec:
+    """One sentence about a service: on these guests it runs, now and at boot, or does neither.
+
+    `unit` is the unit's whole name, or `ssh` for the SSH server, whatever its unit is called; `ports` are those of ssh,
+    `package` is what brings the unit where it is not there.
+    """
+
+    number: int
+    unit: str
+    runs: bool
+    guests: tuple[str, ...]
+    origin: Origin
+    ports: tuple[int, ...] = ()
+    package: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -202,6 +224,11 @@ class Estate:
     waivers: tuple[Waiver, ...]
     narrow_at: tuple[str, ...]
     networks: Mapping[str, NetworkSpec] = field(default_factory=dict)
+    services: tuple[ServiceSpec, ...] = ()
+
+    def services_of(self, guest: str) -> tuple[ServiceSpec, ...]:
+        """What is said about the services of one guest, each unit once."""
+        return tuple({each.unit: each for each in self.services if guest in each.guests}.values())
 
     def over(self, last: date | None, at: datetime) -> bool:
         """Whether the day `last` has ended by `at` (aware), in the estate's time zone."""

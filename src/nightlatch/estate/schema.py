@@ -72,6 +72,8 @@ def _guests() -> _Schema:
             "network": _told("A name under networks", _NAME),
             "addresses": _told("Addresses of each interface, such as enp0s8: [192.168.56.21/24]",
                                {"type": "object", "additionalProperties": _some(_LENGTH)}),
+            "host_name": _told("What it calls itself", {"type": "string", "pattern": "^[a-z0-9.-]+$", "maxLength": 64}),
+            "time_zone": _told("What its clock shows, such as Atlantic/Faroe", _TEXT),
             "via": _via(), "labels": _some(_NAME), "host_keys": _told("Fingerprints; nightlatch meet writes them", _some(pins)),
         }, ("via",),
     ))  # fmt: skip
@@ -102,6 +104,16 @@ def _grant() -> _Schema:
     }  # fmt: skip
     schema = _closed(keys, ("let", "into", "by", "from", "with"))
     return {**schema, "dependentRequired": {"may": ["after"], "after": ["may"]}}
+
+
+def _service() -> _Schema:
+    unit: _Schema = {"type": "string", "pattern": "^[A-Za-z0-9:_.@-]+$"}
+    keys = {
+        "run": _told("A unit that runs, now and at boot; ssh for the SSH server", unit),
+        "stop": _told("A unit that does neither", unit), "on": _GUESTS, "at": _told("The ports of ssh", _some(_PORT)),
+        "package": _told("What brings the unit where it is not there", _TEXT),
+    }  # fmt: skip
+    return {**_closed(keys, ("on",)), "oneOf": [{"required": ["run"]}, {"required": ["stop"]}]}
 
 
 def _emergency() -> _Schema:
@@ -135,6 +147,7 @@ def schema() -> _Schema:
         "robots": _principals("Programs that log in"),
         "networks": _networks(), "guests": _guests(), "guests_from": _told("A CSV file with a row for each guest", _TEXT),
         "grants": {"type": "array", "items": _grant()},
+        "services": _told("What runs on guests, and what does not", {"type": "array", "items": _service()}),
         "emergency": {"type": "array", "items": _emergency()}, "waivers": {"type": "array", "items": _waiver()},
         "narrow_at": _told("Where a source limit is written: the first that fits", _some({"enum": ["service", "key"]})),
     }  # fmt: skip

@@ -23,6 +23,10 @@ MOST_NAMES = 4096
 MOST_ACCOUNTS = 5000
 MOST_CONFIG_FILES = 500
 
+# One for each name a policy goes by (SELINUXTYPE in selinux(8)).
+PORT_LABELS = tuple(
+    f"/var/lib/selinux/{kind}/active/ports.local" for kind in ("targeted", "default", "mls", "minimum", "strict")
+)
 FILES = (
     "/etc/os-release", "/etc/hostname", "/etc/passwd", "/etc/group", "/etc/shadow", "/etc/nsswitch.conf",
     "/etc/nologin", "/etc/default/ssh", "/etc/sysconfig/sshd", "/etc/sudoers", "/etc/security/access.conf",
@@ -31,7 +35,10 @@ FILES = (
     "/etc/ufw/ufw.conf", "/etc/firewalld/firewalld.conf", "/var/lib/dpkg/status",
     "/lib/systemd/system/ssh.service", "/etc/systemd/system/ssh.service", "/lib/systemd/system/sshd.service",
     "/usr/lib/systemd/system/sshd.service", "/etc/systemd/system/sshd.service",
+    *(f"{top}/{unit}" for top in ("/etc/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")
+      for unit in ("ssh.socket", "sshd.socket")),
     "/etc/hosts", "/etc/resolv.conf", "/etc/machine-id", "/etc/network/interfaces", "/etc/systemd/resolved.conf",
+    "/etc/selinux/config", *PORT_LABELS,
     "/etc/timezone", "/etc/adjtime", "/etc/NetworkManager/NetworkManager.conf",
     "/var/lib/misc/dnsmasq.leases", "/var/lib/dhcp/dhcpd.leases",
 )  # fmt: skip
@@ -45,12 +52,14 @@ LOOKED_AT = (
       for unit in ("systemd-networkd.service", "NetworkManager.service", "networking.service")),
     *(f"/etc/systemd/system/{target}.target.wants/{unit}.service" for target in ("sysinit", "multi-user")
       for unit in ("systemd-timesyncd", "chrony", "chronyd", "ntp", "ntpd", "ntpsec", "openntpd")),
+    "/sys/fs/selinux/enforce",
     "/lib/systemd/systemd", "/lib/systemd/systemd-timesyncd", "/usr/sbin/chronyd", "/usr/sbin/ntpd", "/etc/localtime",
     "/run/systemd/container", "/etc/cloud/cloud-init.disabled", "/etc/cloud/cloud.cfg.d/99-disable-network-config.cfg",
 )  # fmt: skip
 FOLDERS = (
     "/etc/ssh", "/etc/ssh/sshd_config.d", "/etc/ssh/ssh_config.d", "/etc/sudoers.d", "/etc/pam.d",
-    "/etc/systemd/system/ssh.service.d", "/etc/systemd/system/sshd.service.d",
+    "/etc/systemd/system/ssh.service.d", "/etc/systemd/system/sshd.service.d", "/etc/systemd/system/ssh.socket.d",
+    "/etc/systemd/system/sshd.socket.d",
     "/etc/netplan", "/usr/lib/netplan", "/run/netplan", "/etc/systemd/network", "/run/systemd/network",
     "/etc/NetworkManager/system-connections", "/run/NetworkManager/system-connections",
     "/usr/lib/NetworkManager/system-connections", "/etc/network/interfaces.d", "/etc/sysconfig/network-scripts",

@@ -5,6 +5,7 @@ Its whole body is functions, called on the last line, so that a script whose tra
 
 from __future__ import annotations
 
+import re
 import shlex
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
@@ -19,6 +20,8 @@ PROPERTIES = (
     "ActiveEnterTimestamp", "ExecReload", "Names",
 )  # fmt: skip
 
+UNIT_FILE = re.compile(r"/etc/systemd/system/([A-Za-z0-9:_.@-]{1,200}\.(?:service|socket|timer))")
+
 
 @dataclass(frozen=True, slots=True)
 class Wanted:
@@ -27,6 +30,12 @@ class Wanted:
     contents: frozenset[str] = frozenset(FILES)
     looked: frozenset[str] = frozenset(LOOKED_AT)
     folders: frozenset[str] = frozenset(FOLDERS)
+
+    @property
+    def units(self) -> list[str]:
+        """The units that the service manager is asked about besides its usual ones: those whose own file is looked at."""
+        found = (UNIT_FILE.fullmatch(path) for path in self.looked)
+        return sorted(each[1] for each in found if each)
 
     def more(self, contents: Iterable[str], looked: Iterable[str], folders: Iterable[str]) -> Wanted:
         """The same and these; a path with a line break or a backslash can't be asked for and is left out."""
@@ -65,7 +74,8 @@ def collector(wanted: Wanted, nonce: str, call: str = 'nightlatch "$@" </dev/nul
     values = {
         "nonce": nonce, "most": str(LARGEST), "properties": ",".join(PROPERTIES),
         "contents": "\n".join(sorted(wanted.contents)), "looked": "\n".join(sorted(wanted.looked)),
-        "folders": "\n".join(sorted(wanted.folders)), "reduce": reduce, "private": private, "settings": settings,
+        "folders": "\n".join(sorted(wanted.folders)), "stated": "\n".join(wanted.units),
+        "reduce": reduce, "private": private, "settings": settings,
     }  # fmt: skip
     head = "".join(f"{name}={shlex.quote(text)}\n" for name, text in values.items())
     main = "nightlatch() {\nconnection=$1\n" + head + body + "nightlatch_collect\n}\n" + call

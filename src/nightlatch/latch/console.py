@@ -11,7 +11,8 @@ from collections.abc import Iterable
 from importlib.resources import files
 
 from nightlatch.draft import diff
-from nightlatch.draft.door import Install, ServiceStep
+from nightlatch.draft.acts import Install
+from nightlatch.draft.door import ServiceStep
 from nightlatch.latch.records import HOME
 from nightlatch.latch.transaction import Transaction
 
@@ -21,7 +22,8 @@ def script(made: Transaction, service: tuple[ServiceStep, ...] = ()) -> str:
     install = next((step for step in service if isinstance(step, Install)), None)
     values = {
         "home": HOME, "place": made.place, "whole": "yes", "seconds": str(made.seconds), "start": " ".join(made.start),
-        "rows": made.table().rstrip("\n"), "family": install.family if install else "",
+        "rows": made.table().rstrip("\n"), "acts": "\n".join(" ".join(words) for words in made.acts),
+        "family": install.family if install else "",
         "package": install.package if install else "", "tool": install.command if install else "",
     }  # fmt: skip
     told = "".join(f"    {name}={shlex.quote(text)}\n" for name, text in values.items())
@@ -57,6 +59,8 @@ def _head(made: Transaction, service: tuple[ServiceStep, ...]) -> str:
         lines += [f"      because: {why}" for why in each.why]
         lines += [f"      {line}" for line in each.lines if not line.startswith("@@")]
     lines += [f"  {step}" for step in service if not isinstance(step, Install)]
+    for act in made.proved.draft.acts:
+        lines += [f"  {act}", *([f"      because: {act.why}"] if act.why else [])]
     lines += _left(made)
     return "".join(f"# {_plain(line)}".rstrip() + "\n" for line in lines)
 

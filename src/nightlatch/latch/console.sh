@@ -20,10 +20,28 @@ is_done() { # whether every path is as this change makes it, and the service run
     done <<TABLE
 $rows
 TABLE
+    acts_done || return 1
     [ -z "$start" ] || [ ! -d /run/systemd/system ] || {
         for unit in $start; do systemctl cat "$unit" >/dev/null 2>&1 && break; done
         systemctl -q is-active "$unit" && systemctl -q is-enabled "$unit"
     }
+}
+acts_done() { # whether what is done beside files is so already
+    [ -n "$acts" ] || return 0
+    while read -r verb what other; do
+        case $verb in
+        enable) systemctl -q is-enabled "$what" ;;
+        disable) ! systemctl -q is-enabled "$what" ;;
+        start) systemctl -q is-active "$what" ;;
+        stop) ! systemctl -q is-active "$what" ;;
+        zone) [ "$(readlink -f /etc/localtime)" = "/usr/share/zoneinfo/$what" ] ;;
+        name) [ "$(cat /proc/sys/kernel/hostname)" = "$what" ] ;;
+        label) semanage port -l | grep '^ssh_port_t ' | grep -qw "$what" ;;
+        *) false ;;
+        esac || return 1
+    done <<ACTS
+$acts
+ACTS
 }
 before() { # what became of an earlier run of this very script
     if [ -e "$place/outcome" ]; then
@@ -51,7 +69,7 @@ install_it() { # the package can't be taken back, so it has its own yes; it is n
     fi
     units='ssh.service ssh.socket sshd.service sshd.socket'
     [ ! -d /run/systemd/system ] || systemctl -q mask --runtime $units 2>/dev/null
-    (eval "$tool") </dev/null && [ -x /usr/sbin/sshd ] && installed=yes || installed=no
+    (umask 022 && eval "$tool") </dev/null && [ -x /usr/sbin/sshd ] && installed=yes || installed=no
     if [ -d /run/systemd/system ]; then
         systemctl -q disable $units 2>/dev/null
         systemctl -q unmask --runtime $units 2>/dev/null
@@ -82,7 +100,10 @@ go_on() {
     rm -f "$home/said.$$"
     case $told in
     *on-the-latch*)
-        echo "done, and on the latch: $(wc -l <"$place/table") paths${start:+, the service is started}."
+        also=$(printf '%s' "${acts:+$acts
+}" | wc -l)
+        [ "$also" = 0 ] && also='' || also=", $also acts beside them"
+        echo "done, and on the latch: $(wc -l <"$place/table") paths$also${start:+, the service is started}."
         [ -z "$start" ] || keys_to_compare
         how_on
         ;;

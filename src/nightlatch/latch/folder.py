@@ -43,6 +43,8 @@ def enact(proved: ProvedDraft, root: Path, at: datetime, tool: str, change: str)
     Raises RefusedError when something differs from the evidence or another change is under way, PutBackError when
     a write failed and everything was put back.
     """
+    if proved.draft.acts:
+        raise RefusedError(f"{proved.draft.guest}: {proved.draft.acts[0]}: only a running guest can do that")
     if not proved.changed:
         return Changed(proved.draft.guest, "", ())
     with Folder(root) as folder:

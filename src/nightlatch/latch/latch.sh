@@ -22,6 +22,10 @@ each_path() { # each_path FUNCTION: for every row of the table, in order; stops 
 row_of() { # the number of a path's own row
     awk -v wanted="$1" '{ path = $0; for (i = 0; i < 11; i++) sub("^[^ ]* ", "", path); if (path == wanted) print $1 }' "$change/table"
 }
+folder_goes() { # whether the folder of this path is taken away by the same change
+    other=$(row_of "$folder")
+    [ -n "$other" ] && awk -v other="$other" '$1 == other { exit $7 != "absent" }' "$change/table"
+}
 in_reverse() { # the same from the last row to the first, and never stopping
     sed '1!G;h;$!d' "$change/table" >"$change/table.back"
     while read -r number bk bm bu bg bs ak am au ag as path; do
@@ -215,106 +219,16 @@ swap() {
     fi
     is_before || { why="$path was changed by somebody else meanwhile"; return 1; }
     # The original stays beside it under another name, the very file: taking it back needs no room on the disk.
-    [ "$bk" != file ] || ln "$path" "$staged.old" 2>/dev/null || true
+    # Not where its folder goes, too, which has to be empty then: the copy does.
+    if [ "$bk" = file ] && ! folder_goes; then ln "$path" "$staged.old" 2>/dev/null || true; fi
     if [ "$ak" = absent ]; then
-        if [ "$bk" = folder ]; then rmdir "$path"; else [ -e "$staged.old" ] && rm -f "$path"; fi || { why="$path could not be taken away"; return 1; }
+        if [ "$bk" = folder ]; then rmdir "$path"; else { [ -e "$staged.old" ] || folder_goes; } && rm -f "$path"; fi || { why="$path could not be taken away"; return 1; }
     elif [ "$bk" = folder ]; then
         chown "$au:$ag" "$path" && chmod "$am" "$path" || { why="$path could not be changed"; return 1; }
     elif [ -e "$path" ] || [ -e "$staged" ]; then
         mv -T "$staged" "$path" || { why="$path could not be replaced"; return 1; }
     fi
     at "swapped $number"
-}
-
-# 9 load, 10 look
-load() {
-    if [ -n "$start" ]; then
-        start_service || return 1
-        [ "$was_running" = yes ] || return 0
-    fi
-    [ "$reload" = yes ] || return 0
-    if [ "$init" = systemd ] && systemctl -q is-active ssh.socket sshd.socket 2>/dev/null; then
-        for unit in ssh.service sshd.service; do systemctl try-restart "$unit" 2>/dev/null; done
-        return 0
-    fi
-    pid=$(listener) || return 1
-    [ -n "$pid" ] || { [ "$was_running" != yes ] && return 0; return 1; }
-    unit=$(unit_of "$pid")
-    if [ "$init" = systemd ] && [ -n "$unit" ]; then systemctl reload "$unit"; else kill -HUP "$pid"; fi
-}
-start_service() { # a service that did not run: enabled and started; what it was before is noted first
-    if [ "$init" = systemd ]; then
-        for unit in $start; do systemctl cat "$unit" >/dev/null 2>&1 && break; done
-        printf '%s %s %s\n' "$unit" "$(systemctl is-enabled "$unit" 2>/dev/null || true)" "$(systemctl is-active "$unit")" >"$change/started"
-        systemctl enable --quiet "$unit" && systemctl start "$unit"
-    elif command -v rc-service >/dev/null 2>&1; then
-        echo "rc sshd" >"$change/started"
-        rc-update -q add sshd default && rc-service sshd start
-    else
-        echo "none sshd" >"$change/started"
-        mkdir -p /run/sshd && chmod 755 /run/sshd
-        eval "set -- $daemon"
-        "$@"
-    fi
-}
-stop_service() { # stop_service [boot]: as it was before it was started
-    [ -e "$change/started" ] || return 0
-    read -r unit enabled active <"$change/started"
-    case $unit in
-    rc) rc-service sshd stop; rc-update -q del sshd default ;;
-    none) pid=$(listener) && [ -n "$pid" ] && kill "$pid" ;;
-    *)
-        [ "$enabled" = enabled ] || systemctl disable --quiet "$unit"
-        # At boot its start is only planned yet: a stop in its place is planned instead, and not waited for.
-        if [ "$1" = boot ]; then systemctl --no-block stop "$unit"
-        elif [ "$active" != active ]; then systemctl stop "$unit"; fi
-        ;;
-    esac
-    rm -f "$change/started"
-}
-unit_of() { sed -n 's/^\(0:\|1:name=systemd\):\(.*\/\)\{0,1\}\([^/]*\.service\)$/\3/p' "/proc/$1/cgroup" | head -n 1; }
-remember() { # which unit the daemon belongs to, while it is there to be asked
-    pid=$(listener)
-    [ -z "$pid" ] || unit_of "$pid" >"$change/unit"
-}
-start_again() { # a daemon that died over its new files: started as it was
-    [ "$was_running" = yes ] && [ -z "$(listener)" ] || return 0
-    unit=$(cat "$change/unit" 2>/dev/null)
-    if [ "$init" = systemd ] && [ -n "$unit" ]; then
-        systemctl reset-failed "$unit" 2>/dev/null
-        systemctl restart "$unit"
-    else
-        eval "set -- $daemon"
-        [ "$mainfile" = /etc/ssh/sshd_config ] || set -- "$@" -f "$mainfile"
-        "$@"
-    fi
-}
-listener() { # the daemon that listens in our own namespaces
-    for entry in /proc/[0-9]*; do
-        read -r name <"$entry/comm" || continue
-        [ "$name" = sshd ] || continue
-        case $(tr '\000' ' ' <"$entry/cmdline") in *'[accepted]'* | *'[priv]'* | *'[net]'* | *@*) continue ;; esac
-        [ "$(readlink "$entry/ns/net")" = "$(readlink /proc/self/ns/net)" ] || continue
-        printf '%s\n' "${entry#/proc/}"
-        break
-    done 2>/dev/null
-}
-look() { # what was listened on before must be listened on again
-    tries=0
-    until listens; do
-        tries=$((tries + 1))
-        [ $tries -lt 50 ] || return 1
-        sleep 0.1
-    done
-}
-listens() {
-    if command -v ss >/dev/null 2>&1; then open=$(ss -Hltn | awk '{ print $4 }')
-    else open=$(awk '$4 == "0A" { sub("^.*:", "", $2); print $2 }' /proc/net/tcp /proc/net/tcp6); fi
-    for one in $sockets; do
-        case $one in any:*) printf '%s\n' "$open" | grep -q ":${one#any:}\$" && continue ;; esac
-        command -v ss >/dev/null 2>&1 || one=$(printf '%04X' "${one##*:}")
-        printf '%s\n' "$open" | grep -qxF -e "$one" || return 1
-    done
 }
 
 # 12 decide: a link is made whole or not at all, so it is one or the other, never both
@@ -360,6 +274,8 @@ revert() { # revert WHY: everything as it was; what somebody else changed meanwh
     settle
     at restored
     [ -z "$broken" ] || exit 1
+    sockets=$was_sockets
+    [ -z "$acts" ] || acts_back "$2"
     stop_service "$2"
     start=''
     [ "$was_running" = yes ] || sockets=''
@@ -367,8 +283,10 @@ revert() { # revert WHY: everything as it was; what somebody else changed meanwh
         [ -z "$net" ] || net_load
         load
         start_again
-        look || { start_again; look; } || worse='; but sshd does not listen as before'
+        look || { start_again; look; } || worse="$worse; but sshd does not listen as before"
     fi
+    # A boot has read the unit's files before they were put back.
+    [ "$2" != boot ] || [ -z "$rebind" ] || systemctl daemon-reload
     at reloaded
     tell "put back: $1$worse" "$left"
     at told
@@ -392,7 +310,7 @@ finish_kept() {
 release() {
     rm -f "/run/nightlatch/$id"
     rmdir /run/nightlatch 2>/dev/null
-    rm -rf "$change/copy" "$change/expected" "$change/table.back" "$change/rehearsed" "$change/loading" "$change/loaded" "$change/going" "$change/unit" "$change/started" "$change/worked" "$change/generate"
+    rm -rf "$change/copy" "$change/expected" "$change/table.back" "$change/rehearsed" "$change/loading" "$change/loaded" "$change/going" "$change/unit" "$change/started" "$change/worked" "$change/generate" "$change/acts" "$change/acted" "$change/acted.back"
     if [ -e "$change/record.json" ]; then rm -f "$change"/table; else rm -f "$change"/*.before "$change"/*.after "$change/record.part" "$change/table"; fi
     prune
     settle
@@ -449,6 +367,7 @@ go() {
     each_path stage || { give_up "$why"; return; }
     at staged
     [ -z "$net" ] || net_check || { give_up "$why"; return; }
+    [ -z "$acts" ] || acts_check || { give_up "$why"; return; }
     checked || { give_up "$why"; return; }
     at checked
     settle
@@ -458,6 +377,7 @@ go() {
     at swapped
     : >"$change/loading"
     at loading
+    [ -z "$acts" ] || acts_do || { give_up "$why"; return; }
     if [ -n "$net" ]; then
         say moving
         sleep 1 # whoever follows is told, and hangs up, before the address goes
@@ -468,7 +388,8 @@ go() {
     : >"$change/loaded"
     at loaded
     [ -z "$net" ] || net_look || { give_up "$why"; return; }
-    look || { give_up "sshd does not listen on $(echo $sockets) as before"; return; }
+    look || { give_up "sshd does not listen on $(echo $sockets)"; return; }
+    [ -z "$acts" ] || acts_look || { give_up "$why"; return; }
     at looked
     say on-the-latch
 }

@@ -11,6 +11,7 @@ import secrets
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from nightlatch.draft.acts import Install
 from nightlatch.faults import PutBackError, RefusedError, UnreachableError, UnreadableError
 from nightlatch.latch import transaction
 from nightlatch.latch.transaction import Transaction
@@ -18,6 +19,7 @@ from nightlatch.transports.bounded import Bounds
 from nightlatch.transports.shell import Shell
 
 BOUNDS = Bounds(seconds=150, silent=120, most=1 << 20)
+INSTALLING = Bounds(seconds=960, silent=120, most=1 << 20)
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,6 +96,15 @@ def _after_death(shell: Shell, change: str, seconds: int, last: str) -> list[str
     except (UnreadableError, RefusedError):
         raise PutBackError(_unknown(shell.guest, change, seconds, "its script died")) from None
     raise PutBackError(f"{shell.guest}: the guest's script died halfway, after: {last}. {outcome.words}")
+
+
+def install(shell: Shell, act: Install) -> None:
+    """Install a package, its unit kept from starting; raises UnreadableError with the tool's last words when it fails."""
+    nonce = secrets.token_hex(12)
+    lines = _lines(shell.run(transaction.install_script(act, nonce), INSTALLING).out, nonce)
+    if not lines or lines[-1] != "installed":
+        said = "; ".join(line for line in lines if not line.startswith("working"))[-300:] or "no answer came"
+        raise UnreadableError(f"{shell.guest}: {act.package} could not be installed: {said}")
 
 
 def decide(shell: Shell, change: str, what: str, by: str = "hand") -> Outcome:

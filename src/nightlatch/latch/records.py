@@ -9,6 +9,7 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
+from nightlatch.draft import acts
 from nightlatch.faults import UnreadableError
 
 HOME = "/var/lib/nightlatch"
@@ -42,7 +43,7 @@ class Touched(BaseModel):
 
 
 class Record(BaseModel):
-    """One change."""
+    """One change. `acts` are words of draft/acts.py, of what was done beside files."""
 
     model_config = _STRICT
     format: Literal["nightlatch/change/1"]
@@ -53,6 +54,7 @@ class Record(BaseModel):
     steps: list[str]
     touched: list[Touched]
     folders: list[str]
+    acts: list[list[str]] = Field(default_factory=list)
 
 
 def parse(raw: bytes, where: str) -> Record:
@@ -65,4 +67,9 @@ def parse(raw: bytes, where: str) -> Record:
     for touched in record.touched:
         if any(part in ("", ".", "..") for part in touched.path.split("/")[1:]):
             raise UnreadableError(f"{where} names a path that is none: {touched.path!r}")
+    try:
+        for words in record.acts:
+            acts.parse(words)
+    except ValueError as error:
+        raise UnreadableError(f"{where} can't be read: {error}") from None
     return record

@@ -47,6 +47,25 @@ goes_on() { # only a clear no counts: a service manager that can't answer just n
     kill -0 "$going" 2>/dev/null
 }
 outcome() { cat "$place/outcome" && echo; }
+install() { # apart from this connection; the unit is not started before the change that starts it
+    [ ! -d /run/systemd/system ] || [ -z "$unit" ] || systemctl -q mask --runtime "$unit" 2>/dev/null
+    told=/run/nightlatch-install.$$
+    setsid sh -c "umask 022; ($tool) </dev/null >$told 2>&1; echo ended \$? >>$told" </dev/null >/dev/null 2>&1 &
+    tries=0
+    until grep -q '^ended ' "$told" 2>/dev/null; do
+        tries=$((tries + 1))
+        [ $((tries % 5)) -gt 0 ] || echo working
+        [ $tries -lt 900 ] || break
+        sleep 1
+    done
+    if [ -d /run/systemd/system ] && [ -n "$unit" ]; then
+        systemctl -q unmask --runtime "$unit" 2>/dev/null
+        systemctl daemon-reload
+        systemctl -q disable "$unit" 2>/dev/null
+    fi
+    grep -q '^ended 0$' "$told" && echo installed || grep -v '^ended ' "$told" | tail -n 3
+    rm -f "$told"
+}
 decide() {
     if [ "$what" = keep ] && [ ! -e "$place/outcome" ] && ! grep -qx on-the-latch "$place/progress" 2>/dev/null; then
         echo 'gone: it is not on the latch, or not yet'

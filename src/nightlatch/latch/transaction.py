@@ -1,6 +1,7 @@
 """One change as a single sh file: what it touches, what must be true, and how the guest takes it back by itself.
 
-The file is written here from a proved draft; `latch.sh` is its unchanging part. Contents travel as quoted text where
+The file is written here from a proved draft; `latch.sh` and
+`service.sh` are its unchanging parts. Contents travel as quoted text where
 they are plain, and as printf's octal escapes where they are not, so that no program but sh is needed to unpack them.
 """
 
@@ -12,6 +13,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from importlib.resources import files
 
+from nightlatch.draft.acts import Install, words
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.evidence.snapshot import ABSENT, Entry, Kind
 from nightlatch.faults import RefusedError
@@ -39,7 +41,8 @@ class Transaction:
 
     `expected` maps what `sshd -T -C` is asked to lines it must say; `sockets` are local addresses as ss(8) prints them;
     `copy` is a mirror of sshd's files for guests where nothing can be mounted. `start` are names of a service that is to be
-    enabled and started, of which the guest has one. `move` is set where an interface gets other addresses.
+    enabled and started, of which the guest has one. `move` is set where an interface gets other addresses. `was_sockets` are
+    those to look for once it was taken back, where they differ; `rebind` is a socket unit that is to be opened anew.
     """
 
     proved: ProvedDraft
@@ -59,6 +62,8 @@ class Transaction:
     unguarded: bool = False
     forget: str = ""
     stay: bool = True
+    was_sockets: tuple[str, ...] | None = None
+    rebind: str = ""
     start: tuple[str, ...] = ()
     move: Move | None = None
     seam: str = SEAM
@@ -70,6 +75,11 @@ class Transaction:
         ordered = dict.fromkeys(step.path for step in self.proved.draft.steps if step.path in changed)
         return tuple(ordered)
 
+    @property
+    def acts(self) -> tuple[tuple[str, ...], ...]:
+        """The acts beside files, as words; packages are none of them, for they are there by now."""
+        return tuple(words(act) for act in self.proved.draft.acts if not isinstance(act, Install))
+
     def record(self) -> Record:
         """What is kept of it on the guest."""
         touched = [
@@ -80,6 +90,7 @@ class Transaction:
         return Record(
             format="nightlatch/change/1", id=self.change, tool=self.tool, time=self.time,
             guest=self.proved.draft.guest, steps=[str(s) for s in self.proved.draft.steps], touched=touched, folders=[],
+            acts=[list(each) for each in self.acts],
         )  # fmt: skip
 
     def _before(self, path: str) -> Entry:
@@ -96,6 +107,8 @@ class Transaction:
             "check": _word(self.reload or bool(self.start)), "start": " ".join(self.start),
             "daemon": shlex.join(self.daemon), "mainfile": self.main_file,
             "mainpath": self.main_path, "sockets": " ".join(self.sockets),
+            "was_sockets": " ".join(self.sockets if self.was_sockets is None else self.was_sockets), "rebind": self.rebind,
+            "acts": "yes" if self.acts else "",
             "unguarded": _word(self.unguarded), "forget": self.forget, "stay": _word(self.stay),
         }  # fmt: skip
         move = self.move or Move("", "", ())
@@ -107,8 +120,9 @@ class Transaction:
         }
         head = "".join(f"{name}={shlex.quote(text)}\n" for name, text in values.items())
         folder = files("nightlatch.latch")
-        body = folder.joinpath("latch.sh").read_text()
-        body += folder.joinpath("net.sh").read_text() if self.move is not None else ""
+        parts = ["latch.sh", "service.sh", *(["net.sh"] if self.move is not None else [])]
+        parts += ["acts.sh"] if self.acts else []
+        body = "".join(folder.joinpath(name).read_text() for name in parts)
         return head + body + self.seam + 'main "$@"\n'
 
     def table(self) -> str:
@@ -129,6 +143,8 @@ class Transaction:
             after = self._after(path)
             if after.kind is Kind.FILE:
                 out[f"{number}.after"] = after.content or b""
+        if self.acts:
+            out["acts"] = "".join(" ".join(each) + "\n" for each in self.acts).encode()
         out["record.part"] = (self.record().model_dump_json(indent=1) + "\n").encode()
         lines = [line for who, told in self.expected.items() for line in (f"asked {who}", *(f"must {t}" for t in told))]
         out["expected"] = "".join(f"{line}\n" for line in lines).encode("utf-8", "surrogateescape")
@@ -224,6 +240,11 @@ def _side(entry: Entry) -> Side:
 def decide_script(change: str, what: str, by: str, nonce: str) -> bytes:
     """The script that keeps a change or takes it back, and waits for the outcome. `what` is keep or back."""
     return session("decide", nonce, place=f"{CHANGES}/{change}", what=what, by=by).encode()
+
+
+def install_script(act: Install, nonce: str) -> bytes:
+    """The script that installs a package apart from its connection, with the unit kept from starting meanwhile."""
+    return session("install", nonce, package=act.package, unit=act.unit, tool=act.command).encode()
 
 
 def pending_script(nonce: str) -> bytes:

@@ -10,11 +10,13 @@ from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.formats import dpkg_status, keys
 from nightlatch.formats import pam as pam_format
 from nightlatch.origin import Origin
-from nightlatch.readings import accounts, clock, filters, network, service, sshd, sudo
+from nightlatch.readings import accounts, clock, filters, labels, network, service, sshd, sudo, units
 from nightlatch.readings.clock import ClockReading
 from nightlatch.readings.gaps import Gap
+from nightlatch.readings.labels import PortLabels
 from nightlatch.readings.network import NetworkReading
 from nightlatch.readings.sshd import MAIN
+from nightlatch.readings.units import UnitState
 
 HOST_KEY_NAME = re.compile(r"ssh_host_[a-z0-9]+_key\.pub")
 
@@ -71,6 +73,22 @@ class GuestReading:
     def clock(self) -> ClockReading:
         """The guest's clock, read when it is first asked for."""
         return clock.read(self.snapshot, self.service)
+
+    @cached_property
+    def labels(self) -> PortLabels:
+        """On which ports the guest's policy lets sshd listen."""
+        return labels.read(self.snapshot)
+
+    def unit(self, name: str) -> UnitState:
+        """What is known of one unit."""
+        return units.state(self.snapshot, self.service, name)
+
+    @property
+    def families(self) -> tuple[str, ...]:
+        """ID and the words of ID_LIKE, of os-release(5): what the system is, and what it takes after."""
+        content = self.snapshot.content("/etc/os-release") or self.snapshot.content("/usr/lib/os-release") or b""
+        found = (re.search(rb"(?m)^" + key + rb"=[\"']?([a-z0-9._ -]{1,80})", content) for key in (b"ID", b"ID_LIKE"))
+        return tuple(word for each in found if each for word in each[1].decode().split())
 
     @property
     def main_path(self) -> str:

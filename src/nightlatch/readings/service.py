@@ -17,6 +17,7 @@ from nightlatch.origin import Kind, Origin
 SERVICES = ("ssh.service", "sshd.service")
 SOCKETS = ("ssh.socket", "sshd.socket")
 BY_HAND = ""
+NAME = re.compile(r"[A-Za-z0-9:_.@-]{1,200}\.(?:service|socket|timer)")
 
 
 @dataclass(frozen=True, slots=True)
@@ -155,7 +156,7 @@ def _units(text: str) -> Iterator[tuple[str, Unit]]:
         pairs = [line.split("=", 1) for line in block.splitlines() if "=" in line]
         values = dict(pairs)
         name = values.get("Id", "")
-        asked = [each for each in values.get("Names", "").split(" ") if each in SERVICES + SOCKETS]
+        asked = [each for each in values.get("Names", "").split(" ")[:20] if NAME.fullmatch(each)]
         if not name:
             continue
         unit = Unit(

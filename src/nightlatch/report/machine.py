@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from nightlatch.draft import diff
+from nightlatch.draft.acts import Act, inverse, words
 from nightlatch.origin import Origin
 from nightlatch.reason.access import Proof
 
@@ -86,6 +87,7 @@ def drafts(estate: str, proved: list[ProvedDraft], refused: dict[str, str]) -> d
             {
                 "guest": each.draft.guest,
                 "steps": [{"act": str(s), "path": s.path, "because": s.why} for s in each.draft.steps],
+                "acts": [_act(act) for act in each.draft.acts],
                 "files": [{"path": d.path, "note": d.note, "difference": list(d.lines)} for d in diff.of(each)],
                 "left": [{"text": entry.text, "by_hand": entry.hand} for entry in each.draft.left],
             }
@@ -93,6 +95,12 @@ def drafts(estate: str, proved: list[ProvedDraft], refused: dict[str, str]) -> d
         ],
         "refused": [{"guest": guest, "because": because} for guest, because in refused.items()],
     }
+
+
+def _act(act: Act) -> dict[str, Any]:
+    back = inverse(act)
+    taken = str(back) if back is not None else None
+    return {"act": str(act), "words": list(words(act)), "because": act.why, "taken_back_by": taken}
 
 
 def pending(told: Sequence[tuple[str, Told | str]]) -> dict[str, Any]:

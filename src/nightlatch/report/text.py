@@ -15,6 +15,7 @@ from nightlatch.report.page import Page
 if TYPE_CHECKING:
     from nightlatch.api import Audit
     from nightlatch.changing import Confirmation
+    from nightlatch.draft.acts import Act
     from nightlatch.draft.plan import ProvedDraft
     from nightlatch.draft.steps import Left
     from nightlatch.latch.folder import Changed
@@ -214,10 +215,12 @@ def _end_of_look(page: Page, result: Audit, source: str) -> None:
 def draft(page: Page, proved: ProvedDraft) -> None:
     """A proved draft: the steps, each file's difference with the findings it answers, and what is left."""
     steps = proved.draft.steps
-    if not steps and not proved.draft.left:
+    acts = proved.draft.acts
+    if not proved.draft.does and not proved.draft.left:
         page.line((proved.draft.guest, "name"), "   nothing to do")
         return
-    page.line((proved.draft.guest, "name"), "   " + (count(len(steps), "step") if steps else "no step"))
+    many = len(steps) + len(acts)
+    page.line((proved.draft.guest, "name"), "   " + (count(many, "step") if many else "no step"))
     for each in diff.of(proved):
         page.line("  ", (each.path, "name"), f"   {each.note}" if each.note else "")
         for why in each.why:
@@ -225,6 +228,7 @@ def draft(page: Page, proved: ProvedDraft) -> None:
         for line in each.lines:
             style = {"+": "add", "-": "take"}.get(line[:1], "place")
             page.line("      ", (line, style))
+    _acts(page, acts)
     left(page, proved.draft.left)
     moves = [step for step in steps if isinstance(step, SetAddress)]
     if moves and proved.before.is_live:
@@ -232,10 +236,20 @@ def draft(page: Page, proved: ProvedDraft) -> None:
             f"{moves[0].interface} moves while the guest runs: the connection ends, and a fresh one over the new address has to "
             "find it before anything is kept. The estate file follows then.", label="moves", indent=2,
         )  # fmt: skip
-    if steps:
+    if proved.draft.does:
         page.wrapped(
             "Proved: nothing certain is left open or shut but what is named here; the kept doors stand.", indent=2
         )
+
+
+def _acts(page: Page, acts: Sequence[Act]) -> None:
+    """What is done beside files, each reason once."""
+    told = ""
+    for act in acts:
+        if act.why != told:
+            page.wrapped(act.why, indent=4, label="because", style="place")
+        told = act.why
+        page.line("      ", (str(act), "add"))
 
 
 def left(page: Page, rest: Sequence[Left]) -> None:
@@ -257,7 +271,8 @@ def enacted(page: Page, changed: Changed, source: str) -> None:
 
 
 def latched(
-    page: Page, changed: Changed, outcome: str, seen: Confirmation, source: str, *, moved_to: str = "", followed: str = ""
+    page: Page, changed: Changed, outcome: str, seen: Confirmation, source: str, *, moved_to: str = "", followed: str = "",
+    port: int = 0,
 ) -> None:  # fmt: skip
     """What a change on the latch of a live guest came to, from where it was proven, and where the guest is now if it moved."""
     guest = f"--on {changed.guest}"
@@ -278,6 +293,8 @@ def latched(
         page.line("  ", (path, "high"), "   changed by somebody else meanwhile: left as it is")
     if moved_to:
         page.wrapped(f"It is at {moved_to} now.", indent=2)
+    if port and outcome == "kept":
+        page.wrapped(f"Connections come in by port {port} now; nightlatch draft closes what else is open.", indent=2)
     if followed:
         page.wrapped(followed + ".", indent=2)
     if outcome == "kept" and not moved_to:  # what was given by lease before can't be given back over a connection

@@ -114,6 +114,7 @@ def _facts(shell: Shell, answer: Answer, stream: Stream, begun: int) -> dict[str
     source = words[0]
     own = {"transport": shell.kind, "came_as": answer.door.account, "came_with": answer.door.key,
            "came_from": "" if source == "none" else source, "came_to": words[2] if len(words) == 4 else "",
+           "came_to_port": words[3] if len(words) == 4 else "",
            "offered": ",".join(answer.door.offered),
            "asked_from": str(begun), "asked_until": str(int(time.time()) + 1)}  # fmt: skip
     return {**{name: text for name, text in stream.facts.items() if name != "connection"}, **own}

@@ -16,6 +16,7 @@ from nightlatch.audit.checks import (
     listeners,
     service,
     settings,
+    stated,
 )
 from nightlatch.audit.checks.registry import CATALOGUE, Check, Context, FleetCheck, hygiene
 
@@ -35,4 +36,5 @@ __all__ = [
     "listeners",
     "service",
     "settings",
+    "stated",
 ]

@@ -40,7 +40,7 @@ def _is_ssh(socket: OpenSocket, service: ServiceReading, ports: set[int]) -> boo
     "service.exposed-listener", LOW, source="ss(8); design: each exposed listener is expected by a grant or a finding"
 )
 def exposed_listener(context: Context) -> Iterator[Told]:
-    """Something other than SSH listens for everybody, and no grant speaks of it."""
+    """Something other than SSH listens for everybody, and no sentence of the estate speaks of it."""
     service = context.access.reading.service
     unit = service.socket
     ports = {port for _, port in unit.listens} if unit is not None else set()
@@ -49,14 +49,17 @@ def exposed_listener(context: Context) -> Iterator[Told]:
     ):  # nothing told who holds them: sshd's ports are taken for its own
         ports |= {listener.port for listener in context.access.listeners}
     found: dict[tuple[str, int, str], list[OpenSocket]] = {}
+    stated = {each.unit for each in context.estate.services_of(context.guest) if each.runs} if context.estate else set()
     for socket in (*service.sockets, *service.datagrams):
+        if any(service.owners.get(pid) in stated for _, pid in socket.programs):
+            continue  # the estate says that it runs
         if socket.is_exposed and (socket.protocol, socket.port) not in CLIENTS and not _is_ssh(socket, service, ports):
             found.setdefault((socket.protocol, socket.port, _name(socket, service)), []).append(socket)
     for (protocol, port, who), sockets in sorted(found.items()):
         where = listed([each.address or "all addresses" for each in sockets])
         what = CONTROL.get(port, "") if protocol == "tcp" else ""
         usual = f", where {what} is usual" if what else ""
-        text = f"{who} listens on {protocol} port {port} at {where}{usual}, and no grant asks for it."
+        text = f"{who} listens on {protocol} port {port} at {where}{usual}, and nothing in the estate asks for it."
         severity = MEDIUM if what else None
         yield Told(text, (Proof(f"{protocol} {port}", sockets[0].origin),), (f"{protocol}/{port}",), severity)
 

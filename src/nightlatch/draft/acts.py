@@ -1,0 +1,225 @@
+"""Typed acts on a running guest beside its files: packages, units, the time zone, the host name, labels of ports.
+
+Each has an inverse, or can't be taken back and needs a yes of its own. An act changes no file that was read as evidence,
+so it is told to the guest's own manager (systemctl(1), localtime(5), semanage-port(8)) while the change is on the latch.
+`words` and `parse` carry one through a record; a guest may have written that, so it is read strictly.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+
+UNIT = re.compile(r"[A-Za-z0-9:_.@-]{1,200}\.(service|socket|timer)")
+PACKAGE = re.compile(r"[a-z0-9][a-z0-9+.-]{0,80}")
+ZONE = re.compile(r"[A-Za-z0-9_+-]{1,30}(/[A-Za-z0-9_+-]{1,30}){0,2}")
+# RFC 1123, 2.1, and the 64 bytes of hostname(7).
+HOST_NAME = re.compile(
+    r"(?=.{1,64}$)[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?(\.[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?)*"
+)
+NONE = "-"  # where there was no zone, or no name
+
+
+@dataclass(frozen=True, slots=True)
+class Install:
+    """The package that brings a unit, by its family's own name and tool. It can't be taken back: what it has started is
+    stopped again, its files stay."""
+
+    family: str
+    package: str
+    command: str
+    unit: str = ""
+    why: str = field(default="", compare=False)
+
+    def __str__(self) -> str:
+        return f"install the package {self.package}: {self.command} (can't be taken back)"
+
+
+@dataclass(frozen=True, slots=True)
+class Enable:
+    """Let a unit be started at boot."""
+
+    unit: str
+    why: str = field(default="", compare=False)
+
+    def __str__(self) -> str:
+        return f"enable {self.unit}"
+
+
+@dataclass(frozen=True, slots=True)
+class Disable:
+    """Let a unit not be started at boot any more."""
+
+    unit: str
+    why: str = field(default="", compare=False)
+
+    def __str__(self) -> str:
+        return f"disable {self.unit}"
+
+
+@dataclass(frozen=True, slots=True)
+class Start:
+    """Start a unit."""
+
+    unit: str
+    why: str = field(default="", compare=False)
+
+    def __str__(self) -> str:
+        return f"start {self.unit}"
+
+
+@dataclass(frozen=True, slots=True)
+class Stop:
+    """Stop a unit."""
+
+    unit: str
+    why: str = field(default="", compare=False)
+
+    def __str__(self) -> str:
+        return f"stop {self.unit}"
+
+
+@dataclass(frozen=True, slots=True)
+class Reload:
+    """Let the service manager read its units' files again, and a unit that runs its own (systemctl(1), daemon-reload and
+    reload-or-restart)."""
+
+    unit: str
+    why: str = field(default="", compare=False)
+
+    def __str__(self) -> str:
+        return f"reload {self.unit}"
+
+
+@dataclass(frozen=True, slots=True)
+class SetZone:
+    """Let /etc/localtime lead to another time zone."""
+
+    zone: str
+    was: str = NONE
+    why: str = field(default="", compare=False)
+
+    def __str__(self) -> str:
+        return f"time zone {self.zone}" + (f", was {self.was}" if self.was != NONE else ", was none")
+
+
+@dataclass(frozen=True, slots=True)
+class SetHostName:
+    """Give the running system another name (hostname(7)); the file is a step of its own."""
+
+    name: str
+    was: str
+    why: str = field(default="", compare=False)
+
+    def __str__(self) -> str:
+        return f"host name {self.name}, was {self.was}"
+
+
+@dataclass(frozen=True, slots=True)
+class LabelPort:
+    """Let the access control's policy know a port as one of SSH (semanage-port(8))."""
+
+    port: int
+    why: str = field(default="", compare=False)
+
+    def __str__(self) -> str:
+        return f"label TCP port {self.port} as ssh_port_t"
+
+
+@dataclass(frozen=True, slots=True)
+class UnlabelPort:
+    """Take such a label away again."""
+
+    port: int
+    why: str = field(default="", compare=False)
+
+    def __str__(self) -> str:
+        return f"take the label of TCP port {self.port} away"
+
+
+Act = Install | Enable | Disable | Start | Stop | Reload | SetZone | SetHostName | LabelPort | UnlabelPort
+OfUnit = Enable | Disable | Start | Stop | Reload
+VERBS: dict[str, type[OfUnit]] = {
+    "enable": Enable, "disable": Disable, "start": Start, "stop": Stop, "reload": Reload,
+}  # fmt: skip
+
+
+def words(act: Act) -> tuple[str, ...]:
+    """An act as the words that a record and the guest's script have it in."""
+    match act:
+        case Install():
+            return ("install", act.package, act.unit, act.family)
+        case SetZone():
+            return ("zone", act.zone, act.was)
+        case SetHostName():
+            return ("name", act.name, act.was)
+        case LabelPort():
+            return ("label", str(act.port))
+        case UnlabelPort():
+            return ("unlabel", str(act.port))
+        case _:
+            return (next(verb for verb, kind in VERBS.items() if isinstance(act, kind)), act.unit)
+
+
+def parse(found: Sequence[str], why: str = "") -> Act:
+    """The act of such words. Raises ValueError for words that are none."""
+    match tuple(found):
+        case (verb, unit) if verb in VERBS and UNIT.fullmatch(unit):
+            return VERBS[verb](unit, why)
+        case ("install", package, unit, family) if PACKAGE.fullmatch(package) and UNIT.fullmatch(unit):
+            return Install(family, package, "", unit, why)
+        case ("zone", zone, was) if all(ZONE.fullmatch(each) or each == NONE for each in (zone, was)):
+            return SetZone(zone, was, why)
+        case ("name", name, was) if all(HOST_NAME.fullmatch(each) or each == NONE for each in (name, was)):
+            return SetHostName(name, was, why)
+        case ("label" | "unlabel" as verb, port) if re.fullmatch(r"[1-9][0-9]{0,4}", port) and int(port) < 65536:
+            return LabelPort(int(port), why) if verb == "label" else UnlabelPort(int(port), why)
+        case _:
+            raise ValueError(f"{' '.join(map(str, found))!r} is no act")
+
+
+def inverse(act: Act, why: str = "") -> Act | None:
+    """What takes an act back; None where nothing does."""
+    match act:
+        case Install():
+            return None
+        case Enable():
+            return Disable(act.unit, why)
+        case Disable():
+            return Enable(act.unit, why)
+        case Start():
+            return Stop(act.unit, why)
+        case Stop():
+            return Start(act.unit, why)
+        case Reload():
+            return Reload(act.unit, why)
+        case SetZone():
+            return SetZone(act.was, act.zone, why)
+        case SetHostName():
+            return SetHostName(act.was, act.name, why)
+        case LabelPort():
+            return UnlabelPort(act.port, why)
+        case UnlabelPort():
+            return LabelPort(act.port, why)
+
+
+# How a package is installed without questions, by the ID and ID_LIKE words of os-release(5).
+TOOLS = {
+    "debian": "apt-get update -qq; DEBIAN_FRONTEND=noninteractive apt-get install -y --no-install-recommends {}",
+    "fedora": "dnf install -y {}",
+    "suse": "zypper --non-interactive install {}",
+    "alpine": "apk add {}",
+    "arch": "pacman -S --noconfirm {}",
+}
+FAMILIES = {"ubuntu": "debian", "rhel": "fedora", "opensuse": "suse", **{name: name for name in TOOLS}}
+
+
+def family(found: Iterable[str]) -> str:
+    """The first of a system's words that is a family whose packages are known; empty for none."""
+    return next((word for word in found if word in FAMILIES), "")
+
+
+def install(family: str, package: str, unit: str = "", why: str = "") -> Install:
+    """The act that installs a package on a system of a known family; KeyError for another."""
+    return Install(family, package, TOOLS[FAMILIES[family]].format(package), unit, why)

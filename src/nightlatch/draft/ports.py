@@ -1,0 +1,156 @@
+"""The ports of SSH as the estate states them: sshd's files and the socket unit together, and a door at every step.
+
+While Nightlatch comes in by a port that is to go, it stays beside the new ones; the estate file follows to a new port
+once that was proven, and the next draft closes the old one over it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from nightlatch.draft.acts import LabelPort
+from nightlatch.draft.given import Given
+from nightlatch.draft.steps import AnyStep, InsertSetting, MakeFile, MakeFolder, ReplaceLine, Rewrite
+from nightlatch.estate.model import Estate, ServiceSpec
+from nightlatch.evidence.snapshot import ABSENT, Kind
+from nightlatch.formats import lines as text_lines
+from nightlatch.formats import sshd_config
+from nightlatch.readings import sockets
+from nightlatch.reason.paths import GuestAccess
+from nightlatch.reason.settings import listeners
+from nightlatch.reason.stated import ssh_ports
+
+DROP_IN = "90-ports.conf"
+HEAD = "# the ports of SSH, as the estate file states them"
+
+
+def given(estate: Estate, access: GuestAccess) -> Given:
+    """All that is due so that SSH is reached on the stated ports, and no other."""
+    out = Given()
+    spec, now = ssh_ports(estate, access)
+    if spec is None:
+        return out
+    wanted = set(spec.ports)
+    why = f"SSH should be on port {_listed(wanted)} ({spec.origin}); it is on {_listed(now) or 'none'}."
+    if not access.reading.installed or access.effective.refusal is not None:
+        out.leave(why, "sshd has to be there and to start; mend that first")
+        return out
+    came = _came_by(access)
+    target = wanted | ({came} if came in now else set())
+    _sshd(access, target, why, out)
+    if out.left:
+        return out
+    _socket(access, target, why, out)
+    if out.left:
+        return Given(left=out.left)
+    if out.steps:
+        _reachable(access, spec, sorted(target - now), out)
+    if target != wanted:
+        _later(estate, access, spec, came, bool(out.steps), out)
+    return out
+
+
+def _came_by(access: GuestAccess) -> int:
+    """The port by which this evidence was read, 0 where no connection did."""
+    text = access.reading.snapshot.facts.get("came_to_port", "")
+    return int(text) if text.isdigit() and len(text) < 6 else 0
+
+
+def _listed(ports: set[int] | frozenset[int]) -> str:
+    return ", ".join(str(port) for port in sorted(ports))
+
+
+def _sshd(access: GuestAccess, target: set[int], why: str, out: Given) -> None:
+    """sshd's own Port lines; where a socket holds the port they count for the next time that it does not."""
+    reading = access.reading
+    stored = {each.port for each in listeners(access.effective.top)}
+    if stored == target:
+        return
+    options = [text for text, _ in (*reading.options, *reading.stored_options)]
+    if any(text.lower().startswith(("port", "listenaddress")) for text in options):
+        out.leave(why, "the service starts sshd with a port of its own (-p or -o); change that first")
+        return
+    named = access.effective.top["listenaddress"]
+    if any(named.value[1::2]):
+        out.leave(why, f"ListenAddress names ports of its own ({named.origin}); change them by hand")
+        return
+    lines = [each for each in reading.sshd.directives if each.keyword == "port"]
+    fresh = sorted(target - stored)
+    if not lines:
+        fresh = sorted(target)
+    steps: list[AnyStep] = []
+    for each in lines:
+        if int(each.value[0]) not in target:
+            after = fresh.pop(0) if fresh else 0
+            steps.insert(0, _line(access, each.origin.path, each.origin.line, after, why))
+    out.steps += [InsertSetting(reading.main_path, why, False, f"Port {port}") for port in reversed(fresh)] + steps
+
+
+def _line(access: GuestAccess, path: str, number: int, port: int, why: str) -> ReplaceLine:
+    """One Port line with another port, or taken away."""
+    content = access.reading.snapshot.content(path) or b""
+    line = sshd_config.parse(content).lines[number - 1]
+    before = text_lines.text_of(line.raw).rstrip("\r\n")
+    earlier = (text_lines.text_of(each).rstrip("\r\n") for each in text_lines.split(content)[: number - 1])
+    after = sshd_config.rewritten(line, str(port)) if port else ""
+    return ReplaceLine(path, why, False, before, after, sum(text == before for text in earlier))
+
+
+def _socket(access: GuestAccess, target: set[int], why: str, out: Given) -> None:
+    """The drop-in of the socket unit that holds the port."""
+    snapshot, unit = access.reading.snapshot, access.reading.service.socket
+    if unit is None or not unit.listens or {port for _, port in unit.listens} == target:
+        return
+    folder = f"{sockets.TOPS[0]}/{unit.name}.d"
+    path = f"{folder}/{DROP_IN}"
+    later = [each for each in sockets.drop_ins(snapshot, unit.name) if each > path]
+    if sockets.stored(snapshot, unit.name) is None or any(
+        b"ListenStream" in (snapshot.content(p) or b"") for p in later
+    ):
+        out.leave(
+            why, f"the files of {unit.name} say where it listens in a way that is not edited; change them by hand"
+        )
+        return
+    addresses = dict.fromkeys(address for address, _ in unit.listens)
+    lines = sockets.streams(tuple((address, port) for address in addresses for port in sorted(target)))
+    out.steps += _file(access, folder, path, "\n".join([HEAD, "[Socket]", *lines]) + "\n", why)
+
+
+def _file(access: GuestAccess, folder: str, path: str, content: str, why: str) -> Iterator[AnyStep]:
+    snapshot = access.reading.snapshot
+    if snapshot.entries.get(folder, ABSENT).kind is Kind.ABSENT:
+        yield MakeFolder(folder, why, False, 0o755, 0, 0)
+    entry = snapshot.entries.get(path, ABSENT)
+    if entry.kind is Kind.FILE:
+        yield Rewrite(path, why, False, entry, content.encode(), "the ports of SSH")
+    else:
+        yield MakeFile(path, why, False, content, 0o644, 0, 0)
+
+
+def _reachable(access: GuestAccess, spec: ServiceSpec, fresh: list[int], out: Given) -> None:
+    """What else must let a new port in: the access control's labels, and filters."""
+    labels, reading = access.reading.labels, access.reading
+    for port in fresh:
+        if labels.mode in ("enforcing", "permissive") and not labels.lets_ssh(port):
+            why = f"SELinux is {labels.mode} here, and lets sshd listen only on ports labelled ssh_port_t."
+            if reading.service.is_live:
+                out.acts.append(LabelPort(port, why))
+            else:
+                out.leave(
+                    f"Port {port} lacks its label. {why}", f"semanage port -a -t ssh_port_t -p tcp {port}, on the guest"
+                )
+    for gap in reading.filter_gaps if fresh else ():
+        out.leave(
+            f"Whether the filter lets port {_listed(set(fresh))} in is not known: {gap.because} ({gap.origin}).",
+            "open it there first; a change that can't be reached over the new port goes back",
+        )
+
+
+def _later(estate: Estate, access: GuestAccess, spec: ServiceSpec, came: int, doing: bool, out: Given) -> None:
+    via = estate.guests[access.guest].via
+    hand = (
+        "nothing now: once this is kept, via follows to the new port, and the next draft closes the old one over it"
+        if doing and via.kind == "ssh"
+        else f"write port: {spec.ports[0]} under via of {access.guest}, then draft again"
+    )
+    out.leave(f"Port {came} stays open, for Nightlatch comes in by it.", hand)

@@ -1,0 +1,100 @@
+"""Taking changes back: what is on the latch at once, what was kept by a change of its own."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+from nightlatch import api, changing, relocating
+from nightlatch.changing import Changed, Decide, Latched
+from nightlatch.draft import acts, returning
+from nightlatch.estate.model import Estate, GuestSpec
+from nightlatch.evidence.snapshot import ABSENT, Entry, Kind, Snapshot
+from nightlatch.faults import RefusedError, UnreadableError
+from nightlatch.latch import folder, live
+from nightlatch.latch.records import CHANGES, Record, Side, parse
+from nightlatch.transports import targets
+from nightlatch.transports.live import survey as survey_files
+from nightlatch.transports.shell import Shell
+from nightlatch.transports.ssh import Client
+
+
+def undo(
+    estate: Estate, guest: str, change: str = "", *, client: Client | None = None, seconds: int = changing.LATCH_SECONDS,
+    decide: Decide = changing.keep_when_proved,
+) -> Latched:  # fmt: skip
+    """Take back the newest change of a guest, or the one named.
+
+    What is on the latch is taken back at once. A kept change of a live guest is taken back by a change of its own, on
+    the latch like any other, while nothing newer touches the same lines.
+    """
+    spec = api.chosen(estate, [guest])[0]
+    if spec.via.kind in changing.NOT_THERE:
+        raise RefusedError(f"{guest} is {changing.NOT_THERE[spec.via.kind]}: nothing was ever changed there")
+    if not spec.via.is_live:
+        with changing.told():
+            return Latched(folder.undo(spec.via.path, guest, change), "put back")
+    with api.client_for(client) as using:
+        usual = targets.of_guest(spec, using)
+        shell = relocating.answering(spec, usual)
+        told = live.ask(shell)
+        if told.pending is not None and change in ("", told.pending.change):
+            if shell is usual:
+                outcome = live.decide(shell, told.pending.change, "back", changing.owner())
+            else:  # the connection goes with the address
+                outcome = relocating.taken_back(usual, shell, told.pending.change, changing.owner())
+            return Latched(
+                Changed(guest, told.pending.change, (), outcome.left), "kept" if outcome.kept else "put back"
+            )
+        return _undo_kept(estate, spec, shell, change, seconds, decide)
+
+
+def _undo_kept(
+    estate: Estate, spec: GuestSpec, shell: Shell, change: str, seconds: int, decide: Decide
+) -> Latched:  # fmt: skip
+    at = datetime.now(UTC)
+    record, snapshot = _kept(estate, spec, shell, change)
+    place = f"{CHANGES}/{record.id}"
+    kept = [
+        returning.Kept(t.path, _was(snapshot, t.before, f"{place}/{t.copy_name}"), _was(snapshot, t.after, f"{place}/{n}.after"))
+        for n, t in enumerate(record.touched)
+    ]  # fmt: skip
+    made = returning.draft(snapshot, record.id, kept, [acts.parse(words) for words in record.acts])
+    proved = api.prove(estate, made, snapshot, at)
+    number = changing.new_change_id(datetime.now(UTC))
+    done = changing.put_on_latch(estate, shell, proved, at, number, seconds=seconds, decide=decide, forget=record.id)
+    outcome = {"kept": "put back", "put back": "kept"}.get(done.outcome, done.outcome)
+    left = (*done.changed.skipped, *returning.stays(snapshot, kept))
+    return Latched(Changed(spec.name, record.id, done.changed.paths, left), outcome, done.confirmation)
+
+
+def _was(snapshot: Snapshot, side: Side, copy: str) -> Entry:
+    if side.kind == "absent":
+        return ABSENT
+    if side.kind == "folder":
+        return Entry(Kind.FOLDER, side.mode, side.uid, side.gid)
+    content = snapshot.content(copy)
+    entry = Entry(Kind.FILE, side.mode, side.uid, side.gid, len(content or b""), content)
+    if entry.digest != side.sha256:
+        raise UnreadableError(f"{snapshot.guest}: {copy} is missing or damaged; the change can't be taken back")
+    return entry
+
+
+def _kept(estate: Estate, spec: GuestSpec, shell: Shell, change: str) -> tuple[Record, Snapshot]:
+    """The record of a kept change, and fresh evidence that holds its copies."""
+    names = [n for n in survey_files(shell, (), (CHANGES,)).children(CHANGES) if not change or n == change]
+    also = api.also_of(estate, spec)
+    snapshot = survey_files(shell, also, [f"{CHANGES}/{name}" for name in names])
+    for name in sorted(names, reverse=True):
+        raw = snapshot.content(f"{CHANGES}/{name}/record.json")
+        if raw is not None:
+            record = parse(raw, f"{spec.name}: {CHANGES}/{name}/record.json")
+            for touched in record.touched:
+                if touched.path not in snapshot.entries:
+                    snapshot = survey_files(shell, [*also, touched.path], [f"{CHANGES}/{n}" for n in names])
+            return record, snapshot
+    raise RefusedError(
+        f"{spec.name}: there is no change {change} to take back" if change else f"{spec.name}: no change is kept there"
+    )
+
+
+__all__ = ["undo"]
