@@ -162,7 +162,7 @@ def test_zone_and_name_of_a_running_guest_and_of_a_folder(tmp_path: Path) -> Non
     found = services.given(whole, folder)
     assert [str(step) for step in found.steps] == ["make /etc/hostname, mode 0644"]
     assert not found.acts
-    assert ["FOLDER/etc/localtime" in each.hand for each in found.left] == [True]
+    assert ["gauge/etc/localtime" in each.hand for each in found.left] == [True]
 
 
 CONFIGS = [

@@ -13,7 +13,7 @@ import socket
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -170,7 +170,7 @@ def put_on_latch(
         raise NightlatchError(
             f"a change can be on the latch from {SHORTEST} s to {LONGEST // 3600} hours, not {seconds} s"
         )
-    changed = Changed(shell.guest, change, tuple(proved.changed))
+    changed = Changed(shell.guest, change, tuple(proved.changed), (), tuple(map(str, proved.draft.acts)))
     if not proved.does:
         return Latched(Changed(shell.guest, "", ()), "kept")
     if services.installs(proved.draft.acts):
@@ -203,7 +203,7 @@ def put_on_latch(
         raise PutBackError(f"{shell.guest}: {outcome.words}, before it could be kept")
     if not answer and confirmation.problems:
         raise PutBackError(_problems(confirmation, outcome))
-    done = Changed(shell.guest, change, changed.paths, outcome.left)
+    done = replace(changed, skipped=outcome.left)
     if goes and outcome.kept:
         followed = _followed(estate, shell.guest, proved.before.facts["came_to"], goes)
         return Latched(done, "kept", confirmation, steps, goes, followed)

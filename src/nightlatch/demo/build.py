@@ -75,6 +75,7 @@ def key_lines(keys: Path = HERE / "keys") -> dict[str, str]:
 
 
 STARTED = "/etc/systemd/system/multi-user.target.wants"
+DISPLAY = "/etc/systemd/system/tide-web.service"
 # How each guest comes by its address: by four systems, for that is how stations grow.
 INTERFACES = """\
 auto lo
@@ -128,7 +129,8 @@ NETWORKS = {
         "/etc/machine-id": "0b7fd3a9c1264e58a1d34f6e9c80a021\n",
     },
     "gate": MANAGED,
-    "chartbox": MANAGED,  # copied from gate, settings and all
+    # copied from gate, settings and all; and the old display starts at boot
+    "chartbox": {**MANAGED, f"{STARTED}/tide-web.service": ""},
     "plotter": {
         "/etc/netplan/50-pier.yaml": PLAN, "/usr/sbin/netplan": "", "/lib/systemd/systemd-networkd": "",
         "/etc/machine-id": "f49b6d0c7a3148c2b65de1709f42c023\n",
@@ -166,6 +168,7 @@ def stories() -> list[Story]:
             "chartbox",
             {
                 "/etc/ssh/sshd_config.d/20-crew.conf": CREW,
+                DISPLAY: "[Service]\nExecStart=/usr/bin/python3 -m http.server 8080\n\n[Install]\nWantedBy=multi-user.target\n",
                 "/root/.ssh/authorized_keys": public("old-laptop") + "\n",
                 "/home/copier/.ssh/authorized_keys": "",
                 "/home/charts/.ssh/authorized_keys": "",

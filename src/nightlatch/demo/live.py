@@ -17,7 +17,7 @@ from pathlib import Path
 import click
 
 import nightlatch
-from nightlatch.demo.build import HERE, PEOPLE, SUDOERS, Story, stories, told_files
+from nightlatch.demo.build import DISPLAY, HERE, PEOPLE, STARTED, SUDOERS, Story, stories, told_files
 from nightlatch.demo.story import chapter
 from nightlatch.faults import RefusedError
 from nightlatch.formats.keys import decode
@@ -109,6 +109,8 @@ def _guest(made: Station, story: Story) -> Guest:
         owner = next((uid for name, uid in PEOPLE.items() if path.startswith(f"/home/{name}/")), 0)
         mode = 0o600 if path.startswith(("/home/", "/root/")) else 0o644
         image.write(path, content, *story.modes.get(path, (mode, owner, owner)))
+        if path == DISPLAY:
+            image.link(f"{STARTED}/tide-web.service", DISPLAY)
     return guest
 
 
@@ -176,7 +178,7 @@ def _loop(sheet: page.Page, made: Station, estate: nightlatch.Estate, client: ni
         assert surveyed.snapshot is not None, surveyed.problem
         proved = nightlatch.prove(estate, nightlatch.draft(estate, surveyed.snapshot, at), surveyed.snapshot, at)
         text.draft(sheet, proved)
-        todo += [surveyed.guest] if proved.draft.steps else []
+        todo += [surveyed.guest] if proved.draft.does else []
     chapter(
         sheet, "3. nobody keeps it",
         f"The change goes onto the latch of gate for {SHORT} seconds, and then nobody comes to keep it.",
@@ -219,6 +221,29 @@ def _loop(sheet: page.Page, made: Station, estate: nightlatch.Estate, client: ni
         sheet.line(line)
     chapter(sheet, "8. undo", "A kept change is taken back by way of the latch, too.")
     text.undone(sheet, nightlatch.undo(estate, "gate", client=client).changed)
+    _other_port(sheet, made, client, at)
+
+
+def _other_port(sheet: page.Page, made: Station, client: nightlatch.Client, at: datetime) -> None:
+    """SSH of gauge moves to another port, in two drafts, so that there is a door at every step."""
+    sentence = "  - {run: ssh, on: gauge, at: 2222}\n"
+    chapter(
+        sheet, "9. another port",
+        f"The estate file gets one more sentence:{sentence[3:-1]}. The new port is opened beside the old one, proven, and "
+        "written under via; then the old one is closed over it.",
+    )  # fmt: skip
+    path = made.home / "estate.yaml"
+    path.write_text(path.read_text() + sentence)
+    for _ in range(2):
+        done = nightlatch.enact(nightlatch.load_estate(path), "gauge", at, client=client)
+        assert done.confirmation is not None
+        text.latched(
+            sheet, done.changed, done.outcome, done.confirmation, "estate.yaml", followed=done.followed, port=done.port
+        )  # fmt: skip
+        open_now = made.guests["gauge"].inside(
+            "sh", "-c", "ss -Hltn | sed 's/.*:\\([0-9]*\\) .*/\\1/' | sort -nu | xargs"
+        )
+        sheet.line(f"  listens on {open_now.strip()}")
 
 
 def _latched(sheet: page.Page, done: nightlatch.Latched) -> None:

@@ -47,12 +47,19 @@ def given(estate: Estate, snapshot: Snapshot) -> Given:
     """All that is due on one guest; nothing where it is as the estate states it."""
     reading = guest.read(snapshot)
     out = Given()
+    root = _root(estate, reading)
     for each in of_units(estate, reading):
-        _unit(each, reading, out)
+        _unit(each, reading, root, out)
     _rivals(estate, reading, out)
     _zone(estate, reading, out)
     _name(estate, reading, out)
     return out
+
+
+def _root(estate: Estate, reading: GuestReading) -> str:
+    """Where the guest's files lie, for a command that a person types."""
+    via = estate.guests[reading.guest].via
+    return str(via.path) if via.kind == "folder" else "FOLDER"
 
 
 def text_of(each: Stated) -> str:
@@ -61,7 +68,7 @@ def text_of(each: Stated) -> str:
     return f"{each.state.name} should {wish}: it {' and '.join(lack.value for lack in each.lacks)}."
 
 
-def _unit(each: Stated, reading: GuestReading, out: Given) -> None:
+def _unit(each: Stated, reading: GuestReading, root: str, out: Given) -> None:
     name, lacks = each.state.name, each.lacks
     unit = reading.service.units.get(name)
     if not lacks:
@@ -71,7 +78,7 @@ def _unit(each: Stated, reading: GuestReading, out: Given) -> None:
     why = text_of(each)
     if not reading.service.is_live:
         verb = "enable" if each.spec.runs else "disable"
-        out.leave(why, f"systemctl --root=FOLDER {verb} {name}; only a running guest's services are changed")
+        out.leave(why, f"systemctl --root={root} {verb} {name}; only a running guest's services are changed")
     elif reading.snapshot.facts.get("init") != "systemd":
         out.leave(why, "this guest has no systemd: use its own service manager")
     elif not each.spec.runs and KEPT.fullmatch(name):
@@ -132,7 +139,7 @@ def _zone(estate: Estate, reading: GuestReading, out: Given) -> None:
         why = f"The clock should show {wanted}" + (f"; it shows {was}." if was else ".")
         entry = snapshot.resolve("/etc/localtime", follow_last=False).entry
         if not reading.service.is_live:
-            out.leave(why, f"ln -sfn ../usr/share/zoneinfo/{wanted} FOLDER/etc/localtime")
+            out.leave(why, f"ln -sfn ../usr/share/zoneinfo/{wanted} {_root(estate, reading)}/etc/localtime")
         elif now is None and (entry is None or entry.kind is not Kind.ABSENT):
             out.leave(why, f"/etc/localtime is no link to a zone (localtime(5)): timedatectl set-timezone {wanted}")
         else:

@@ -29,12 +29,14 @@ ABSENT_SIDE = Side(kind="absent", mode=0, uid=0, gid=0, sha256="")
 
 @dataclass(frozen=True, slots=True)
 class Changed:
-    """What enact or undo did on one guest. `skipped` are paths that somebody else changed since, left as they are."""
+    """What enact or undo did on one guest. `skipped` are paths that somebody else changed since, left as they are; `acts`
+    what was done beside paths, in words."""
 
     guest: str
     change: str
     paths: tuple[str, ...]
     skipped: tuple[str, ...] = ()
+    acts: tuple[str, ...] = ()
 
 
 def enact(proved: ProvedDraft, root: Path, at: datetime, tool: str, change: str) -> Changed:

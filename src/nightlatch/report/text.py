@@ -277,10 +277,10 @@ def latched(
     """What a change on the latch of a live guest came to, from where it was proven, and where the guest is now if it moved."""
     guest = f"--on {changed.guest}"
     heads = {"kept": "kept", "put back": "put back", "on the latch": "on the latch"}
-    paths = f", {count(len(changed.paths), 'path')}" if changed.paths else ""
+    paths = f", {_done(changed)}" if changed.paths or changed.acts else ""
     page.line((changed.guest, "name"), f"   {heads[outcome]}: change {seen.change}{paths}")
-    for path in changed.paths:
-        page.line("  ", path)
+    for each in (*changed.paths, *changed.acts):
+        page.line("  ", each)
     if outcome != "put back":
         here = f" ({', '.join(seen.proven)})" if seen.proven else ""
         page.wrapped(f"Proven by a fresh connection from {seen.source or 'this machine'}{here}.", indent=2)
@@ -348,10 +348,18 @@ def _time(seconds: int) -> str:
     return f"{seconds // 60} min" + (f" {seconds % 60} s" if seconds % 60 and seconds < 3600 else "")
 
 
+def _done(changed: Changed) -> str:
+    """How many paths, and acts beside them."""
+    parts = [count(len(changed.paths), "path")] if changed.paths or not changed.acts else []
+    return " and ".join([*parts, *([count(len(changed.acts), "act")] if changed.acts else [])])
+
+
 def undone(page: Page, changed: Changed) -> None:
     """What undo did on one guest."""
-    page.line((changed.guest, "name"), f"   change {changed.change} taken back: {count(len(changed.paths), 'path')}")
+    page.line((changed.guest, "name"), f"   change {changed.change} taken back: {_done(changed)}")
     for path in changed.paths:
         page.line("  ", path, "   as it was")
+    for act in changed.acts:
+        page.line("  ", act)
     for path in changed.skipped:
         page.line("  ", (path, "high"), "   changed by somebody else since: left as it is")
