@@ -29,6 +29,7 @@ from nightlatch.net.kinds import AddressKind, kind_of
 from nightlatch.net.literal import AddressError, parse_address, parse_interface, parse_mask, parse_range
 from nightlatch.readings import ifcfg, manager, network, networkd
 from nightlatch.readings.profiles import Method, System
+from tests.guests import Guest
 
 WORDS = [
     b"[Network]", b"[ipv4]", b"Address=", b"10.0.0.4/24", b"address1=", b"\\", b"# x", b"; y", b"iface eth0 inet static",
@@ -321,3 +322,24 @@ def test_listings_of_a_live_system() -> None:
         "3: eth0@if4: <BROADCAST,UP,LOWER_UP> mtu 1500 qdisc x state UP mode DEFAULT group default \\    link/ether 52:54:00:12:34:56 brd ff:ff:ff:ff:ff:ff\n"
     )
     assert (link.name, link.hardware, link.up, link.kind) == ("eth0", "52:54:00:12:34:56", True, "ether")
+
+
+def test_what_the_manager_made_up_in_run_says_nothing_of_the_next_boot() -> None:
+    stored = "[connection]\nid=pier\ntype=ethernet\ninterface-name=eth0\n\n[ipv4]\nmethod=auto\n"
+    made_up = (
+        stored.replace("auto", "manual\naddress1=192.168.56.44/24") + "\n[.nmmeta]\nnm-generated=true\nvolatile=true\n"
+    )
+    folder = "/NetworkManager/system-connections"
+    files = {
+        f"/etc{folder}/pier.nmconnection": stored,
+        f"/run{folder}/eth0.nmconnection": made_up,
+        "/usr/sbin/NetworkManager": "",
+        "/etc/systemd/system/multi-user.target.wants/NetworkManager.service": "",
+    }
+    guest = Guest(files=dict(files), modes=dict.fromkeys(files, (384, 0, 0)))
+    (only,) = network.read(guest.snapshot()).profiles_of("eth0")
+    assert only.origin.path.startswith("/etc/")
+    files[f"/run{folder}/eth0.nmconnection"] = made_up.partition("[.nmmeta]")[0]
+    guest = Guest(files=dict(files), modes=dict.fromkeys(files, (384, 0, 0)))
+    found = network.read(guest.snapshot()).profiles_of("eth0")
+    assert sorted((each.origin.path[:4], each.at_boot) for each in found) == [("/etc", True), ("/run", False)]

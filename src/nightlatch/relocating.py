@@ -25,13 +25,17 @@ from nightlatch.transports.ssh import Ssh
 
 LONGEST_WAIT = 120
 PAUSE = 0.5
+# As the guest's script calls them (latch/net.sh).
+SYSTEMS = {
+    System.NETPLAN: "netplan", System.NETWORKD: "networkd", System.MANAGER: "manager", System.IFUPDOWN: "ifupdown",
+}  # fmt: skip
 
 
 def move_of(proved: ProvedDraft, estate: Estate) -> Move | None:
     """What a change moves on a running guest, or None where it moves nothing.
 
-    Raises RefusedError for one that can't be confirmed: several interfaces at once, another system than systemd-networkd
-    or netplan, or back to a lease, whose address nobody knows beforehand.
+    Raises RefusedError for one that can't be confirmed: several interfaces at once, a system that is not told to load
+    its files while it runs, or back to a lease, whose address nobody knows beforehand.
     """
     before, after = network.read(proved.before), network.read(proved.after)
     if not before.is_live:
@@ -41,7 +45,7 @@ def move_of(proved: ProvedDraft, estate: Estate) -> Move | None:
         return None
     guest, interface = proved.draft.guest, names[0]
     systems = {profile.system for profile in after.profiles_of(interface)}
-    if len(names) > 1 or not systems <= {System.NETPLAN, System.NETWORKD}:
+    if len(names) > 1 or len(systems) != 1 or not systems <= SYSTEMS.keys():
         raise RefusedError(f"{guest}: {', '.join(names)} can't be moved on the latch; change it at the guest's console")
     addresses = sorted(_stored(after, interface))
     if not addresses:
@@ -51,7 +55,7 @@ def move_of(proved: ProvedDraft, estate: Estate) -> Move | None:
         )
     dialled = (spec.dial for spec in estate.guests.values() if spec.dial)
     name = next((text for text in dialled if address_or_none(text, scope=True) is None), "")
-    return Move("netplan" if System.NETPLAN in systems else "networkd", interface, tuple(addresses), name)
+    return Move(SYSTEMS[systems.pop()], interface, tuple(addresses), name)
 
 
 def _stored(reading: NetworkReading, name: str) -> set[str]:

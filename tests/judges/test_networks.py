@@ -139,7 +139,11 @@ def test_stanzas_as_ifup_reads_them(tmp_path: Path, tell: Callable[[str], None])
             routes = set(re.findall(r"route (?:add|replace|append) default via (\S+)", text))
             assert {str(g.address) for g in profile.gateways} == routes, (seed, profile.interface, text, files)
             leased = (
-                bool(re.search(r"(?m)^\s*(?:/sbin/)?(?:dhclient|udhcpc|dhcpcd|No DHCP client)", text))
+                bool(
+                    re.search(
+                        r"(?m)^\s*(?:CLIENT=\S+;\s+)?(?:/sbin/)?(?:dhclient -4|udhcpc|dhcpcd|No DHCP client)", text
+                    )
+                )
                 or "DHCP client" in text
             )
             assert profile.has(Method.LEASED, 4) is leased, (seed, profile.interface, text)

@@ -25,17 +25,31 @@ from nightlatch.latch import live
 from tests.live.latching import KILL, PAUSE
 from tests.live.station import Station
 
-pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "nft", "dnsmasq", "ping", root=True)
+pytestmark = pytest.mark.judge(
+    "sshd", "unshare", "nsenter", "ip", "nft", "dnsmasq", "ping", "ifup", "dhclient", "nmcli", root=True
+)
 LEASED = "# given by the harbour's router\n[Match]\nName=eth0\n\n[Network]\nDHCP=ipv4\nLinkLocalAddressing=no\n"
 PLAN = "network:\n  version: 2\n  renderer: networkd\n  ethernets:\n    eth0:\n      dhcp4: true   # given by the harbour's router\n"
 FILE = "/etc/systemd/network/10-eth0.network"
+INTERFACES = "auto lo\niface lo inet loopback\n\n# given by the harbour's router\nauto eth0\niface eth0 inet dhcp\n"
+PROFILE = (
+    "[connection]\nid=pier\nuuid=7f1d0c52-3a86-4e0b-9c55-0d6f2a9be022\ntype=ethernet\ninterface-name=eth0\n\n"
+    "[ipv4]\nmethod=auto\n\n[ipv6]\nmethod=disabled\n"
+)
+# What each system's guest starts, its file, and what that says while the address is leased.
+SYSTEMS: dict[str, tuple[str, str, str]] = {
+    "networkd": ("systemd-networkd.service", FILE, LEASED),
+    "netplan": ("systemd-networkd.service", "/etc/netplan/50-eth0.yaml", PLAN),
+    "ifupdown": ("networking.service", "/etc/network/interfaces", INTERFACES),
+    "manager": ("NetworkManager.service", "/etc/NetworkManager/system-connections/pier.nmconnection", PROFILE),
+}
 
 
 class Moving:
     """A guest with a leased address, and the estate file that is to give it a fixed one."""
 
     def __init__(
-        self, station: Station, name: str, fixed: str, files: dict[str, str], gateway: str = "192.168.56.254"
+        self, station: Station, name: str, fixed: str, system: str = "networkd", gateway: str = "192.168.56.254"
     ) -> None:
         self.station, self.name, self.fixed, self.gateway = station, name, fixed, gateway
         guest = station.lab.guest(name, {"isle": []})
@@ -50,9 +64,12 @@ class Moving:
         )
         guest.image.write("/etc/sudoers.d/keeper", "keeper ALL=(ALL) NOPASSWD: ALL\n", 0o440)
         guest.image.write("/etc/ssh/sshd_config.d/10-station.conf", "PasswordAuthentication no\n")
-        guest.image.units("ssh.service", "systemd-networkd.service")
-        for path, text in files.items():
-            guest.image.write(path, text, 0o600 if "netplan" in path else 0o644)
+        unit, self.file, self.stored = SYSTEMS[system]
+        guest.image.units("ssh.service", unit)
+        for when in ("pre-up", "up", "down", "post-down"):
+            guest.image.own(f"/etc/network/if-{when}.d", 0o755, 0, 0)
+        guest.image.write("/etc/NetworkManager/NetworkManager.conf", "[main]\nplugins=keyfile\n")
+        guest.image.write(self.file, self.stored, 0o644 if system in ("networkd", "ifupdown") else 0o600)
         public = guest.image.host_key()
         self.pin = run("ssh-keygen", "-l", "-f", "-", stdin=public).split()[1]
         guest.boot()
@@ -115,12 +132,11 @@ def harbour(station: Station) -> Iterator[Station]:
         server.wait(10)
 
 
-@pytest.mark.parametrize("system", ["networkd", "netplan"])
+@pytest.mark.parametrize("system", list(SYSTEMS))
 def test_a_guest_moves_to_a_fixed_address_and_the_estate_follows(
     harbour: Station, system: str, tell: Callable[[str], None]
 ) -> None:
-    files = {FILE: LEASED} if system == "networkd" else {"/etc/netplan/50-eth0.yaml": PLAN}
-    moving = Moving(harbour, f"m-{system}", "192.168.56.31" if system == "networkd" else "192.168.56.32", files)
+    moving = Moving(harbour, f"m-{system}", f"192.168.56.{40 + list(SYSTEMS).index(system)}", system)
     before = moving.path.read_text()
     started = time.monotonic()
     done = moving.enact()
@@ -151,7 +167,7 @@ def test_a_guest_moves_to_a_fixed_address_and_the_estate_follows(
 
 
 def test_a_guest_that_nobody_reaches_at_its_new_address_goes_back(harbour: Station) -> None:
-    moving = Moving(harbour, "unreached", "192.168.56.33", {FILE: LEASED})
+    moving = Moving(harbour, "unreached", "192.168.56.33")
     rules = "table ip cut {\n chain f {\n type filter hook forward priority 0\n ip daddr 192.168.56.33 drop\n }\n}\n"
     harbour.lab.router.run("nft", "-f", "-", stdin=rules)
     try:
@@ -173,7 +189,7 @@ def test_a_guest_that_nobody_reaches_at_its_new_address_goes_back(harbour: Stati
 
 
 def test_a_way_out_that_worked_before_must_work_afterwards(harbour: Station) -> None:
-    moving = Moving(harbour, "cut-off", "192.168.56.34", {FILE: LEASED}, gateway="192.168.56.99")
+    moving = Moving(harbour, "cut-off", "192.168.56.34", gateway="192.168.56.99")
     with pytest.raises(PutBackError, match="the way out that worked before does not"):
         moving.enact(seconds=40)
     moving.back()
@@ -181,7 +197,7 @@ def test_a_way_out_that_worked_before_must_work_afterwards(harbour: Station) -> 
 
 
 def test_a_power_cut_on_the_latch_brings_the_old_address(harbour: Station) -> None:
-    moving = Moving(harbour, "cut", "192.168.56.35", {FILE: LEASED})
+    moving = Moving(harbour, "cut", "192.168.56.35")
     done = moving.enact(seconds=300, decide=lambda _: None)
     assert (done.outcome, done.moved_to) == ("on the latch", moving.fixed)
     assert moving.address() == moving.fixed
@@ -193,7 +209,7 @@ def test_a_power_cut_on_the_latch_brings_the_old_address(harbour: Station) -> No
 
 
 def test_left_on_the_latch_it_is_kept_or_taken_back_over_the_new_address(harbour: Station) -> None:
-    moving = Moving(harbour, "left", "192.168.56.36", {FILE: LEASED})
+    moving = Moving(harbour, "left", "192.168.56.36")
     assert moving.enact(seconds=300, decide=lambda _: False).outcome == "put back"
     moving.back()
     moving.enact(seconds=300, decide=lambda _: None)
@@ -246,10 +262,15 @@ def until_at(moving: Moving, change: str, point: str) -> None:
     waited(f"the step {point}", asked(), 60)
 
 
-def test_a_move_cut_off_anywhere_goes_back(harbour: Station, tell: Callable[[str], None]) -> None:
+CUT = {"networkd": AFTERWARDS, "ifupdown": ("guarded", "swapped", "moved"), "manager": ("loading", "moved")}
+
+
+@pytest.mark.parametrize("system", list(CUT))
+def test_a_move_cut_off_anywhere_goes_back(harbour: Station, system: str, tell: Callable[[str], None]) -> None:
     """The power goes, and the guest's own script dies, at each step from the swap on: the leased address comes back."""
-    moving = Moving(harbour, "steps", "192.168.56.37", {FILE: LEASED})
-    for point in AFTERWARDS:
+    moving = Moving(harbour, f"s-{system}", f"192.168.56.{50 + list(CUT).index(system)}", system)
+    file = moving.guest.root / moving.file.lstrip("/")
+    for point in CUT[system]:
         change, thread = begun(moving, PAUSE.format(point=point), 120)
         until_at(moving, change, point)
         moving.guest.power_cut()
@@ -257,11 +278,12 @@ def test_a_move_cut_off_anywhere_goes_back(harbour: Station, tell: Callable[[str
         moving.guest.run("ip", "addr", "flush", "dev", "eth0")
         moving.guest.boot()
         moving.back()
-        assert (moving.guest.root / FILE.lstrip("/")).read_text() == LEASED, point
-    for point in AFTERWARDS[2:]:
+        assert file.read_text() == moving.stored, point
+    killed = [point for point in CUT[system] if system != "networkd" or point not in AFTERWARDS[:2]]
+    for point in killed:
         change, thread = begun(moving, KILL.format(point=point, flag=f"/run/killed-{point}"), 15)
         until_at(moving, change, point)
         thread.join(60)
         moving.back()
-        assert (moving.guest.root / FILE.lstrip("/")).read_text() == LEASED, point
-    tell(f"a move: power cut at {len(AFTERWARDS)} steps, script killed at {len(AFTERWARDS) - 2}, 0 wrong")
+        assert file.read_text() == moving.stored, point
+    tell(f"a move under {system}: power cut at {len(CUT[system])} steps, script killed at {len(killed)}, 0 wrong")

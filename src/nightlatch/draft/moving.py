@@ -22,6 +22,7 @@ from nightlatch.readings.profiles import Method, Profile, System
 from nightlatch.reason.leading import leading
 
 STARTED = (System.NETWORKD, System.MANAGER)
+MOVABLE = (System.NETWORKD, System.MANAGER, System.IFUPDOWN)  # while they run
 Wanted = dict[int, tuple[IPInterface, ...]]  # the addresses of one interface by family
 
 
@@ -61,10 +62,10 @@ def _may_move(spec: GuestSpec, reading: NetworkReading, name: str, other: bool) 
     """Raise CannotEditError for a running guest whose interface can't be moved on the latch."""
     profiles = reading.profiles_of(name)
     system = profiles[0].system if profiles else None
-    by_networkd = system is System.NETWORKD or (system is System.NETPLAN and reading.renderers.get(name) == "networkd")
-    if not by_networkd or not any(each.link.name == name for each in reading.live):
+    by_networkd = system is System.NETPLAN and reading.renderers.get(name) == "networkd"
+    if not (system in MOVABLE or by_networkd) or not any(each.link.name == name for each in reading.live):
         raise CannotEditError(
-            "only what systemd-networkd or netplan configures is moved while it runs; use its console"
+            "only networkd, netplan over it, NetworkManager and ifupdown are moved while they run; use its console"
         )
     if not spec.host_keys:
         raise CannotEditError("no host key is pinned to know it again by; nightlatch meet first")

@@ -270,6 +270,7 @@ revert() { # revert WHY: everything as it was; what somebody else changed meanwh
     say reverting "$1"
     at reverting
     left='' broken='' worse=''
+    [ "$2" = boot ] || [ "$net" != ifupdown ] || [ ! -e "$change/away" ] || ifdown "$interface"
     in_reverse put_back
     settle
     at restored
@@ -279,7 +280,7 @@ revert() { # revert WHY: everything as it was; what somebody else changed meanwh
     stop_service "$2"
     start=''
     [ "$was_running" = yes ] || sockets=''
-    if [ "$2" != boot ] && { [ -e "$change/loading" ] || [ -e "$change/loaded" ]; }; then
+    if [ "$2" != boot ] && { [ -e "$change/loading" ] || [ -e "$change/loaded" ] || [ -e "$change/away" ]; }; then
         [ -z "$net" ] || net_load
         load
         start_again
@@ -310,7 +311,7 @@ finish_kept() {
 release() {
     rm -f "/run/nightlatch/$id"
     rmdir /run/nightlatch 2>/dev/null
-    rm -rf "$change/copy" "$change/expected" "$change/table.back" "$change/rehearsed" "$change/loading" "$change/loaded" "$change/going" "$change/unit" "$change/started" "$change/worked" "$change/generate" "$change/acts" "$change/acted" "$change/acted.back"
+    rm -rf "$change/copy" "$change/expected" "$change/table.back" "$change/rehearsed" "$change/loading" "$change/loaded" "$change/going" "$change/unit" "$change/started" "$change/worked" "$change/away" "$change/generate" "$change/acts" "$change/acted" "$change/acted.back"
     if [ -e "$change/record.json" ]; then rm -f "$change"/table; else rm -f "$change"/*.before "$change"/*.after "$change/record.part" "$change/table"; fi
     prune
     settle
@@ -372,6 +373,7 @@ go() {
     at checked
     settle
     [ -z "$net" ] || net_note
+    [ "$net" != ifupdown ] || net_leave # it takes down what its files say, so before they change
     each_path swap || { give_up "$why"; return; }
     settle
     at swapped
@@ -379,8 +381,7 @@ go() {
     at loading
     [ -z "$acts" ] || acts_do || { give_up "$why"; return; }
     if [ -n "$net" ]; then
-        say moving
-        sleep 1 # whoever follows is told, and hangs up, before the address goes
+        [ "$net" = ifupdown ] || net_leave
         net_load || { give_up "$net could not be told to read its files again"; return; }
         at moved
     fi
@@ -411,6 +412,7 @@ main() {
     rehearse) : >"$change/rehearsed" ;;
     check-over) over=yes; check ;;
     check-copy) over=no; check ;;
+    check-net) mount --make-rprivate / && each_path lay_over && ifup --no-act --force "$interface" ;;
     keep) if decide keep; then finish_kept; else revert "it was decided already"; fi ;;
     esac
 }

@@ -1,7 +1,21 @@
 # The part of a change that moves an interface: loading its system's files, and looking whether the guest is still connected.
 # Beside latch.sh, for changes of addresses only. $net is the system, $interface the interface, $gives its addresses to be.
-net_check() { # the system's own generator on a copy with the new files, where it has one
-    [ "$net" = netplan ] || return 0
+net_check() { # the system's own program on the new files, where it has one that changes nothing
+    case $net in
+    netplan) net_generate ;;
+    ifupdown)
+        unshare -m true 2>/dev/null || return 0
+        why=$(unshare -m sh "$change/latch.sh" check-net 2>&1 >/dev/null) || { why="ifup refuses the new files: $why"; return 1; }
+        why=''
+        ;;
+    manager) ! nmcli --help 2>&1 | grep -q -e --offline || each_path net_parse ;;
+    esac
+}
+net_parse() {
+    [ "$ak" = file ] && [ -e "$staged" ] || return 0
+    nmcli --offline connection modify connection.autoconnect yes <"$staged" >/dev/null 2>&1 || { why="nmcli refuses the new $path"; return 1; }
+}
+net_generate() { # on a copy with the new files
     copy=$change/generate
     rm -rf "$copy"
     mkdir -p "$copy/etc" "$copy/lib" "$copy/run" || return 1
@@ -14,8 +28,16 @@ net_lay() {
     [ "$ak" = file ] && [ -e "$staged" ] || return 0
     mkdir -p "$copy${path%/*}" && cat "$staged" >"$copy$path" && chmod 600 "$copy$path"
 }
+net_leave() { # whoever follows is told, and hangs up, before the address goes
+    say moving
+    sleep 1
+    : >"$change/away"
+    [ "$net" != ifupdown ] || ifdown "$interface"
+}
 net_load() {
     case $net in
+    ifupdown) ifup "$interface"; return ;;
+    manager) nmcli connection reload && { nmcli device reapply "$interface" || nmcli -w 30 device connect "$interface"; }; return ;;
     netplan) netplan generate || return 1 ;; # what it wrote is loaded below; nothing else is started anew
     esac
     networkctl reload && networkctl reconfigure "$interface"

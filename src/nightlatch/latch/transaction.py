@@ -26,8 +26,8 @@ MARK = "NIGHTLATCH_TEXT_ENDS_HERE"
 
 @dataclass(frozen=True, slots=True)
 class Move:
-    """The interface that a change moves: its `system` (networkd or netplan), the addresses it is to have, and a name that
-    is looked up before and after, where one is known."""
+    """The interface that a change moves: its `system` (networkd, netplan, manager, ifupdown), the addresses it is to have, and
+    a name that is looked up before and after, where one is known."""
 
     system: str
     interface: str

@@ -7,6 +7,7 @@ ignored, with a line in the log only.
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 from ipaddress import ip_network
 
 from nightlatch.evidence.snapshot import Entry, Snapshot
@@ -60,7 +61,16 @@ def _profiles(snapshot: Snapshot) -> Iterator[Profile]:
                 continue
             content = snapshot.content(path)
             if content is not None:
-                yield profile(content, path, refused(snapshot.entries.get(snapshot.resolve(path).path)))
+                found = profile(content, path, refused(snapshot.entries.get(snapshot.resolve(path).path)))
+                yield _for_now(found, content) if folder.startswith("/run/") else found
+
+
+def _for_now(found: Profile, content: bytes) -> Profile:
+    """A profile in /run is gone after the next boot. One that the manager made up itself for an interface that was set up
+    by something else says nothing but what is so just now (measured: 1.42, `[.nmmeta] nm-generated=true`)."""
+    made_up = sections.parse(content, Dialect.KEYFILE).last(".nmmeta", "nm-generated")
+    because = "NetworkManager made it up for what it found" if made_up is not None and made_up.value == "true" else ""
+    return replace(found, at_boot=False, boot_origin=found.origin, set_aside=because)
 
 
 def _is_backup(name: str) -> bool:
