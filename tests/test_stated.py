@@ -125,6 +125,8 @@ DRAFTS: list[tuple[str, str, dict[str, str | bytes], list[str], str]] = [
     (RUN, "", {}, [], "write package: NAME in its sentence"),
     (RUN + ", package: tide", "", {}, ["install the package tide: apt-get", "enable tide-log.service", "start tide-log.service"], ""),
     (RUN + ", package: tide", "", {"/etc/os-release": "ID=skerry\n"}, [], "install tide by hand"),
+    ("run: ssh, on: gauge", unit("ssh.socket", "active", "disabled"), {}, ["enable ssh.socket"], ""),
+    ("run: ssh, on: gauge", unit("ssh.socket", "active", "enabled"), {}, [], ""),
     ("stop: systemd-journald, on: gauge", unit("systemd-journald.service", "active", "static"), {}, [], "depends on it"),
     ("run: chrony, on: gauge", "\n".join([unit("chrony.service", "inactive", "disabled"), unit("systemd-timesyncd.service")]), {},
      ["disable systemd-timesyncd.service", "stop systemd-timesyncd.service", "enable chrony.service", "start chrony.service"], ""),
@@ -207,6 +209,16 @@ def test_ports_that_are_left(tmp_path: Path, config: str, files: dict[str, str |
     whole = made(tmp_path, "run: ssh, on: gauge, at: 2222")
     found = ports.given(whole, guest_access(readings.read(Guest(config + OFF, DESK, files=files).snapshot()), AT))
     assert [hand in each.hand for each in found.left] == [True], found.left
+
+
+def test_a_port_that_another_program_holds_is_left(tmp_path: Path) -> None:
+    whole = made(tmp_path, "run: ssh, on: gauge, at: 2222")
+    snapshot = live()
+    taken = b'tcp LISTEN 0 128 0.0.0.0:2222 0.0.0.0:* users:(("tide",pid=77,fd=3))\n'
+    snapshot = replace(snapshot, listings={**snapshot.listings, "sockets": taken})
+    found = ports.given(whole, guest_access(readings.read(snapshot), AT))
+    assert not found.steps
+    assert "tide listens on port 2222 already" in found.left[0].hand
 
 
 def test_the_port_that_nightlatch_comes_by_stays_for_one_draft(tmp_path: Path) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from datetime import UTC, datetime
 
-from nightlatch import api, changing
+from nightlatch import api, changing, relocating
 from nightlatch.draft import door
 from nightlatch.draft.acts import Enable, Install, Start
 from nightlatch.draft.door import ServiceStep
@@ -59,7 +59,8 @@ def without_packages(draft: Draft) -> Draft:
 
 def _transaction(proved: ProvedDraft, at: datetime, seconds: int, unguarded: bool) -> Transaction:
     change = changing.new_change_id(datetime.now(UTC))
-    made = changing.transaction_for(proved, at, change, seconds, unguarded=unguarded)
+    ports = relocating.ports_of(proved)
+    made = changing.transaction_for(proved, at, change, seconds, unguarded=unguarded, ports=ports)
     return replace(made, owner="somebody at the console")
 
 

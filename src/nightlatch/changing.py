@@ -192,8 +192,9 @@ def put_on_latch(
             return Latched(changed, "on the latch", confirmation, steps, goes, port=port)
         if goes and not answer:
             outcome = relocating.taken_back(shell, there, change, owner())
-        else:
-            outcome = _decided(there, change, answer, seconds, confirmation)
+        else:  # what was not reached over its new port is taken back over the old one, which is open yet
+            old = port and not answer and ports is not None and int(proved.before.facts["came_to_port"]) in ports.after
+            outcome = _decided(shell if old else there, change, answer, seconds, confirmation)
     except KeyboardInterrupt:
         raise PutBackError(
             f"{shell.guest}: interrupted. If change {change} was begun, the guest takes it back by itself within {seconds} s; "

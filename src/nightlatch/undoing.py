@@ -64,9 +64,8 @@ def _undo_kept(
     done = changing.put_on_latch(estate, shell, proved, at, number, seconds=seconds, decide=decide, forget=record.id)
     outcome = {"kept": "put back", "put back": "kept"}.get(done.outcome, done.outcome)
     left = (*done.changed.skipped, *returning.stays(snapshot, kept))
-    return Latched(
-        Changed(spec.name, record.id, done.changed.paths, left, done.changed.acts), outcome, done.confirmation
-    )
+    changed = Changed(spec.name, record.id, done.changed.paths, left, done.changed.acts)
+    return Latched(changed, outcome, done.confirmation, followed=done.followed, port=done.port)
 
 
 def _was(snapshot: Snapshot, side: Side, copy: str) -> Entry:

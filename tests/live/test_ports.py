@@ -59,7 +59,7 @@ def doors(station: Station, guest: Guest) -> list[int]:
 
 def enact(station: Station, path: Path, name: str, **more: object) -> Latched:
     with station.client() as client:
-        return changing.enact(load(path), name, datetime.now(UTC), client=client, seconds=60, **more)  # type: ignore[arg-type]
+        return changing.enact(load(path), name, datetime.now(UTC), client=client, **{"seconds": 60, **more})  # type: ignore[arg-type]
 
 
 def proved(station: Station, path: Path, name: str) -> ProvedDraft:
@@ -117,12 +117,40 @@ def test_a_new_port_that_nothing_reaches_goes_back(station: Station, unit: str) 
     guest.inside("nft", "add table inet shut; add chain inet shut in { type filter hook input priority 0; }; "
                  "add rule inet shut in tcp dport 2222 drop")  # fmt: skip
     with pytest.raises(PutBackError, match="no fresh connection comes in"):
-        enact(station, path, name)
+        enact(station, path, name, seconds=300)
     assert open_ports(guest) == [22]
     assert doors(station, guest) == [22]
     assert path.read_text() == before
     now = guest.files("/etc")
     assert {each for each in {**files, **now} if files.get(each) != now.get(each)} == set()
+
+
+def test_a_port_left_on_the_latch_is_kept_over_it_and_the_estate_follows(station: Station) -> None:
+    guest = made(station, "shoal", "192.168.56.28", "ssh.service")
+    path = stated(station, "shoal")
+    assert enact(station, path, "shoal", decide=lambda _: None).outcome == "on the latch"
+    with station.client() as client:
+        assert undoing.undo(load(path), "shoal", client=client).outcome == "put back"
+    assert open_ports(guest) == [22]
+    assert enact(station, path, "shoal", decide=lambda _: None).outcome == "on the latch"
+    with station.client() as client:
+        done = changing.keep(load(path), "shoal", client=client)
+    assert (done.outcome, done.port) == ("kept", 2222)
+    assert load(path).guests["shoal"].via.port == 2222
+
+
+def test_a_script_at_the_console_moves_the_port_at_once(station: Station) -> None:
+    guest = made(station, "reef", "192.168.56.29", "ssh.socket")
+    path = stated(station, "reef")
+    carried = guest.inside("sh", stdin=station.nightlatch("survey", "--script"))
+    (station.folder / "reef.txt").write_text(carried)
+    by_hand = path.read_text().replace("{ssh: 192.168.56.29, as", "{by_hand: reef.txt, as")
+    path.write_text(by_hand)
+    (guest.root / "root/change.sh").write_text(station.nightlatch("draft", path.name, "--script", "--on", "reef"))
+    assert "on the latch" in guest.inside("sh", "/root/change.sh")
+    assert open_ports(guest) == [2222]
+    guest.inside("sh", "/root/change.sh", "back")
+    assert open_ports(guest) == [22]
 
 
 @pytest.mark.parametrize("unit", KINDS)

@@ -67,7 +67,7 @@ def latched(sheet: Page, done: Latched, source: str) -> None:
 def undone(sheet: Page, done: Latched) -> int:
     """What came of taking a change back; returns the exit code."""
     if done.outcome == "put back":
-        text.undone(sheet, done.changed)
+        text.undone(sheet, done.changed, done.followed)
         return 5 if done.changed.skipped else 0
     sheet.wrapped(f"change {done.changed.change} stands: it was {done.outcome}", label=done.changed.guest, style="high")
     return 5

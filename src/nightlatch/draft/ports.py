@@ -37,7 +37,9 @@ def given(estate: Estate, access: GuestAccess) -> Given:
         return out
     came = _came_by(access)
     target = wanted | ({came} if came in now else set())
-    _sshd(access, target, why, out)
+    _taken(access, target - now, why, out)
+    if not out.left:
+        _sshd(access, target, why, out)
     if out.left:
         return out
     _socket(access, target, why, out)
@@ -58,6 +60,17 @@ def _came_by(access: GuestAccess) -> int:
 
 def _listed(ports: set[int] | frozenset[int]) -> str:
     return ", ".join(str(port) for port in sorted(ports))
+
+
+def _taken(access: GuestAccess, fresh: set[int], why: str, out: Given) -> None:
+    """A port that another program holds now."""
+    service = access.reading.service
+    own = {daemon.pid for daemon in service.daemons}
+    for socket in service.sockets:
+        others = [name for name, pid in socket.programs if pid not in own and name != "sshd"]
+        if socket.port in fresh and others:
+            out.leave(why, f"{others[0]} listens on port {socket.port} already; free it first, or state another")
+            return
 
 
 def _sshd(access: GuestAccess, target: set[int], why: str, out: Given) -> None:

@@ -50,6 +50,7 @@ def given(estate: Estate, snapshot: Snapshot) -> Given:
     root = _root(estate, reading)
     for each in of_units(estate, reading):
         _unit(each, reading, root, out)
+    _ssh(estate, reading, out)
     _rivals(estate, reading, out)
     _zone(estate, reading, out)
     _name(estate, reading, out)
@@ -78,6 +79,11 @@ def _unit(each: Stated, reading: GuestReading, root: str, out: Given) -> None:
     why = text_of(each)
     if not reading.service.is_live:
         verb = "enable" if each.spec.runs else "disable"
+        if Lack.THERE in lacks:
+            out.leave(
+                why, f"install {each.spec.package or 'its package'} in {root}; only a running guest gets packages"
+            )
+            return
         out.leave(why, f"systemctl --root={root} {verb} {name}; only a running guest's services are changed")
     elif reading.snapshot.facts.get("init") != "systemd":
         out.leave(why, "this guest has no systemd: use its own service manager")
@@ -89,6 +95,15 @@ def _unit(each: Stated, reading: GuestReading, root: str, out: Given) -> None:
         _install(each, reading, out, why)
     else:
         out.acts += _acts(name, lacks, why)
+
+
+def _ssh(estate: Estate, reading: GuestReading, out: Given) -> None:
+    """The SSH server at boot; that it runs is shown by the connection, and a stopped one is for the console's script."""
+    stated = any(each.unit == "ssh" for each in estate.services_of(reading.guest))
+    service = reading.service
+    units = [unit for unit in (service.socket, service.service) if unit is not None]
+    if stated and service.is_running and service.has_units and units and not any(unit.at_boot for unit in units):
+        out.acts.append(Enable(units[0].name, "sshd runs, but nothing starts it at boot."))
 
 
 def _acts(name: str, lacks: tuple[Lack, ...], why: str) -> Iterator[Act]:

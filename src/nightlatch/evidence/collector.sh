@@ -161,7 +161,7 @@ nl_owners() { # the unit of every program that listens, by its control group
 nl_units() { # those that are there under a name of their own; a link is the other's second name; and who listens
     units=''
     for each in ssh.service ssh.socket sshd.service sshd.socket systemd-timesyncd.service chrony.service chronyd.service \
-        ntp.service ntpd.service ntpsec.service openntpd.service $stated; do
+        ntp.service ntpd.service ntpsec.service openntpd.service; do
         for top in /etc/systemd/system /run/systemd/system /usr/local/lib/systemd/system /usr/lib/systemd/system /lib/systemd/system; do
             if [ -e "$top/$each" ]; then
                 case $each in sshd.*) [ ! -L "$top/$each" ] || break ;; esac
@@ -170,7 +170,7 @@ nl_units() { # those that are there under a name of their own; a link is the oth
             fi
         done
     done
-    for each in $owners; do
+    for each in $stated $owners; do # what the estate speaks of is asked about even where it has no file of that name
         case $nl$units$nl in *"$nl${each#* }$nl"*) ;; *) units=$units$nl${each#* } ;; esac
     done
 }

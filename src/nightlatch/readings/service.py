@@ -17,7 +17,7 @@ from nightlatch.origin import Kind, Origin
 SERVICES = ("ssh.service", "sshd.service")
 SOCKETS = ("ssh.socket", "sshd.socket")
 BY_HAND = ""
-NAME = re.compile(r"[A-Za-z0-9:_.@-]{1,200}\.(?:service|socket|timer)")
+NAME = re.compile(r"[A-Za-z0-9:_.@\\-]{1,200}\.(?:service|socket|timer)")
 
 
 @dataclass(frozen=True, slots=True)
@@ -157,7 +157,7 @@ def _units(text: str) -> Iterator[tuple[str, Unit]]:
         values = dict(pairs)
         name = values.get("Id", "")
         asked = [each for each in values.get("Names", "").split(" ")[:20] if NAME.fullmatch(each)]
-        if not name:
+        if not NAME.fullmatch(name):
             continue
         unit = Unit(
             name, values.get("LoadState") == "loaded", values.get("ActiveState") in ("active", "reloading"),

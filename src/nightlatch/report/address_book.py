@@ -182,7 +182,7 @@ def _sum(sheet: page.Page, result: AddressBook, source: str) -> None:
     then = "" if result.place else f"   Next: nightlatch addresses {source} --from PLACE"
     if any(f.check in FIXABLE and not f.waived for f in result.findings):
         then = f"   Next: write what a guest should have under addresses: in {source}, then nightlatch draft"
-    if any(f.check == "address.not-as-written" and not f.waived for f in result.findings):
+    if any(f.check == "address.not-as-stated" and not f.waived for f in result.findings):
         then = f"   Next: nightlatch draft {source}"
     sheet.line(", ".join(parts) + ".", (then, "next"))
 

@@ -175,7 +175,8 @@ def _sum(page: Page, result: Audit, source: str) -> None:
     parts += [f"{unsure} undecided" if unsure else "nothing undecided"]
     parts += [count(unread, "guest") + " not read"] if unread else []
     page.blank()
-    then = f"nightlatch draft {source}" if holes or out else ""
+    drafted = holes or out or any(f.check.endswith("as-stated") for f in result.findings(Group.HYGIENE))
+    then = f"nightlatch draft {source}" if drafted else ""
     page.line(", ".join(parts) + ".", *([("   Next: " + then, "next")] if then else []))
 
 
@@ -354,8 +355,8 @@ def _done(changed: Changed) -> str:
     return " and ".join([*parts, *([count(len(changed.acts), "act")] if changed.acts else [])])
 
 
-def undone(page: Page, changed: Changed) -> None:
-    """What undo did on one guest."""
+def undone(page: Page, changed: Changed, followed: str = "") -> None:
+    """What undo did on one guest, and what the estate file took over of it."""
     page.line((changed.guest, "name"), f"   change {changed.change} taken back: {_done(changed)}")
     for path in changed.paths:
         page.line("  ", path, "   as it was")
@@ -363,3 +364,5 @@ def undone(page: Page, changed: Changed) -> None:
         page.line("  ", act)
     for path in changed.skipped:
         page.line("  ", (path, "high"), "   changed by somebody else since: left as it is")
+    if followed:
+        page.wrapped(f"{followed}.", indent=2)

@@ -163,7 +163,7 @@ def rewritten(context: Context) -> Iterator[Told]:
         yield Told(_sentence(text.rstrip(".")), (Proof("its file", placed.origin),), (placed.origin.path,))
 
 
-@check("address.not-as-written", MEDIUM, source="design: addresses in the estate file")
+@check("address.not-as-stated", MEDIUM, source="design: addresses in the estate file")
 def not_as_written(context: Context) -> Iterator[Told]:
     """The estate gives the guest an address that its files don't store."""
     network = context.access.reading.network
