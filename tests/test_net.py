@@ -10,9 +10,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from nightlatch.formats.patterns import matches
-from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, normal, prefix, union
+from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, prefix, union
 from nightlatch.net.globs import solve
 from nightlatch.net.literal import AddressError, parse_network
+from nightlatch.net.ranges import normal
 from nightlatch.readings import address_lists
 
 edges = st.sampled_from([0, 1, 2, 254, 255, 256, (1 << 32) - 2, (1 << 32) - 1]) | st.integers(0, (1 << 32) - 1)

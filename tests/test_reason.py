@@ -142,7 +142,7 @@ def test_emergency_accounts_are_granted_what_they_state(tmp_path: Path) -> None:
     [
         (
             "/etc/nftables.conf",
-            "table inet f {\n chain i {\n type filter hook input priority 0; policy drop;\n tcp dport 22 accept\n }\n}\n",
+            "table inet f {\n chain i {\n type filter hook input priority 0; policy drop;\n meta mark 7 accept\n }\n}\n",
         ),
         ("/etc/iptables/rules.v4", "*filter\n:INPUT DROP [0:0]\nCOMMIT\n"),
         ("/etc/ufw/ufw.conf", "ENABLED=yes\n"),
@@ -150,7 +150,8 @@ def test_emergency_accounts_are_granted_what_they_state(tmp_path: Path) -> None:
     ],
 )
 def test_an_unread_filter_makes_the_bounds_differ_and_is_named(tmp_path: Path, path: str, content: str) -> None:
-    over, under = differences(tmp_path, Guest(NO_PASSWORDS, {"mara": pub("mara-desk") + "\n"}, {path: content}), GRANT)
+    files: dict[str, str | bytes] = {path: content, "/etc/systemd/system/sysinit.target.wants/nftables.service": ""}
+    over, under = differences(tmp_path, Guest(NO_PASSWORDS, {"mara": pub("mara-desk") + "\n"}, files), GRANT)
     assert not [s for s in over if s.certain]
     assert not [m for m in under if m.certain]
     shell = next(s for s in over if s.path.power == SHELL)

@@ -200,7 +200,9 @@ LEFT_PORTS = [
     ("", {"/etc/default/ssh": "SSHD_OPTS=-p 22\n"}, "starts sshd with a port of its own"),
     ("Banana yes\n", {}, "mend that first"),
     ("", {**SELINUX}, "semanage port -a -t ssh_port_t -p tcp 2222"),
-    ("", {"/etc/nftables.conf": "table inet x { chain y { type filter hook input priority 0; policy drop; } }\n"}, "open it there first"),
+    ("", {"/etc/ufw/ufw.conf": "ENABLED=yes\n"}, "open it there first"),
+    ("", {"/etc/nftables.conf": "table inet x {\n chain y { type filter hook input priority 0; policy drop; tcp dport 22 accept; }\n}\n",
+          "/etc/systemd/system/sysinit.target.wants/nftables.service": ""}, "open it there first"),
 ]  # fmt: skip
 
 
@@ -224,7 +226,7 @@ def test_a_port_that_another_program_holds_is_left(tmp_path: Path) -> None:
 def test_the_port_that_nightlatch_comes_by_stays_for_one_draft(tmp_path: Path) -> None:
     whole = made(tmp_path, "run: ssh, on: gauge, at: 2222")
     found = ports.given(whole, guest_access(readings.read(live()), AT))
-    assert [getattr(step, "text", "") for step in found.steps] == ["Port 2222", "Port 22"]
+    assert [getattr(step, "text", "") for step in found.steps] == ["Port 22", "Port 2222"]
     assert "Port 22 stays open" in found.left[0].text
     assert not ports.given(whole, guest_access(readings.read(live(came_to_port="2222", files={})), AT)).left
 

@@ -9,6 +9,7 @@ from nightlatch.audit.findings import Finding, Group, Severity
 from nightlatch.audit.naming import Names, listed
 from nightlatch.net.addresses import EVERY_ADDRESS
 from nightlatch.origin import Kind, Origin
+from nightlatch.readings.rules import Does
 from nightlatch.reason.access import (
     COMMON,
     Certificate,
@@ -22,6 +23,7 @@ from nightlatch.reason.access import (
     joined,
 )
 from nightlatch.reason.differences import Missing
+from nightlatch.reason.filtering import deciding, flow_to, passed
 from nightlatch.reason.paths import GuestAccess
 from nightlatch.reason.settings import Settings
 
@@ -48,13 +50,14 @@ class ShutOut:
     promise: str
 
 
+FILTER = "let them in there on the guest; drafting rules of filters comes later"
 ACCOUNT = "change the account on the guest; drafting accounts comes later"
 
 
 def cause_of(missing: Missing, access: GuestAccess) -> Cause:
     """The first thing that stands in the way of a grant."""
     grant = missing.grant
-    for find in (_service, _account, _shut, _turned, _password, _elsewhere, _unlisted):
+    for find in (_service, _account, _filtered, _shut, _turned, _password, _elsewhere, _unlisted):
         found = find(missing, access)
         if found is not None:
             return found
@@ -88,6 +91,23 @@ def _account(missing: Missing, access: GuestAccess) -> Cause | None:
     proof = Proof(f"no line for {name}", Origin("/etc/passwd"))
     hand = "make the account on the guest; drafting accounts comes later"
     return Cause("no account", f"there is no account {name}", (proof,), hand)
+
+
+def _filtered(missing: Missing, access: GuestAccess) -> Cause | None:
+    """The packet filter keeps the whole of where they are shut out from every port of SSH."""
+    rules, wanted = access.reading.filter.rules, (missing.certain or missing.possible).get(COMMON)
+    if rules is None or not wanted:
+        return None
+    for socket in access.listeners:
+        flow = flow_to(access.reading, socket.address, socket.port)
+        if wanted & passed(rules, flow).perhaps:
+            return None
+        found = deciding(rules, flow, wanted, (Does.DROP, Does.REJECT))
+        if found is not None:
+            verb = "drops" if found.does is Does.DROP else "refuses"
+            text = f"the packet filter {verb} it on its way to port {socket.port}"
+            return Cause(f"filter {found.origin}", text, (Proof(found.text, found.origin),), FILTER)
+    return None
 
 
 def _shut(missing: Missing, access: GuestAccess) -> Cause | None:

@@ -15,7 +15,10 @@ from nightlatch.estate.model import Estate, ServiceSpec
 from nightlatch.evidence.snapshot import ABSENT, Kind
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats import sshd_config
+from nightlatch.net.addresses import union
 from nightlatch.readings import sockets
+from nightlatch.readings.rules import Does
+from nightlatch.reason.filtering import deciding, flow_to, passed
 from nightlatch.reason.paths import GuestAccess
 from nightlatch.reason.settings import listeners
 from nightlatch.reason.stated import ssh_ports
@@ -96,7 +99,9 @@ def _sshd(access: GuestAccess, target: set[int], why: str, out: Given) -> None:
         if int(each.value[0]) not in target:
             after = fresh.pop(0) if fresh else 0
             steps.insert(0, _line(access, each.origin.path, each.origin.line, after, why))
-    out.steps += [InsertSetting(reading.main_path, why, False, f"Port {port}") for port in reversed(fresh)] + steps
+    # The port of now is written out first: with only the new one in the file the door would be shut for a step.
+    fresh.sort(key=lambda port: (port not in stored, -port))
+    out.steps += [InsertSetting(reading.main_path, why, False, f"Port {port}") for port in fresh] + steps
 
 
 def _line(access: GuestAccess, path: str, number: int, port: int, why: str) -> ReplaceLine:
@@ -152,11 +157,29 @@ def _reachable(access: GuestAccess, spec: ServiceSpec, fresh: list[int], out: Gi
                 out.leave(
                     f"Port {port} lacks its label. {why}", f"semanage port -a -t ssh_port_t -p tcp {port}, on the guest"
                 )
-    for gap in reading.filter_gaps if fresh else ():
+    for port in fresh:
+        _filtered(access, port, out)
+    for gap in reading.filter.gaps if fresh else ():
         out.leave(
             f"Whether the filter lets port {_listed(set(fresh))} in is not known: {gap.because} ({gap.origin}).",
             "open it there first; a change that can't be reached over the new port goes back",
         )
+
+
+def _filtered(access: GuestAccess, port: int, out: Given) -> None:
+    """A new port that the guest's own filter keeps callers from, whom it lets through to one of the ports of now."""
+    rules = access.reading.filter.rules
+    if rules is None:
+        return
+    before = union(passed(rules, flow_to(access.reading, each.address, each.port)).perhaps for each in access.listeners)
+    flow = flow_to(access.reading, "", port)
+    lost = before - passed(rules, flow).perhaps
+    found = deciding(rules, flow, lost, (Does.DROP, Does.REJECT)) if lost else None
+    if found is not None:
+        text = (
+            f"The packet filter keeps callers from port {port} whom it lets through now: {found.text} ({found.origin})."
+        )
+        out.leave(text, "open it there first; a change that can't be reached over the new port goes back")
 
 
 def _later(estate: Estate, access: GuestAccess, spec: ServiceSpec, came: int, doing: bool, out: Given) -> None:

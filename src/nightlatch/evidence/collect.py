@@ -45,19 +45,20 @@ FILES = (
 LOOKED_AT = (
     "/usr/sbin/sshd", "/etc/systemd/system/multi-user.target.wants/ssh.service", "/etc/ssh/sshd_not_to_be_run",
     "/etc/systemd/system/multi-user.target.wants/firewalld.service",
-    "/etc/systemd/system/sysinit.target.wants/nftables.service", "/usr/bin/sudo", "/bin/su", "/bin/sh",
+    "/etc/systemd/system/sysinit.target.wants/nftables.service",
+    "/etc/systemd/system/multi-user.target.wants/nftables.service", "/usr/bin/sudo", "/bin/su", "/bin/sh",
     "/lib/systemd/systemd-networkd", "/usr/sbin/NetworkManager", "/sbin/ifup", "/usr/sbin/netplan", "/usr/bin/cloud-init",
     *(f"{folder}/{unit}" for folder in ("/etc/systemd/system/multi-user.target.wants",
       "/etc/systemd/system/network-online.target.wants", "/usr/lib/systemd/system/multi-user.target.wants")
       for unit in ("systemd-networkd.service", "NetworkManager.service", "networking.service")),
     *(f"/etc/systemd/system/{target}.target.wants/{unit}.service" for target in ("sysinit", "multi-user")
       for unit in ("systemd-timesyncd", "chrony", "chronyd", "ntp", "ntpd", "ntpsec", "openntpd")),
-    "/sys/fs/selinux/enforce",
     "/lib/systemd/systemd", "/lib/systemd/systemd-timesyncd", "/usr/sbin/chronyd", "/usr/sbin/ntpd", "/etc/localtime",
     "/run/systemd/container", "/etc/cloud/cloud-init.disabled", "/etc/cloud/cloud.cfg.d/99-disable-network-config.cfg",
 )  # fmt: skip
 FOLDERS = (
     "/etc/ssh", "/etc/ssh/sshd_config.d", "/etc/ssh/ssh_config.d", "/etc/sudoers.d", "/etc/pam.d",
+    "/etc/nftables.d", "/etc/nftables",
     "/etc/systemd/system/ssh.service.d", "/etc/systemd/system/sshd.service.d", "/etc/systemd/system/ssh.socket.d",
     "/etc/systemd/system/sshd.socket.d",
     "/etc/netplan", "/usr/lib/netplan", "/run/netplan", "/etc/systemd/network", "/run/systemd/network",

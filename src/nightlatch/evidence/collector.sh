@@ -39,7 +39,8 @@ nl_facts() {
     read -r host </proc/sys/kernel/hostname || host=
     [ -d /run/systemd/system ] && init=systemd || init=other
     printf ' %s\n' "uid $(id -u)" "uptime $up" "boot $boot" "clock $(date +%s)" "init $init" "host $host" \
-        "connection $connection"
+        "connection $connection" \
+        "legacy $(cat /proc/net/ip_tables_names /proc/net/ip6_tables_names | tr '\n' ' ')"
 }
 nl_accounts() { # homes, shells and key files of all accounts
     homes=$(awk -F: 'NF > 6 && $6 ~ /^\// && n++ < 5000 {
@@ -122,6 +123,7 @@ nl_listings() {
     told 'listing routes' ip -4 -o route
     told 'listing routes6' ip -6 -o route
     told 'listing neighbours' ip -o neigh
+    ! command -v nft >/dev/null || told 'listing rules' nft list ruleset
     nl_units
     [ "$init" != systemd ] || [ -z "$units" ] ||
         TZ=UTC0 told 'listing units' systemctl show --no-pager --timestamp=unix -p "$properties" $units

@@ -18,7 +18,19 @@ from nightlatch.faults import UnreadableError
 BLOCK = 512
 LARGEST_NAME = 8192
 MOST_PATHS = 200_000
-LISTINGS = ("sockets", "owners", "clock", "addresses", "links", "routes", "routes6", "neighbours", "units", "daemons")
+LISTINGS = (
+    "sockets",
+    "owners",
+    "clock",
+    "addresses",
+    "links",
+    "routes",
+    "routes6",
+    "neighbours",
+    "units",
+    "daemons",
+    "rules",
+)
 
 
 @dataclass(frozen=True, slots=True)

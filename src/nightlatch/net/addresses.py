@@ -11,59 +11,10 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from itertools import pairwise
 
-Range = tuple[int, int]
-Ranges = tuple[Range, ...]
+from nightlatch.net.ranges import Range, Ranges, both, minus, normal
 
 V4_LAST = (1 << 32) - 1
 V6_LAST = (1 << 128) - 1
-
-
-def normal(ranges: Iterable[Range]) -> Ranges:
-    """Sorted ranges, overlapping and touching ones joined."""
-    out: list[Range] = []
-    for low, high in sorted(ranges):
-        if out and low <= out[-1][1] + 1:
-            if high > out[-1][1]:
-                out[-1] = (out[-1][0], high)
-        else:
-            out.append((low, high))
-    return tuple(out)
-
-
-def _minus(a: Ranges, b: Ranges) -> Ranges:
-    if not b or not a:
-        return a
-    out: list[Range] = []
-    index = 0
-    for first, high in a:
-        low = first
-        while index < len(b) and b[index][1] < low:
-            index += 1
-        step = index
-        while step < len(b) and b[step][0] <= high:
-            if b[step][0] > low:
-                out.append((low, b[step][0] - 1))
-            low = b[step][1] + 1
-            if low > high:
-                break
-            step += 1
-        if low <= high:
-            out.append((low, high))
-    return tuple(out)
-
-
-def _both(a: Ranges, b: Ranges) -> Ranges:
-    out: list[Range] = []
-    i = j = 0
-    while i < len(a) and j < len(b):
-        low, high = max(a[i][0], b[j][0]), min(a[i][1], b[j][1])
-        if low <= high:
-            out.append((low, high))
-        if a[i][1] < b[j][1]:
-            i += 1
-        else:
-            j += 1
-    return tuple(out)
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,14 +37,14 @@ class AddressSet:
             return self
         if self is EVERY_ADDRESS:
             return other
-        return AddressSet(_both(self.v4, other.v4), _both(self.v6, other.v6))
+        return AddressSet(both(self.v4, other.v4), both(self.v6, other.v6))
 
     def __sub__(self, other: AddressSet) -> AddressSet:
         if other is EVERY_ADDRESS or self is other:
             return NO_ADDRESS
         if not other:
             return self
-        return AddressSet(_minus(self.v4, other.v4), _minus(self.v6, other.v6))
+        return AddressSet(minus(self.v4, other.v4), minus(self.v6, other.v6))
 
     def __invert__(self) -> AddressSet:
         return EVERY_ADDRESS - self

@@ -11,7 +11,8 @@ import ipaddress
 import re
 from functools import lru_cache
 
-from nightlatch.net.addresses import ALL_V6, V4_LAST, AddressSet, Range, Ranges, normal, prefix
+from nightlatch.net.addresses import ALL_V6, V4_LAST, AddressSet, prefix
+from nightlatch.net.ranges import Range, Ranges, normal
 
 MOST_RANGES = 4096
 _OCTETS = tuple(str(n) for n in range(256))

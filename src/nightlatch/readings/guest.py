@@ -12,7 +12,7 @@ from nightlatch.formats import pam as pam_format
 from nightlatch.origin import Origin
 from nightlatch.readings import accounts, clock, filters, labels, network, service, sshd, sudo, units
 from nightlatch.readings.clock import ClockReading
-from nightlatch.readings.gaps import Gap
+from nightlatch.readings.filters import FilterReading
 from nightlatch.readings.labels import PortLabels
 from nightlatch.readings.network import NetworkReading
 from nightlatch.readings.sshd import MAIN
@@ -58,7 +58,7 @@ class GuestReading:
     sudo: sudo.SudoReading
     pam: dict[str, tuple[PamLine, ...]]
     host_keys: tuple[HostKey, ...]
-    filter_gaps: tuple[Gap, ...]
+    filter: FilterReading
     service: service.ServiceReading
     options: tuple[tuple[str, Origin], ...] = ()
     stored_options: tuple[tuple[str, Origin], ...] = ()

@@ -9,29 +9,26 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
-from nightlatch.evidence.snapshot import Kind, Snapshot
-from nightlatch.origin import Kind as OriginKind
+from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.origin import Origin
 
 CONFIG = "/etc/selinux/config"
-LOADED = "/sys/fs/selinux/enforce"
 OWN = 22  # the policy's own ssh_port_t
 PORT = re.compile(r"\s*portcon\s+(tcp|udp)\s+([0-9]{1,5})(?:\s*-\s*([0-9]{1,5}))?\s+\S+?:\S+?:(\w+)")
 
 
 @dataclass(frozen=True)
 class PortLabels:
-    """`mode` is enforcing, permissive or disabled, by the files, and empty where there are none; `loaded` whether a policy
-    is in the kernel now (None: not known). `local` are ranges of TCP ports with the type that was given to them here."""
+    """`mode` is enforcing, permissive or disabled, by the files, and empty where there are none. `local` are ranges of TCP
+    ports with the type that was given to them here."""
 
     mode: str = ""
-    loaded: bool | None = None
     local: tuple[tuple[int, int, str], ...] = ()
     origin: Origin | None = None
 
     @property
     def enforced(self) -> bool:
-        """Whether a port without its label can't be listened on, now or after the next boot."""
+        """Whether a port without its label can't be listened on, after the next boot at the latest."""
         return self.mode == "enforcing"
 
     def lets_ssh(self, port: int) -> bool:
@@ -53,8 +50,4 @@ def read(snapshot: Snapshot) -> PortLabels:
     local = [PORT.match(line) for line in (snapshot.content(path) or b"").decode("utf-8", "replace").splitlines()]
     ranges = tuple((int(each[2]), int(each[3] or each[2]), each[4]) for each in local if each and each[1] == "tcp")
     line = text[: mode.start()].count("\n") + 1
-    loaded = snapshot.resolve(LOADED, follow_last=False).entry
-    return PortLabels(
-        mode[1], None if loaded is None or not snapshot.is_live else loaded.kind is not Kind.ABSENT, ranges,
-        Origin(CONFIG, line, 1, OriginKind.FILE),
-    )  # fmt: skip
+    return PortLabels(mode[1], ranges, Origin(CONFIG, line, 1))

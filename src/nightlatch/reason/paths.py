@@ -35,6 +35,7 @@ from nightlatch.reason.access import (
     Unknown,
 )
 from nightlatch.reason.files import ChrootProblem, Judge, chroot_problem
+from nightlatch.reason.filtering import Passed, flow_to, passed
 from nightlatch.reason.logins import AddressPair, Logins, Turned
 from nightlatch.reason.powers import powers, root_folder
 from nightlatch.reason.privilege import Sudo
@@ -142,6 +143,7 @@ class _Work:
         self.logins = Logins(reading, at, by_name, top["usepam"].word == "yes", judge)
         self.sudo = Sudo(reading.sudo)
         self.known: dict[tuple[AddressPair, tuple[Gap, ...]], Bounds] = {}
+        self.passed: dict[Listener, Passed] = {}
         self.turned: dict[Turned, None] = {}
         self.gaps: dict[Gap, None] = dict.fromkeys([*reading.accounts.gaps, *reading.sshd.gaps, *self.sudo.gaps])
         self.shut: dict[tuple[str, Proof], None] = {}
@@ -152,7 +154,7 @@ class _Work:
         for account in self.reading.accounts.by_name.values():
             for socket in sockets:
                 paths.extend(self._paths(account, socket))
-        self.gaps.update(dict.fromkeys(self.reading.filter_gaps))
+        self.gaps.update(dict.fromkeys(self.reading.filter.gaps))
         return GuestAccess(
             self.reading.guest, self.reading, self.effective, sockets, tuple(paths), tuple(self.turned),
             tuple(self.gaps), tuple(self.shut),
@@ -160,7 +162,8 @@ class _Work:
 
     def _paths(self, account: Account, socket: Listener) -> Iterator[AccessPath]:
         worlds, gaps = self.effective.worlds(Caller(account.name, account.groups, socket))
-        self.gaps.update(dict.fromkeys(gaps))
+        through = self._through(socket)
+        self.gaps.update(dict.fromkeys([*gaps, *through.gaps]))
         whole: list[_Merged] = []
         for world in worlds:
             merged: _Merged = {}
@@ -168,14 +171,24 @@ class _Work:
                 if self.effective.ends(part.truth):
                     continue
                 settings = self.effective.settings(part.truth)
-                seen = AddressPair(part.sources, part.sources).both(AddressPair(socket.admits(), socket.admits()))
+                open_to = AddressPair(socket.admits() & through.surely, socket.admits() & through.perhaps)
+                seen = AddressPair(part.sources, part.sources).both(open_to)
                 for way in self._ways(account, settings, seen):
                     self._add(merged, account, settings, way)
             whole.append(merged)
-        unread = tuple(self.reading.sshd.gaps) + self.reading.filter_gaps
+        unread = tuple(self.reading.sshd.gaps) + self.reading.filter.gaps
         if len(gaps) > MOST_UNSURE:
             unread += (Gap("SSH server", f"more than {MOST_UNSURE} Match lines can't be decided", gaps[0].origin),)
-        yield from self._bounded(account, socket, whole, unread, gaps)
+        yield from self._bounded(account, socket, whole, unread, (*gaps, *through.gaps))
+
+    def _through(self, socket: Listener) -> Passed:
+        """Who comes through the packet filter to a socket; worked out once for all accounts."""
+        rules = self.reading.filter.rules
+        if rules is None:
+            return Passed(EVERY_ADDRESS, EVERY_ADDRESS)
+        if socket not in self.passed:
+            self.passed[socket] = passed(rules, flow_to(self.reading, socket.address, socket.port))
+        return self.passed[socket]
 
     def _bounded(
         self, account: Account, socket: Listener, whole: list[_Merged], unread: tuple[Gap, ...], undecided: tuple[Gap, ...]

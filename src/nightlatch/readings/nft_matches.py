@@ -1,0 +1,173 @@
+"""One comparison of an nftables rule as a part of a match (nft(8), PAYLOAD, META and CONNTRACK EXPRESSIONS).
+
+Every function takes elements as the text has them and gives what narrows a match, or None for what is not read.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable
+from dataclasses import replace
+
+from nightlatch.formats.nft import Item, text_of
+from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, LOOPBACK, NO_ADDRESS, AddressSet, union
+from nightlatch.net.literal import AddressError, parse_address, parse_network
+from nightlatch.net.ports import EVERY_PORT, PortSet
+from nightlatch.readings.rules import Match
+
+Elements = list[tuple[Item, ...]]
+Part = Callable[[Match], Match | None]  # narrows a match; None: it can't hold
+
+SERVICES = {
+    "ftp": 21, "ssh": 22, "telnet": 23, "smtp": 25, "domain": 53, "bootps": 67, "bootpc": 68, "http": 80, "ntp": 123,
+    "snmp": 161, "https": 443, "ipp": 631, "mdns": 5353, "ms-wbt-server": 3389, "postgresql": 5432, "http-alt": 8080,
+}  # fmt: skip
+PROTOCOLS = {"6": "tcp", "17": "udp", "1": "icmp", "58": "icmpv6", "ipv6-icmp": "icmpv6", "33": "dccp", "132": "sctp"}
+
+
+def single(head: str, elements: Elements, negated: bool) -> Part | None:
+    """The part of a match that one comparison is; None where it is not read."""
+    if head in ("ip saddr", "ip6 saddr", "ip daddr", "ip6 daddr"):
+        family = ALL_V4 if head.startswith("ip ") else ALL_V6
+        found = _addresses(elements)
+        return None if found is None else _of_address(head, family, family - found if negated else family & found)
+    if head.split()[-1] in ("dport", "sport") and head.split()[0] in ("tcp", "udp", "th", "sctp", "dccp", "udplite"):
+        return _of_port(head, elements, negated)
+    words = [" ".join(text_of(item) for item in element) for element in elements]
+    if head in ("ip protocol", "ip6 nexthdr", "l4proto"):
+        names = frozenset(PROTOCOLS.get(word, word) for word in words)
+        family = ALL_V4 if head == "ip protocol" else ALL_V6 if head == "ip6 nexthdr" else EVERY_ADDRESS
+        return lambda match: _by_name(match, names, negated, family)
+    if head in ("nfproto", "protocol"):
+        sets = [
+            {"ipv4": ALL_V4, "ip": ALL_V4, "2": ALL_V4, "ipv6": ALL_V6, "ip6": ALL_V6, "10": ALL_V6}.get(w)
+            for w in words
+        ]
+        known = union(each for each in sets if each is not None)
+        return None if None in sets else lambda match: of_source(match, ~known if negated else known)
+    if head == "ct state":
+        return lambda match: match if ("new" in words) != negated else None
+    if head in ("iif", "iifname"):
+        return lambda match: _interface(match, tuple(words), negated)
+    if head == "pkttype":
+        return lambda match: match if bool({"host", "unicast"} & set(words)) != negated else None
+    if head.split()[0] in ("icmp", "icmpv6", "igmp", "esp", "ah", "comp"):
+        return lambda match: of_protocol(match, {head.split()[0]})
+    return None
+
+
+def _addresses(elements: Elements) -> AddressSet | None:
+    out = []
+    for element in elements:
+        text = text_of(element[0]) if element else ""
+        try:
+            low, mark, high = text.partition("-")
+            if mark:
+                first, last = parse_address(low), parse_address(high)
+                ranges = ((int(first), int(last)),)
+                out.append(AddressSet(v4=ranges) if first.version == 4 else AddressSet(v6=ranges))
+            else:
+                out.append(parse_network(text))  # bits behind the prefix: not known what the kernel makes of them
+        except (AddressError, ValueError, TypeError):
+            return None
+    return union(out) if out else NO_ADDRESS
+
+
+def _of_address(head: str, family: AddressSet, found: AddressSet) -> Part:
+    if head.endswith("saddr"):
+        return lambda match: of_source(match, found)
+
+    def target(match: Match) -> Match | None:
+        kept = found if match.targets is None else match.targets & found
+        narrowed = of_source(match, family)
+        return replace(narrowed, targets=kept) if narrowed is not None and kept else None
+
+    return target
+
+
+def _of_port(head: str, elements: Elements, negated: bool) -> Part | None:
+    protocol, side = head.split()
+    ranges = []
+    for element in elements:
+        low, mark, high = text_of(element[0]).partition("-") if element else ("", "", "")
+        first, last = _port(low), _port(high) if mark else _port(low)
+        if first is None or last is None or first > last:
+            return None
+        ranges.append((first, last))
+    ports = PortSet.of(ranges)
+    ports = ~ports if negated else ports
+    if side == "sport":  # a caller's system picks it; what it can't pick anyway can't decide
+        whole = PortSet.of([(1024, 65535)])
+        if whole - ports:
+            text = f"{head} {ports}"
+            return lambda match: replace(match, unread=(*match.unread, text))
+        ports = EVERY_PORT
+
+    def part(match: Match) -> Match | None:
+        kept = ports if match.ports is None else match.ports & ports
+        narrowed = match if protocol == "th" else of_protocol(match, {protocol})
+        if narrowed is None or not kept:
+            return None
+        return narrowed if side == "sport" else replace(narrowed, ports=kept)
+
+    return part
+
+
+def _port(text: str) -> int | None:
+    if re.fullmatch(r"[0-9]{1,5}", text) and int(text) < 65536:
+        return int(text)
+    return SERVICES.get(text)
+
+
+def of_source(match: Match, found: AddressSet) -> Match | None:
+    kept = match.sources & found
+    return replace(match, sources=kept) if kept else None
+
+
+def of_protocol(match: Match, names: Iterable[str]) -> Match | None:
+    kept = frozenset(names) if match.protocols is None else match.protocols & frozenset(names)
+    return replace(match, protocols=kept) if kept else None
+
+
+def _by_name(match: Match, names: frozenset[str], negated: bool, family: AddressSet) -> Match | None:
+    narrowed = of_source(match, family)
+    if narrowed is None:
+        return None
+    others = frozenset(["tcp", "udp"]) - names
+    return of_protocol(narrowed, others if negated else names)
+
+
+def _interface(match: Match, names: tuple[str, ...], negated: bool) -> Match | None:
+    """The loopback is where only the guest's own calls come in; which other one a caller comes by is for the evaluation."""
+    if "lo" in names:
+        if negated and len(names) == 1:
+            return of_source(match, ~LOOPBACK)
+        if not negated and len(names) == 1:
+            return of_source(match, LOOPBACK)
+    if match.interfaces is not None:
+        return replace(match, unread=(*match.unread, "a second interface"))
+    return replace(match, interfaces=names, but=negated)
+
+
+def first_packet(texts: list[str]) -> bool | None:
+    names = {"fin", "syn", "rst", "psh", "ack", "urg", "ecn", "cwr"}
+    words = [text for text in texts if text not in ("(", ")", "|", ",")]
+    if "&" in words:
+        at = words.index("&")
+        rest = words[at + 1 :]
+        sign = next((word for word in rest if word in ("==", "!=")), "")
+        if not sign or at:
+            return None
+        mask, value = set(rest[: rest.index(sign)]), set(rest[rest.index(sign) + 1 :])
+        value -= {"0", "0x0"}
+    elif "/" in words:
+        sign = words[0] if words[0] in ("==", "!=") else "=="
+        plain = words[1:] if words[0] in ("==", "!=") else words
+        value, mask = set(plain[: plain.index("/")]), set(plain[plain.index("/") + 1 :])
+    elif words[:1] and words[0] in ("==", "!="):
+        sign, value, mask = words[0], set(words[1:]), names
+    else:
+        return None if set(words) - names else "syn" in words
+    if (mask | value) - names:
+        return None
+    return (({"syn"} & mask) == value) == (sign == "==")

@@ -1,0 +1,247 @@
+"""Rules of nftables in the common form: from its files, and from what a running kernel lists (nft(8)).
+
+What is matched is the first packet of a new TCP or UDP connection to an address of the guest itself, by a caller whose
+rates are not used up. A construct that is not known makes its rule match perhaps; a text that can't be parsed makes
+everything undecided.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import replace
+
+from nightlatch.evidence.snapshot import Kind, Snapshot
+from nightlatch.formats import nft, paths
+from nightlatch.formats.nft import Group, Item, NftFault, Statement, Word
+from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS
+from nightlatch.origin import Kind as OriginKind
+from nightlatch.origin import Origin
+from nightlatch.readings.gaps import Gap
+from nightlatch.readings.nft_rules import Sets, rules_of
+from nightlatch.readings.rules import Chain, Does, Rule, Rules
+
+MAINS = ("/etc/nftables.conf", "/etc/sysconfig/nftables.conf")
+LISTED = "nft list ruleset"
+FAMILIES = ("ip", "ip6", "inet", "arp", "bridge", "netdev")
+PRIORITIES = {"raw": -300, "mangle": -150, "dstnat": -100, "filter": 0, "security": 50, "srcnat": 100}
+SEEN = {"ip": ALL_V4, "ip6": ALL_V6, "inet": EVERY_ADDRESS}
+MOST_FILES = 200
+AREA = "packet filter"
+
+
+def stored(snapshot: Snapshot, main: str) -> Rules:
+    """The rules of the main file and all that it includes."""
+    builder = _Builder(snapshot)
+    builder.file(main, 0)
+    return builder.done()
+
+
+def loaded(snapshot: Snapshot) -> Rules | None:
+    """The rules that the kernel has, as it listed them; None where nobody asked."""
+    raw = snapshot.listings.get("rules")
+    if raw is None:
+        return None
+    builder = _Builder(snapshot)
+    builder.text(raw.decode("utf-8", "replace"), LISTED, 0, OriginKind.LISTING)
+    return builder.done()
+
+
+class _Builder:
+    def __init__(self, snapshot: Snapshot) -> None:
+        self.snapshot = snapshot
+        self.chains: dict[str, Chain] = {}
+        self.rules: dict[str, list[Rule]] = {}
+        self.sets: Sets = {}
+        self.defines: dict[str, tuple[Item, ...]] = {}
+        self.gaps: list[Gap] = []
+        self.files = 0
+
+    def done(self) -> Rules:
+        chains = {key: replace(chain, rules=tuple(self.rules.get(key, ()))) for key, chain in self.chains.items()}
+        return Rules(chains, (*self.gaps, *_unseen(chains)))
+
+    def file(self, path: str, depth: int) -> None:
+        self.files += 1
+        content = self.snapshot.content(path)
+        if content is None or self.files > MOST_FILES or depth > 16:
+            because = "was not collected" if content is None else "is one of too many, or includes itself"
+            self.gaps.append(Gap(AREA, f"this file {because}", Origin(path)))
+            return
+        self.text(content.decode("utf-8", "replace"), self.snapshot.resolve(path).path, depth, OriginKind.FILE)
+
+    def text(self, text: str, path: str, depth: int, kind: OriginKind) -> None:
+        try:
+            statements = nft.parse(text)
+        except NftFault as error:
+            self.gaps.append(Gap(AREA, f"nft refuses this text: {error}", Origin(path, error.line, error.column, kind)))
+            return
+        for each in statements:
+            self.statement(each, path, depth, kind)
+
+    def statement(self, each: Statement, path: str, depth: int, kind: OriginKind) -> None:
+        words = each.words
+        verb = words[0] if words and words[0] in (*nft.COMMANDS, "flush", "delete", "destroy") else ""
+        rest = words[1:] if verb else words
+        items = each.items[1:] if verb else each.items
+        origin = Origin(path, each.line, each.items[0].column if each.items else 0, kind)
+        if not rest:
+            return
+        if verb in ("flush", "delete", "destroy"):
+            self.remove(verb, rest, origin)
+        elif rest[0] in ("define", "redefine") and len(items) > 2:
+            self.defines[rest[1]] = self.expanded(items[3:])
+        elif rest[0] == "include" and len(items) == 2:
+            self.include(rest[1], origin, depth)
+        elif rest[0] == "table":
+            table = _table(rest[1:])
+            for part in each.body or ():
+                self.part(table, part, path, kind)
+        elif rest[0] in ("chain", "set", "map", "element", "rule"):
+            table, names, left = _addressed(items[1:])
+            self.named(verb, rest[0], table, names, left, each.body, origin)
+        elif rest[0] not in ("undefine", "counter", "quota", "limit", "flowtable", "ct", "reset", "list", "monitor"):
+            self.gaps.append(Gap(AREA, f'"{rest[0]}" is no command that is read', origin))
+
+    def part(self, table: str, each: Statement, path: str, kind: OriginKind) -> None:
+        words = each.words
+        origin = Origin(path, each.line, each.items[0].column if each.items else 0, kind)
+        if words and words[0] in ("chain", "set", "map") and len(words) > 1:
+            self.named("", words[0], table, words[1], (), each.body, origin)
+
+    def named(
+        self, verb: str, what: str, table: str, name: str, items: tuple[Item, ...], body: tuple[Statement, ...] | None,
+        origin: Origin,
+    ) -> None:  # fmt: skip
+        key = f"{table} {name}"
+        if what == "chain":
+            self.chain(key, body or (), origin)
+        elif what in ("set", "map"):
+            self.set(key, body or ())
+        elif what == "element":
+            groups = [item for item in self.expanded(items) if isinstance(item, Group)]
+            self.sets.setdefault(key, [])
+            known = self.sets[key]
+            if known is not None:
+                known += [element for group in groups for element in group.elements]
+        else:
+            made = rules_of(self.expanded(items), table, origin, self.sets, SEEN.get(table.split()[0], EVERY_ADDRESS))
+            held = self.rules.setdefault(key, [])
+            held[:0] = made if verb == "insert" else []
+            held += [] if verb == "insert" else made
+
+    def chain(self, key: str, body: tuple[Statement, ...], origin: Origin) -> None:
+        made = self.chains.get(key) or Chain(key, (), origin, only=SEEN.get(key.split()[0], EVERY_ADDRESS))
+        held = self.rules.setdefault(key, [])
+        table = key.rpartition(" ")[0]
+        for each in body:
+            words = each.words
+            if words[:1] == ("type",) and "hook" in words:
+                made = _base(made, words)
+            elif words[:1] == ("policy",):
+                made = replace(made, accepts=words[1:2] != ("drop",))
+            elif words[:1] not in (("comment",), ("flags",), ("device",), ("devices",)):
+                at = Origin(origin.path, each.line, each.items[0].column, origin.kind)
+                held += rules_of(self.expanded(each.items), table, at, self.sets, made.only)
+        self.chains[key] = made
+
+    def set(self, key: str, body: tuple[Statement, ...]) -> None:
+        """A named set or map: its elements, or None where the kernel fills it while it runs."""
+        found: list[tuple[Item, ...]] = []
+        filled = False
+        for each in body:
+            words = each.words
+            if words[:1] == ("elements",):
+                for item in self.expanded(each.items[2:]):
+                    found += item.elements if isinstance(item, Group) else [(item,)]
+            filled = filled or (words[:1] == ("flags",) and bool({"dynamic", "timeout"} & set(words)))
+        asked = self.snapshot.listings.get("rules") is not None
+        self.sets[key] = None if filled and not asked and not found else found
+
+    def expanded(self, items: tuple[Item, ...]) -> tuple[Item, ...]:
+        """The items with what `$name` stands for in place of it."""
+        if not self.defines:
+            return items
+        out: list[Item] = []
+        for item in items:
+            if isinstance(item, Group):
+                elements = [part for each in item.elements for part in self._elements(each)]
+                out.append(Group(tuple(elements), item.line, item.column))
+            elif item.text.startswith("$") and item.text[1:] in self.defines:
+                out += self.defines[item.text[1:]]
+            else:
+                out.append(item)
+        return tuple(out)
+
+    def _elements(self, each: tuple[Item, ...]) -> Iterator[tuple[Item, ...]]:
+        """One element, or those of a set that stands for it by name."""
+        made = self.expanded(each)
+        if len(made) == 1 and isinstance(made[0], Group) and len(each) == 1:
+            yield from made[0].elements
+        else:
+            yield made
+
+    def include(self, pattern: str, origin: Origin, depth: int) -> None:
+        whole = pattern if pattern.startswith("/") else f"/etc/{pattern}"
+
+        def names(folder: str) -> list[str]:
+            real = self.snapshot.resolve(folder).path
+            if real not in self.snapshot.listed:
+                self.gaps.append(Gap(AREA, f"the folder {folder} was not collected", origin))
+            return self.snapshot.children(real)
+
+        def there(path: str) -> bool:
+            entry = self.snapshot.resolve(path).entry
+            return entry is None or entry.kind is not Kind.ABSENT
+
+        for path in paths.expand(whole, names, there):
+            self.file(path, depth + 1)
+
+    def remove(self, verb: str, words: tuple[str, ...], origin: Origin) -> None:
+        what = words[0]
+        if what == "ruleset":
+            gone = f"{words[1]} " if len(words) > 1 else ""
+        elif what == "table":
+            gone = f"{_table(words[1:])} "
+        elif what == "chain":
+            table, names, _ = _addressed(tuple(Word(text, 0, 0) for text in words[1:]))
+            gone = f"{table} {names}"
+        else:
+            self.gaps.append(Gap(AREA, f'"{verb} {what}" is not read', origin))
+            return
+        whole = gone.endswith(" ") or not gone
+        for key in [key for key in self.rules if key == gone or (whole and key.startswith(gone))]:
+            self.rules[key] = []
+            if verb != "flush" or what == "ruleset":
+                self.chains.pop(key, None)
+
+
+def _table(words: tuple[str, ...]) -> str:
+    return f"{words[0]} {words[1]}" if len(words) > 1 and words[0] in FAMILIES else f"ip {words[0] if words else ''}"
+
+
+def _addressed(items: tuple[Item, ...]) -> tuple[str, str, tuple[Item, ...]]:
+    """Table, name and the rest of `[FAMILY] TABLE NAME ...`."""
+    words = [item.text if isinstance(item, Word) else "" for item in items[:3]]
+    start = 1 if words and words[0] in FAMILIES else 0
+    family = words[0] if start else "ip"
+    names = [*words, "", "", ""][start : start + 2]
+    return f"{family} {names[0]}", names[1], items[start + 2 :]
+
+
+def _base(chain: Chain, words: tuple[str, ...]) -> Chain:
+    """`type filter hook input priority filter + 10`."""
+    hook = words[words.index("hook") + 1] if words.index("hook") + 1 < len(words) else ""
+    text = "".join(words[words.index("priority") + 1 :]) if "priority" in words else "0"
+    found = re.fullmatch(r"([a-z]*)([+-]?[0-9]*)", text)
+    number = PRIORITIES.get(found[1], 0) + int(found[2] or 0) if found and found[2] not in ("+", "-") else 0
+    return replace(chain, hook=hook, priority=number, kind=words[1] if len(words) > 1 else "filter")
+
+
+def _unseen(chains: dict[str, Chain]) -> Iterator[Gap]:
+    """Chains by which a packet may be lost before the hooks that are followed."""
+    for chain in chains.values():
+        elsewhere = chain.key.split()[0] in ("netdev", "bridge") or chain.hook == "ingress"
+        does = {rule.does for rule in chain.rules} - {Does.ACCEPT, Does.NOTHING, Does.RETURN}
+        if elsewhere and chain.hook not in ("", "output", "postrouting", "egress") and (does or not chain.accepts):
+            yield Gap(AREA, f"the {chain.hook} hook of {chain.key.split()[0]} is not followed", chain.origin)

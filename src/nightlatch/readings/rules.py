@@ -1,0 +1,86 @@
+"""One form for the rules of every packet filter: base chains with hooks, chains, rules, what they match, what they do.
+
+Made by a front end (readings/nftables.py), evaluated by reason/filtering.py. A part of a match that a front end can't read
+is kept as its text in `unread`: the rule then matches perhaps. What is matched is a caller's first packet to one port: a new
+connection, rates not used up.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from enum import Enum
+
+from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
+from nightlatch.net.ports import PortSet
+from nightlatch.origin import Origin
+from nightlatch.readings.gaps import Gap
+
+
+class Does(Enum):
+    """What a rule does with what it matches."""
+
+    NOTHING = "goes on"
+    ACCEPT = "accept"
+    DROP = "drop"
+    REJECT = "reject"
+    RETURN = "return"
+    JUMP = "jump"
+    GOTO = "goto"
+    REWRITE = "rewrites addresses"
+    UNKNOWN = "is not read"
+
+
+@dataclass(frozen=True, slots=True)
+class Match:
+    """What all must hold. None says nothing of that part.
+
+    `interfaces` are names by which the packet comes in (with `*` at an end), `but` says that it must be none of them;
+    `unread` are texts that were not understood.
+    """
+
+    sources: AddressSet = EVERY_ADDRESS
+    targets: AddressSet | None = None
+    protocols: frozenset[str] | None = None
+    ports: PortSet | None = None
+    interfaces: tuple[str, ...] | None = None
+    but: bool = False
+    unread: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """One rule: where one of `matches` holds, `does` is done; `to` is the chain of a jump. `text` is for people."""
+
+    matches: tuple[Match, ...]
+    does: Does
+    origin: Origin
+    text: str = ""
+    to: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Chain:
+    """A chain under its key (family, table and name). A base chain has a hook, a priority and a policy."""
+
+    key: str
+    rules: tuple[Rule, ...]
+    origin: Origin
+    hook: str = ""
+    priority: int = 0
+    accepts: bool = True
+    kind: str = "filter"
+    only: AddressSet = EVERY_ADDRESS
+
+
+@dataclass(frozen=True)
+class Rules:
+    """A whole rule set. `chains` are by key; `gaps` what was not read at all, so that everything is undecided."""
+
+    chains: dict[str, Chain] = field(default_factory=dict)
+    gaps: tuple[Gap, ...] = ()
+
+    def at(self, *hooks: str) -> tuple[Chain, ...]:
+        """The base chains of these hooks, in the order in which a packet meets them: of the same priority the one that came
+        last goes first (measured: Linux 6.18, nf_hook_entries_grow)."""
+        found = [chain for chain in reversed(self.chains.values()) if chain.hook in hooks]
+        return tuple(sorted(found, key=lambda chain: (hooks.index(chain.hook), chain.priority)))

@@ -1,0 +1,255 @@
+"""Which callers a packet filter lets through to one port: two bounds for all sources at once, and the rule that decides.
+
+The chains are walked once with the whole set of sources. A rule that surely matches takes its sources out of what goes on; one
+that matches perhaps leaves them in, so that what may happen to a source is known, and what surely does is what nothing
+else may. An accept ends one base chain, not those behind it; a drop ends all.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from fnmatch import fnmatchcase
+from functools import lru_cache
+from itertools import groupby
+
+from nightlatch.net.addresses import EVERY_ADDRESS, LOOPBACK, NO_ADDRESS, AddressSet, prefix, union
+from nightlatch.net.literal import address_or_none
+from nightlatch.origin import Origin
+from nightlatch.readings.gaps import Gap
+from nightlatch.readings.guest import GuestReading
+from nightlatch.readings.rules import Chain, Does, Match, Rule, Rules
+
+DEEPEST = 16  # nft refuses deeper jumps (NFT_JUMP_STACK_SIZE)
+AREA = "packet filter"
+MOST_NAMED = 12
+
+
+@dataclass(frozen=True, slots=True)
+class Flow:
+    """A first packet to the guest: its protocol, port, the guest's addresses that are dialled (None: any), and the names of
+    the interfaces by which it may come in."""
+
+    protocol: str
+    port: int
+    targets: AddressSet | None = None
+    interfaces: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Passed:
+    """Sources that are let through, surely and perhaps, and the rules for which the two differ."""
+
+    surely: AddressSet
+    perhaps: AddressSet
+    gaps: tuple[Gap, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Verdict:
+    """What a rule, or a policy, does with those it `matched` as far as they were still `there`; `text` is the rule's own."""
+
+    does: Does
+    matched: AddressSet
+    origin: Origin
+    text: str
+    there: AddressSet = EVERY_ADDRESS
+
+    @property
+    def sources(self) -> AddressSet:
+        """Those that it decided about."""
+        return self.matched & self.there
+
+
+@dataclass
+class _Walk:
+    """What may become of sources: dropped or refused, undecided, and by which rules."""
+
+    flow: Flow
+    rules: Rules
+    lost: list[AddressSet] = field(default_factory=list)
+    unsure: dict[Gap, None] = field(default_factory=dict)
+    verdicts: list[Verdict] = field(default_factory=list)
+    unknown: list[AddressSet] = field(default_factory=list)
+
+
+def flow_to(reading: GuestReading, address: str, port: int, protocol: str = "tcp") -> Flow:
+    """A first packet to a listening socket of a guest: which of its addresses and interfaces are meant, as far as is known."""
+    if not reading.service.is_live:
+        return Flow(protocol, port, _one(address))
+    others = [each for each in reading.network.live if each.link.name != "lo"]
+    own = union(
+        _one(str(held.address.ip).partition("%")[0]) or NO_ADDRESS for each in others for held in each.addresses
+    )
+    named = tuple(each.link.name for each in others if each.addresses)
+    return Flow(protocol, port, _one(address) or own or None, named)
+
+
+def _one(address: str) -> AddressSet | None:
+    """A single address as a set; None for all of them, and for what is none."""
+    found = address_or_none(address) if address not in ("", "0.0.0.0", "::") else None
+    return prefix(found.version, int(found), 32 if found.version == 4 else 128) if found is not None else None
+
+
+def passed(rules: Rules, flow: Flow) -> Passed:
+    """The sources that come through to the port."""
+    walk = _walked(rules, flow)
+    through = walk[0]
+    lost, unknown = union(walk[1].lost), union(walk[1].unknown)
+    surely = through - lost - unknown
+    perhaps = through | unknown
+    gaps = tuple(walk[1].unsure)[:MOST_NAMED] if surely != perhaps else ()
+    if rules.gaps:
+        return Passed(NO_ADDRESS, EVERY_ADDRESS, (*rules.gaps, *gaps))
+    return Passed(surely, perhaps, gaps)
+
+
+def verdicts(rules: Rules, flow: Flow) -> tuple[Verdict, ...]:
+    """Every rule and policy that decides about some source, in the order in which they are met."""
+    return tuple(_walked(rules, flow)[1].verdicts)
+
+
+def deciding(rules: Rules, flow: Flow, source: AddressSet, does: tuple[Does, ...]) -> Verdict | None:
+    """The first rule or policy that does one of these to some of `source`."""
+    return next(
+        (each for each in verdicts(rules, flow) if each.does in does and each.matched & source & each.there), None
+    )
+
+
+def _walked(rules: Rules, flow: Flow) -> tuple[AddressSet, _Walk]:
+    walk = _Walk(flow, rules)
+    now = EVERY_ADDRESS
+    for chain in rules.at("prerouting", "input"):
+        if chain.kind == "nat" and chain.hook == "input":
+            continue  # it rewrites sources of the guest's own, and filters nothing
+        inside, aside = now & chain.only, now - chain.only
+        accepted, onward = _chain(walk, chain, inside, 0, ())
+        if not chain.accepts and onward:
+            walk.lost.append(onward)
+            walk.verdicts.append(Verdict(Does.DROP, onward, chain.origin, "policy drop"))
+            onward = NO_ADDRESS
+        elif onward:
+            walk.verdicts.append(Verdict(Does.ACCEPT, onward, chain.origin, "policy accept"))
+        now = accepted | onward | aside
+    return now, walk
+
+
+def _chain(
+    walk: _Walk, chain: Chain, now: AddressSet, depth: int, above: tuple[str, ...]
+) -> tuple[AddressSet, AddressSet]:  # fmt: skip
+    """What is accepted in a chain, and what goes on behind it."""
+    accepted: list[AddressSet] = []
+    onward: list[AddressSet] = []
+    for (does, sure), group in groupby(_applying(walk.flow, chain), key=lambda each: (each[0].does, each[2])):
+        if not now:
+            break
+        if sure and does in (Does.ACCEPT, Does.DROP, Does.REJECT, Does.RETURN):
+            now = _plain(walk, list(group), does, now, accepted, onward)
+            continue
+        for rule, sources, certain in group:
+            taken = now & sources
+            if not taken:
+                continue
+            now = _apart(walk, rule, taken, certain, now, depth, (*above, chain.key), accepted, onward)
+    return union(accepted), union([*onward, now])
+
+
+def _plain(
+    walk: _Walk, group: list[tuple[Rule, AddressSet, bool]], does: Does, now: AddressSet, accepted: list[AddressSet],
+    onward: list[AddressSet],
+) -> AddressSet:  # fmt: skip
+    """Rules in a row that surely match and do the same are taken together: one subtraction for all."""
+    taken = now & union(sources for _, sources, _ in group)
+    if taken:
+        {Does.ACCEPT: accepted, Does.RETURN: onward}.get(does, walk.lost).append(taken)
+        if does is not Does.RETURN:
+            walk.verdicts += [Verdict(does, sources, rule.origin, rule.text, taken) for rule, sources, _ in group]
+    return now - taken
+
+
+def _apart(
+    walk: _Walk, rule: Rule, taken: AddressSet, certain: bool, now: AddressSet, depth: int, above: tuple[str, ...],
+    accepted: list[AddressSet], onward: list[AddressSet],
+) -> AddressSet:  # fmt: skip
+    """One rule by itself; returns what goes on to the next."""
+    rest = now - taken if certain else now
+    if not certain and rule.does is not Does.NOTHING:
+        walk.unsure[Gap(AREA, f"whether this rule matches is not known: {rule.text}", rule.origin)] = None
+    match rule.does:
+        case Does.NOTHING:
+            return now
+        case Does.ACCEPT:
+            accepted.append(taken)
+        case Does.RETURN:
+            onward.append(taken)
+        case Does.DROP | Does.REJECT:
+            walk.lost.append(taken)
+        case Does.JUMP | Does.GOTO:
+            target = walk.rules.chains.get(rule.to)
+            if target is None or depth >= DEEPEST or rule.to in above:
+                because = (
+                    "leads to no chain that is there" if target is None else "leads round in a circle, or too deep"
+                )
+                walk.unsure[Gap(AREA, f"this rule {because}: {rule.text}", rule.origin)] = None
+                walk.unknown.append(taken)
+                return rest
+            inside, back = _chain(walk, target, taken, depth + 1, above)
+            accepted.append(inside)
+            if rule.does is Does.GOTO:
+                onward.append(back)
+                return rest
+            return rest | back
+        case _:
+            walk.unsure[Gap(AREA, f"what this rule does is not followed: {rule.text}", rule.origin)] = None
+            walk.unknown.append(taken)
+            return rest
+    walk.verdicts.append(Verdict(rule.does, taken, rule.origin, rule.text))
+    return rest
+
+
+def _applying(flow: Flow, chain: Chain) -> Iterator[tuple[Rule, AddressSet, bool]]:
+    """The rules that may match the flow, with the sources they match, and whether they surely do."""
+    for rule in chain.rules:
+        sure: list[AddressSet] = []
+        maybe: list[AddressSet] = []
+        for each in rule.matches:
+            held = _holds(each, flow)
+            if held is not None:
+                (sure if held else maybe).append(each.sources)
+        if maybe and sure:  # some alternatives surely, some perhaps: told as two rules, the sure one first
+            yield rule, union(sure), True
+            yield rule, union(maybe), False
+        elif sure or maybe:
+            yield rule, union(sure or maybe), not maybe
+
+
+def _holds(match: Match, flow: Flow) -> bool | None:
+    """Whether a match holds for the flow, its sources aside: yes, perhaps (False), or not (None)."""
+    if match.protocols is not None and flow.protocol not in match.protocols:
+        return None
+    if match.ports is not None and flow.port not in match.ports:
+        return None
+    sure = not match.unread
+    if match.targets is not None:
+        if flow.targets is None:
+            sure = False
+        else:  # a packet's two addresses are of one family
+            dialled = AddressSet(
+                flow.targets.v4 if match.sources.v4 else (), flow.targets.v6 if match.sources.v6 else ()
+            )
+            if not dialled & match.targets:
+                return None
+            sure = sure and dialled <= match.targets
+    if match.interfaces is not None:
+        fits = [_named(match.interfaces, name) != match.but for name in flow.interfaces]
+        if flow.interfaces and not any(fits) and not match.sources & LOOPBACK:
+            return None
+        if flow.interfaces and not any(fits):
+            return False if not match.but and "lo" in match.interfaces else None
+        sure = sure and bool(fits) and all(fits)
+    return sure
+
+
+@lru_cache(maxsize=1024)
+def _named(patterns: tuple[str, ...], name: str) -> bool:
+    return any(fnmatchcase(name, pattern) for pattern in patterns)

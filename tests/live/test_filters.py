@@ -1,0 +1,82 @@
+"""A running guest's filter: what its kernel lists is what counts, held against real logins from two networks."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+import pytest
+
+from nightlatch import api
+from nightlatch.estate.load import load
+from nightlatch.lab.machine import Guest, Node
+from nightlatch.readings import guest as readings
+from nightlatch.reason.filtering import Passed, flow_to, passed
+from tests.live.station import Station
+
+pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "nft", root=True)
+GRANTS = """
+let: mara, into: all guests, by: ssh, from: [bench, field], with: key
+let: joon, into: all guests, by: ssh, from: bench, with: key
+"""
+RULES = """\
+table inet station {
+    set desks { type ipv4_addr; flags interval; elements = { 192.168.40.0/25 } }
+    chain input {
+        type filter hook input priority filter; policy drop;
+        ct state established,related accept
+        meta l4proto { icmp, icmpv6 } accept
+        iif "lo" accept
+        ip saddr @desks tcp dport 22 accept
+        ip6 saddr 2001:db8:40::/64 iifname "eth0" tcp dport ssh accept
+        ip saddr 203.0.113.0/24 tcp dport 22 reject
+    }
+}
+"""
+
+
+@pytest.fixture(scope="module")
+def guest(station: Station) -> Guest:
+    made = station.guest("gauge")
+    made.boot()
+    made.until_listening()
+    return made
+
+
+@pytest.fixture(scope="module")
+def boat(station: Station) -> Node:
+    return station.lab.node("boat", {"field": ["203.0.113.9/24"]})
+
+
+def through(station: Station) -> Passed:
+    with station.client() as client:
+        (found,) = api.survey(load(station.folder / "estate.yaml"), client=client)
+    assert found.snapshot is not None, found.problem
+    reading = readings.read(found.snapshot)
+    assert reading.filter.gaps == ()
+    assert reading.filter.rules is not None
+    return passed(reading.filter.rules, flow_to(reading, "", 22))
+
+
+def test_loaded_rules_count_whoever_made_them(station: Station, guest: Guest, boat: Node) -> None:
+    estate = load(station.estate(GRANTS))
+    everybody = through(station)
+    assert "203.0.113.9" in everybody.surely
+    assert station.login(guest, "mara", "mara", node=boat)
+    guest.inside("nft", "-f", "-", stdin=RULES)
+    try:
+        bounds = through(station)
+        assert bounds.surely == bounds.perhaps, bounds.gaps
+        assert {"192.168.40.7", "2001:db8:40::7"} == {a for a in ("192.168.40.7", "2001:db8:40::7", "192.168.40.200", "203.0.113.9")
+                                                      if a in bounds.surely}  # fmt: skip
+        assert station.login(guest, "mara", "mara")
+        assert not station.login(guest, "mara", "mara", node=boat)
+        found = api.audit(estate, datetime.now(UTC), client=station.client()).guests[0].findings
+        told = [f.text for f in found if f.check == "missing"]
+        assert any("the packet filter refuses it on its way to port 22" in text for text in told), told
+        assert any("192.168.40.128/25" in text and "the packet filter drops it" in text for text in told), told
+        proof = next(p for f in found if f.check == "missing" for p in f.proofs if "reject" in p.text)
+        assert proof.origin.path == "nft list ruleset"
+        assert not [f for f in found if f.check == "surplus" and "203.0.113" in f.text]
+    finally:
+        guest.inside("nft", "flush", "ruleset")
+    assert through(station) == everybody

@@ -1,0 +1,169 @@
+"""Packet filters: rules of nftables in the common form, who comes through, and what is said where it can't be decided."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from nightlatch.audit.run import guest_audit
+from nightlatch.evidence.snapshot import from_files
+from nightlatch.net import ranges
+from nightlatch.net.literal import parse_network
+from nightlatch.net.ports import EVERY_PORT, PortSet
+from nightlatch.readings import nftables
+from nightlatch.readings.rules import Does, Rules
+from nightlatch.reason.filtering import Flow, deciding, passed
+from tests.guests import AT, Guest, estate, lifted, pub
+
+STARTED = {"/etc/systemd/system/sysinit.target.wants/nftables.service": ""}
+SPOKEN = {"filter.not-at-boot"}
+
+
+def rules(body: str, before: str = "", more: dict[str, str] | None = None) -> Rules:
+    """A table with one base chain at the input hook that drops what nothing accepts."""
+    text = f"flush ruleset\n{before}\ntable inet f {{\nchain i {{\ntype filter hook input priority 0; policy drop;\n{body}\n}}\n}}\n"
+    files = {"/etc/nftables.conf": text, **(more or {})}
+    return nftables.stored(from_files("x", {path: each.encode() for path, each in files.items()}), "/etc/nftables.conf")
+
+
+def said(found: Rules, source: str, port: int = 22) -> str:
+    bounds = passed(found, Flow("tcp", port))
+    one = parse_network(source)
+    return "in" if one <= bounds.surely else "undecided" if one & bounds.perhaps else "out"
+
+
+# Rules, what comes before the table, a source, a port, what becomes of it.
+CASES: list[tuple[str, str, str, int, str]] = [
+    ("tcp dport 22 accept", "", "192.0.2.1", 22, "in"), ("tcp dport 22 accept", "", "2001:db8::1", 23, "out"),
+    ("tcp dport ssh ip saddr $desk accept", "define desk = { 192.0.2.0/24, 198.51.100.7 }", "198.51.100.7", 22, "in"),
+    ("tcp dport ssh ip saddr { $desk, 203.0.113.1 } accept", "define desk = { 192.0.2.0/24 }", "203.0.113.1", 22, "in"),
+    ("udp dport 22 accept", "", "192.0.2.1", 22, "out"), ("iif lo accept", "", "192.0.2.1", 22, "out"), ("iif lo accept", "", "127.0.0.1", 22, "in"),
+    ("ct state established,related accept", "", "192.0.2.1", 22, "out"), ("ct state != established accept", "", "192.0.2.1", 22, "in"),
+    ("meta mark 5 accept", "", "192.0.2.1", 22, "undecided"), ("meta mark 5 drop\naccept", "", "192.0.2.1", 22, "undecided"),
+    ("tcp dport 22 meta mark 5 accept", "", "192.0.2.1", 23, "out"), ("skuid 0 counter accept\ntcp dport 22 accept", "", "192.0.2.1", 22, "in"),
+    ("tcp sport 40000-50000 accept", "", "192.0.2.1", 22, "undecided"), ("tcp sport 1-65535 accept", "", "192.0.2.1", 22, "in"),
+    ("limit rate 3/minute accept", "", "192.0.2.1", 22, "in"), ("limit rate over 3/minute drop\naccept", "", "192.0.2.1", 22, "in"),
+    ("update @seen { ip saddr limit rate over 3/minute } drop\naccept", "", "192.0.2.1", 22, "in"),
+    ("ip saddr @gone accept", "", "192.0.2.1", 22, "undecided"), ("jump nowhere", "", "192.0.2.1", 22, "undecided"),
+    ("ip daddr 192.0.2.9 accept", "", "192.0.2.1", 22, "undecided"), ("iifname eth7 accept", "", "192.0.2.1", 22, "undecided"),
+    ("tcp dport 22 redirect to :2222\naccept", "", "192.0.2.1", 22, "undecided"), ("queue num 1", "", "192.0.2.1", 22, "undecided"),
+    ("accept", "table ip g {\nchain i {\ntype filter hook input priority 10; policy accept;\nip saddr 192.0.2.0/25 drop\n}\n}", "192.0.2.1", 22, "out"),
+    ("accept", "table ip g {\nchain i {\ntype filter hook input priority 10; policy accept;\nip saddr 192.0.2.0/25 drop\n}\n}", "192.0.2.200", 22, "in"),
+    ("accept", "table netdev n {\nchain i {\ntype filter hook ingress device eth0 priority 0;\ndrop\n}\n}", "192.0.2.1", 22, "undecided"),
+    ("ip saddr 192.0.2.1/24 accept", "", "192.0.2.1", 22, "undecided"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("body, before, source, port, wanted", CASES, ids=[str(n) for n in range(len(CASES))])
+def test_who_comes_through(body: str, before: str, source: str, port: int, wanted: str) -> None:
+    assert said(rules(body, before), source, port) == wanted
+
+
+def test_commands_add_insert_flush_and_include() -> None:
+    text = "add rule inet f i tcp dport 22 accept\ninsert rule inet f i ip saddr 192.0.2.7 drop\nadd element inet f s { 192.0.2.8 }\n"
+    more = {
+        "/etc/nftables.d/b.nft": "add rule inet f i ip saddr @s tcp dport 23 accept\n",
+        "/etc/nftables.d/a.nft": text,
+    }
+    found = rules(
+        'ip saddr 192.0.2.9 accept\n}\nset s { type ipv4_addr; }\n}\ninclude "/etc/nftables.d/*.nft"\ntable inet f {\nchain x {',
+        "",
+        more,
+    )
+    assert [said(found, f"192.0.2.{last}") for last in (7, 8, 9)] == ["out", "in", "in"]
+    assert [said(found, f"192.0.2.{last}", 23) for last in (7, 8, 6)] == ["out", "in", "out"]
+    gone = rules("accept", "", {})
+    assert said(gone, "192.0.2.1") == "in"
+    lost = rules('accept\n}\n}\ninclude "/srv/rules/*.nft"\ntable inet g {\nchain x {')
+    assert "was not collected" in lost.gaps[0].because
+    assert said(lost, "192.0.2.1") == "undecided"
+
+
+def test_jumps_in_a_circle_and_too_deep_are_told() -> None:
+    circle = rules("jump a\n}\nchain a {\njump b\n}\nchain b {\njump a\n}\nchain c {")
+    assert said(circle, "192.0.2.1") == "undecided"
+    assert "in a circle" in passed(circle, Flow("tcp", 22)).gaps[0].because
+    deep = rules(
+        "jump c0\n" + "".join(f"}}\nchain c{n} {{\njump c{n + 1}\n" for n in range(15)) + "}\nchain c15 {\naccept"
+    )
+    assert said(deep, "192.0.2.1") == "in"
+
+
+def test_the_deciding_rule_is_named_with_its_line() -> None:
+    found = rules("ip saddr 192.0.2.0/24 tcp dport { 22, 80 } drop\naccept")
+    verdict = deciding(found, Flow("tcp", 22), parse_network("192.0.2.9"), (Does.DROP,))
+    assert verdict is not None
+    assert (str(verdict.origin), verdict.text) == (
+        "/etc/nftables.conf:6:1",
+        "ip saddr 192.0.2.0/24 tcp dport { 22, 80 } drop",
+    )
+
+
+@pytest.mark.parametrize(
+    "text, place", [("table inet f {\n", "2:1"), ("}\n", "1:1"), ('table "x\n', "1:7"), ("frobnicate x\n", "1:1")]
+)
+def test_a_wrong_text_is_a_gap_with_its_place(text: str, place: str) -> None:
+    found = nftables.stored(from_files("x", {"/etc/nftables.conf": text.encode()}), "/etc/nftables.conf")
+    assert [str(gap.origin) for gap in found.gaps] == [f"/etc/nftables.conf:{place}"]
+    assert passed(found, Flow("tcp", 22)).perhaps
+    assert not passed(found, Flow("tcp", 22)).surely
+
+
+WORDS = st.sampled_from(
+    ["table", "inet", "f", "{", "}", "chain", "type", "filter", "hook", "input", "priority", "0", ";", "\n", "policy", "drop", "ip",
+     "saddr", "10.0.0.0/8", "tcp", "dport", "22", ",", ".", "@s", "vmap", ":", "accept", "jump", "limit", "!=", '"x"', "elements", "=",
+     "set", "add", "rule", "include", "define", "$x", "ct", "state", "new", "fib", "&", "(", ")", "reject", "with", "flush", "ruleset"]
+)  # fmt: skip
+
+
+@given(st.lists(WORDS, max_size=60))
+def test_no_text_brings_it_down(words: list[str]) -> None:
+    text = " ".join(words)
+    found = nftables.stored(from_files("x", {"/etc/nftables.conf": text.encode()}), "/etc/nftables.conf")
+    bounds = passed(found, Flow("tcp", 22))
+    assert bounds.surely <= bounds.perhaps
+
+
+SMALL = st.lists(st.tuples(st.integers(0, 120), st.integers(0, 9)), max_size=40).map(
+    lambda found: ranges.normal((a, a + b) for a, b in found)
+)
+
+
+@given(SMALL, SMALL)
+def test_ranges_against_plain_sets(a: ranges.Ranges, b: ranges.Ranges) -> None:
+    one, other = ({n for low, high in each for n in range(low, high + 1)} for each in (a, b))
+    assert ranges.minus(a, b) == ranges.normal((n, n) for n in one - other)
+    assert ranges.both(a, b) == ranges.normal((n, n) for n in one & other) == ranges.both(b, a)
+
+
+@given(SMALL, SMALL)
+def test_ports_are_a_set(a: ranges.Ranges, b: ranges.Ranges) -> None:
+    one, other = PortSet(a), PortSet(b)
+    assert (one - other) | (one & other) == one
+    assert ~~one == one
+    assert not one - EVERY_PORT
+
+
+GRANT = "let: mara, into: gauge, by: ssh, from: bench, with: key"
+OFF = "PasswordAuthentication no\nKbdInteractiveAuthentication no\n"
+SHUT = "table inet f {\nchain i {\ntype filter hook input priority 0; policy drop;\nip saddr %s tcp dport 22 accept\n}\n}\n"
+
+
+def test_an_audit_counts_the_filter(tmp_path: Path) -> None:
+    """A key without from= is no hole where the filter lets only the granted place through; another place is shut out."""
+    made = estate(tmp_path, GRANT)
+
+    def told(text: str, files: dict[str, str | bytes]) -> dict[str, str]:
+        guest = Guest(OFF, {"mara": pub("mara-desk") + "\n"}, {"/etc/nftables.conf": text, **files})
+        return {f.check: f.text for f in guest_audit(guest.access(lifted(made)), AT, made).findings}
+
+    assert told(SHUT % "192.168.40.0/24", dict(STARTED)) == {}
+    wrong = told(SHUT % "192.168.41.0/24", dict(STARTED))
+    assert "the packet filter drops it on its way to port 22" in wrong["missing"]
+    assert "from 192.168.41.0/24" in wrong["surplus"]
+    idle = told(SHUT % "192.168.40.0/24", {})
+    assert "nothing loads them at boot: it keeps nobody out" in idle["filter.not-at-boot"]
+    assert "surplus" in idle
