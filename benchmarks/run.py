@@ -17,6 +17,9 @@ from live import spent
 from nightlatch import api
 from nightlatch.demo.build import build
 from nightlatch.estate.load import load
+from nightlatch.evidence.snapshot import from_files
+from nightlatch.readings import nftables
+from nightlatch.reason.filtering import Flow, passed
 
 AT = datetime(2026, 11, 25, tzinfo=UTC)
 
@@ -92,6 +95,33 @@ def many(home: Path, count: int) -> Path:
     return path
 
 
+def filters() -> None:
+    """Rules of a packet filter, read and evaluated: four times as many should take four times as long, and `nft` itself
+    takes its time to read them, too."""
+
+    def text(count: int) -> bytes:
+        rows = []
+        for n in range(count):
+            address = f"10.{n >> 16 & 255}.{n >> 8 & 255}.{n & 255}"
+            rows.append(f"ip saddr {address} tcp dport 22 {'accept' if n % 3 else 'drop'}")
+        head = ["table inet f {", "chain i {", "type filter hook input priority 0; policy drop;"]
+        return "\n".join([*head, *rows, "}", "}", ""]).encode()
+
+    def mine(count: int) -> Callable[[], object]:
+        snapshot = from_files("x", {"/etc/nftables.conf": text(count)})
+        return lambda: passed(nftables.stored(snapshot, "/etc/nftables.conf"), Flow("tcp", 22))
+
+    told("filter: 2,500 -> 10,000 rules", ratio(mine(10_000), mine(2_500), 5), "x the CPU for 4 x the rules", 5)
+    nft = shutil.which("nft", path="/usr/sbin:/sbin:" + os.environ["PATH"])
+    if nft is not None and os.geteuid() == 0:
+        words = ["unshare", "-n", nft, "-c", "-f", "-"]
+        base = text(10_000)
+        told(
+            "the same, 10,000 rules", ratio(mine(10_000), lambda: subprocess.run(words, input=base, check=True), 5),
+            "x nft -c (CPU)", 10,
+        )  # fmt: skip
+
+
 def start_up() -> None:
     """`nightlatch --help` against `python -c 'import click'`."""
     words = [
@@ -117,6 +147,7 @@ def main() -> None:
         against_sshd(home)
         growth(home)
         start_up()
+        filters()
     live.run(told)
 
 

@@ -57,6 +57,8 @@ shot errors "$work/clean" "nightlatch audit"
 "$bin/python" -c 'import pty, sys; pty.spawn(sys.argv[1:])' sh -c "stty cols 158; exec $bin/nightlatch demo --live" >"$work/told" </dev/null
 tr -d '\r' <"$work/told" | sed -n '/== 3. nobody/,/== 5. enact/p' | sed '$d' >"$work/part"
 shot demo-live "$work" "nightlatch demo --live" "cat $work/part"
+tr -d '\r' <"$work/told" | sed -n '/chartbox.*kept: change/,/== 6/p; /== 9/,$p' | grep -v '== 6' >"$work/part"
+shot port "$work" "nightlatch demo --live" "cat $work/part"
 mkfifo "$work/enter"
 "$bin/nightlatch" demo --live --leave --folder "$work/live" <"$work/enter" >"$work/left" &
 demo=$!

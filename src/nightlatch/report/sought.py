@@ -45,7 +45,8 @@ def _candidate(page: Page, each: Candidate) -> None:
 def _next(result: Sought, source: str) -> tuple[str | tuple[str, str], ...]:
     where = " and ".join(each.address for each in result.found)
     if result.found and result.twins:
-        return (f"Not decided: {where} shows its host key, which is pinned for {', '.join(result.twins)}, too.",)
+        verb = "show" if len(result.found) > 1 else "shows"
+        return (f"Not decided: {where} {verb} its host key, which is pinned for {', '.join(result.twins)}, too.",)
     if len(result.found) > 1:
         return (f"{where} show its host key: it has several addresses, or there are copies of it.",)
     if result.found:
