@@ -108,10 +108,9 @@ def test_ssh_moves_to_another_port_and_back(station: Station, unit: str) -> None
     assert not leftovers(guest)
 
 
-@pytest.mark.parametrize("unit", KINDS)
-def test_a_new_port_that_nothing_reaches_goes_back(station: Station, unit: str) -> None:
-    name = "lamp" if unit == "ssh.service" else "pier"
-    guest = made(station, name, "192.168.56.23" if unit == "ssh.service" else "192.168.56.24", unit)
+def test_a_new_port_that_nothing_reaches_goes_back(station: Station) -> None:
+    name = "lamp"
+    guest = made(station, name, "192.168.56.23", "ssh.socket")
     path = stated(station, name)
     before, files = path.read_text(), guest.files("/etc")
     guest.inside("nft", "add table inet shut; add chain inet shut in { type filter hook input priority 0; }; "
@@ -176,7 +175,10 @@ def test_there_is_a_door_at_every_step(station: Station, unit: str, tell: Callab
         live.begin(Inside(guest), once)
         subject.settled()
         steps = [line[5:] for line in subject.progress(once.change) if line.startswith("step ")]
-        for number, point in enumerate(steps[: steps.index("reverting")]):
+        there = steps[: steps.index("reverting")]
+        # Before the check nothing of sshd's is touched: some of these steps do. All of the others are tried.
+        first = there.index("checked")
+        for number, point in enumerate([*there[:first:5], *there[first:]]):
             guest.inside("rm", "-f", "/run/go-on")
             each = change(PAUSE.format(point=point))
             thread = begun(subject, each)
