@@ -10,6 +10,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
+from typing import ClassVar
 
 UNIT = re.compile(r"[A-Za-z0-9:_.@-]{1,200}\.(service|socket|timer)")
 PACKAGE = re.compile(r"[a-z0-9][a-z0-9+.-]{0,80}")
@@ -37,59 +38,51 @@ class Install:
 
 
 @dataclass(frozen=True, slots=True)
-class Enable:
+class OfUnit:
+    """One act of the service manager on one unit; `verb` is its word in a record and in the guest's script."""
+
+    unit: str
+    why: str = field(default="", compare=False)
+    verb: ClassVar[str] = ""
+
+    def __str__(self) -> str:
+        return f"{self.verb} {self.unit}"
+
+
+@dataclass(frozen=True, slots=True)
+class Enable(OfUnit):
     """Let a unit be started at boot."""
 
-    unit: str
-    why: str = field(default="", compare=False)
-
-    def __str__(self) -> str:
-        return f"enable {self.unit}"
+    verb: ClassVar[str] = "enable"
 
 
 @dataclass(frozen=True, slots=True)
-class Disable:
+class Disable(OfUnit):
     """Let a unit not be started at boot any more."""
 
-    unit: str
-    why: str = field(default="", compare=False)
-
-    def __str__(self) -> str:
-        return f"disable {self.unit}"
+    verb: ClassVar[str] = "disable"
 
 
 @dataclass(frozen=True, slots=True)
-class Start:
+class Start(OfUnit):
     """Start a unit."""
 
-    unit: str
-    why: str = field(default="", compare=False)
-
-    def __str__(self) -> str:
-        return f"start {self.unit}"
+    verb: ClassVar[str] = "start"
 
 
 @dataclass(frozen=True, slots=True)
-class Stop:
+class Stop(OfUnit):
     """Stop a unit."""
 
-    unit: str
-    why: str = field(default="", compare=False)
-
-    def __str__(self) -> str:
-        return f"stop {self.unit}"
+    verb: ClassVar[str] = "stop"
 
 
 @dataclass(frozen=True, slots=True)
-class Reload:
+class Reload(OfUnit):
     """Let the service manager read its units' files again, and a unit that runs its own (systemctl(1), daemon-reload and
     reload-or-restart)."""
 
-    unit: str
-    why: str = field(default="", compare=False)
-
-    def __str__(self) -> str:
-        return f"reload {self.unit}"
+    verb: ClassVar[str] = "reload"
 
 
 @dataclass(frozen=True, slots=True)
@@ -139,10 +132,9 @@ class UnlabelPort:
 
 
 Act = Install | Enable | Disable | Start | Stop | Reload | SetZone | SetHostName | LabelPort | UnlabelPort
-OfUnit = Enable | Disable | Start | Stop | Reload
-VERBS: dict[str, type[OfUnit]] = {
-    "enable": Enable, "disable": Disable, "start": Start, "stop": Stop, "reload": Reload,
-}  # fmt: skip
+VERBS: dict[str, type[Enable] | type[Disable] | type[Start] | type[Stop] | type[Reload]] = {
+    kind.verb: kind for kind in (Enable, Disable, Start, Stop, Reload)
+}
 
 
 def words(act: Act) -> tuple[str, ...]:
@@ -159,7 +151,7 @@ def words(act: Act) -> tuple[str, ...]:
         case UnlabelPort():
             return ("unlabel", str(act.port))
         case _:
-            return (next(verb for verb, kind in VERBS.items() if isinstance(act, kind)), act.unit)
+            return (act.verb, act.unit)
 
 
 def parse(found: Sequence[str], why: str = "") -> Act:

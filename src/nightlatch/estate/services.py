@@ -25,7 +25,7 @@ def sentence(source: Source, node: Node, number: int, names: sentences.Names) ->
     found = reader.section(source, node, what, KEYS, None, ("on",))
     verbs = [key for key in ("run", "stop") if key in found]
     if len(verbs) != 1:
-        if node.pairs is not None:
+        if node.pairs is not None and all(key.text in KEYS for key, _ in node.pairs):  # a misspelt verb is told already
             source.fault(
                 node, f"{what} says {' and '.join(verbs) or 'neither run nor stop'}", "run: UNIT, or stop: UNIT"
             )
