@@ -48,6 +48,8 @@ CASES: list[tuple[str, str, str, int, str]] = [
     ("limit rate 3/minute accept", "", "192.0.2.1", 22, "in"), ("limit rate over 3/minute drop\naccept", "", "192.0.2.1", 22, "in"),
     ("update @seen { ip saddr limit rate over 3/minute } drop\naccept", "", "192.0.2.1", 22, "in"),
     ("ip saddr @gone accept", "", "192.0.2.1", 22, "undecided"), ("jump nowhere", "", "192.0.2.1", 22, "undecided"),
+    ("tcp dport 23 jump nowhere", "", "192.0.2.1", 22, "undecided"), ("tcp dport 23 ip saddr $gone accept", "", "192.0.2.1", 22, "undecided"),
+    ("}\nchain j { drop }\nchain k {", "", "192.0.2.1", 22, "undecided"), ("}\nchain j { drop; }\nchain k {", "", "192.0.2.1", 22, "out"),
     ("ip daddr 192.0.2.9 accept", "", "192.0.2.1", 22, "undecided"), ("iifname eth7 accept", "", "192.0.2.1", 22, "undecided"),
     ("tcp dport 22 redirect to :2222\naccept", "", "192.0.2.1", 22, "undecided"), ("queue num 1", "", "192.0.2.1", 22, "undecided"),
     ("accept", "table ip g {\nchain i {\ntype filter hook input priority 10; policy accept;\nip saddr 192.0.2.0/25 drop\n}\n}", "192.0.2.1", 22, "out"),

@@ -135,6 +135,7 @@ class _Parser:
                     self.advance()
                     body = self.statements(depth + 1)
                     self.advance()
+                    self.ended()
                     return Statement(tuple(items), body)
                 items.append(self.group(depth + 1))
                 continue
@@ -143,7 +144,14 @@ class _Parser:
                 items.append(Word(",", token.line, token.column))
             else:
                 items.append(_word(token))
+        if not (items and isinstance(items[0], Word) and items[0].text == "elements"):  # the only one that needs no end
+            self.ended()
         return Statement(tuple(items))
+
+    def ended(self) -> None:
+        """A statement ends with its line, or with a semicolon; nft refuses the whole text otherwise (measured: 1.0.6)."""
+        if self.now.kind not in ("end", "finish"):
+            raise NftFault("a line end or a semicolon is missing here", self.now.line, self.now.column)
 
     def group(self, depth: int) -> Group:
         opened = self.advance()

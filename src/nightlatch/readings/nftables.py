@@ -59,7 +59,19 @@ class _Builder:
 
     def done(self) -> Rules:
         chains = {key: replace(chain, rules=tuple(self.rules.get(key, ()))) for key, chain in self.chains.items()}
-        return Rules(chains, (*self.gaps, *_unseen(chains)))
+        return Rules(chains, (*self.gaps, *self.missing(chains), *_unseen(chains)))
+
+    def missing(self, chains: dict[str, Chain]) -> Iterator[Gap]:
+        """Chains, sets and definitions that a file's rules name and that are not there: nft refuses the whole of it then, and
+        nothing is loaded (measured: 1.0.6)."""
+        for key, chain in chains.items():
+            table = key.rpartition(" ")[0]
+            for rule in chain.rules:
+                if rule.to and rule.to not in chains:
+                    yield Gap(AREA, f"nft refuses this rule, for its chain is not there: {rule.text}", rule.origin)
+                for name in re.findall(r"(?<![\w\"])([@$]\w+)", rule.text):
+                    if name[0] == "$" or f"{table} {name[1:]}" not in self.sets:
+                        yield Gap(AREA, f"nft refuses this rule, for {name} is not there: {rule.text}", rule.origin)
 
     def file(self, path: str, depth: int) -> None:
         self.files += 1
