@@ -7,7 +7,7 @@ from dataclasses import replace
 from nightlatch.formats.nft import Group, Item, Word, flat, shown, text_of
 from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, AddressSet
 from nightlatch.origin import Kind, Origin
-from nightlatch.readings.nft_matches import Elements, Part, first_packet, of_protocol, of_source, single
+from nightlatch.readings.nft_matches import PROTOCOLS, Elements, Part, first_packet, of_protocol, of_source, single
 from nightlatch.readings.rules import Does, Match, Rule
 
 Sets = dict[str, Elements | None]
@@ -31,6 +31,8 @@ STARTS = frozenset(
     (*PAIRS, *SINGLES, *ENDS, "jump", "goto", "counter", "log", "limit", "quota", "comment", "add", "update", "delete", "meter",
      "set")
 )  # fmt: skip
+FAMILIES = {"ipv4": "ip", "ipv6": "ip6"}
+TRANSPORTS = ("tcp", "udp", "sctp", "dccp", "udplite")
 MOST_ELEMENTS = 200_000
 
 
@@ -45,12 +47,19 @@ class _Reader:
         self.at = 0
         self.matches: list[Match] = [Match(sources=family)]
         self.made: list[Rule] = []
+        # What was asked for so far, and whether nft refuses what came then.
+        self.families: set[str] = set()
+        self.transports: set[str] = set()
+        self.refused = False
 
     def rules(self) -> list[Rule]:
         while self.at < len(self.items):
             if self.step():
-                return self.made
-        self.end(Does.NOTHING)
+                break
+        else:
+            self.end(Does.NOTHING)
+        if self.refused or len(self.families) > 1:
+            return [Rule((Match(),), Does.REFUSED, self.origin, shown(self.items))]
         return self.made
 
     def word(self, ahead: int = 0) -> str:
@@ -102,6 +111,7 @@ class _Reader:
         """What a refusal is told with says for what it is: a reset for TCP, a message for its own family."""
         how = (self.word(2), self.word(3)) if self.word(1) == "with" else ("", "")
         if how == ("tcp", "reset"):
+            self.refused = self.refused or not self.transports <= {"tcp"}
             self.narrow(lambda match: of_protocol(match, {"tcp"}))
             # The listing leaves out a family that was asked for before (measured: nft 1.0.6), so it is not known.
             if self.origin.kind is Kind.LISTING and self.table.startswith("inet "):
@@ -188,7 +198,24 @@ class _Reader:
         self.compare(heads, elements, negated, start)
         return False
 
+    def note(self, head: str, elements: Elements, negated: bool) -> None:
+        """Which family and transport a rule asks for: nft refuses a header of another than was asked for before; a `meta` that
+        contradicts never matches (measured: 1.0.6)."""
+        first = head.split()[0]
+        found = {PROTOCOLS.get(text_of(each[0]), text_of(each[0])) for each in elements if each and not negated}
+        if first in ("ip", "ip6"):
+            self.families.add(first)
+        elif head == "nfproto" and len(found) == 1 and not self.families:
+            self.families |= {FAMILIES[word] for word in found if word in FAMILIES}
+        if first in TRANSPORTS:
+            self.refused = self.refused or not self.transports <= {first}
+            self.transports = {first}
+        elif head == "l4proto" and found:
+            self.transports = found
+
     def compare(self, heads: list[str], elements: Elements, negated: bool, start: int) -> None:
+        for head in heads:
+            self.note(head, elements if len(heads) == 1 else [], negated)
         if len(heads) == 1:
             part = single(heads[0], elements, negated)
             if part is None:

@@ -67,6 +67,10 @@ class _Builder:
         for key, chain in chains.items():
             table = key.rpartition(" ")[0]
             for rule in chain.rules:
+                if rule.does is Does.REFUSED:
+                    yield Gap(
+                        AREA, f"nft refuses this rule, for its parts contradict each other: {rule.text}", rule.origin
+                    )
                 if rule.to and rule.to not in chains:
                     yield Gap(AREA, f"nft refuses this rule, for its chain is not there: {rule.text}", rule.origin)
                 for name in re.findall(r"(?<![\w\"])([@$]\w+)", rule.text):

@@ -28,6 +28,7 @@ class Does(Enum):
     GOTO = "goto"
     REWRITE = "rewrites addresses"
     UNKNOWN = "is not read"
+    REFUSED = "is refused, with all that stands beside it"
 
 
 @dataclass(frozen=True, slots=True)
