@@ -58,7 +58,8 @@ class _Reader:
                 break
         else:
             self.end(Does.NOTHING)
-        if self.refused or len(self.families) > 1:
+        # What the kernel lists, it has: the listing only leaves parts out that it takes for granted.
+        if self.origin.kind is Kind.FILE and (self.refused or len(self.families) > 1):
             return [Rule((Match(),), Does.REFUSED, self.origin, shown(self.items))]
         return self.made
 
