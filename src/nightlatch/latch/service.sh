@@ -18,8 +18,30 @@ load() {
     pid=$(listener) || return 1
     [ -n "$pid" ] || { [ "$was_running" != yes ] && return 0; return 1; }
     unit=$(unit_of "$pid")
-    if [ "$init" = systemd ] && [ -n "$unit" ]; then systemctl reload "$unit"; else kill -HUP "$pid"; fi
+    wait_for 50 hears "$pid" # between its start and its first wait, sshd ignores the signal to read its files again
+    read -r image rest <"/proc/$pid/maps"
+    if [ "$init" = systemd ] && [ -n "$unit" ]; then systemctl reload "$unit"; else kill -HUP "$pid"; fi || return 1
+    wait_for 20 renewed "$pid" "$image" || :
 }
+wait_for() { # wait_for TENTHS COMMAND...: whether it held in that time
+    tries=$1
+    shift
+    until "$@"; do
+        tries=$((tries - 1))
+        [ $tries -gt 0 ] || return 1
+        sleep 0.1
+    done
+}
+hears() { # hears PID: whether it has a handler for SIGHUP; a process that is gone is not waited for
+    while read -r name mask; do
+        case $name:$mask in SigCgt::*[13579bdf]) return 0 ;; SigCgt::*) return 1 ;; esac
+    done <"/proc/$1/status"
+    return 0
+} 2>/dev/null
+renewed() { # renewed PID IMAGE: sshd reads its files by running itself anew, which lays it elsewhere in memory; its number stays
+    read -r now rest <"/proc/$1/maps" || return 0
+    [ "$now" != "$2" ] && hears "$1"
+} 2>/dev/null
 start_service() { # a service that did not run: enabled and started; what it was before is noted first
     if [ "$init" = systemd ]; then
         for unit in $start; do systemctl cat "$unit" >/dev/null 2>&1 && break; done
@@ -78,12 +100,7 @@ listener() { # the daemon that listens in our own namespaces
     done 2>/dev/null
 }
 look() { # what was listened on before must be listened on again
-    tries=0
-    until listens; do
-        tries=$((tries + 1))
-        [ $tries -lt 50 ] || return 1
-        sleep 0.1
-    done
+    wait_for 50 listens
 }
 listens() {
     if command -v ss >/dev/null 2>&1; then open=$(ss -Hltn | awk '{ print $4 }')
