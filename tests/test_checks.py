@@ -18,7 +18,7 @@ from tests.live.test_service import CASES as ON_LIVE_GUESTS
 from tests.live.test_service import LISTENING
 from tests.test_addresses import SPOKEN
 from tests.test_clock import SPOKEN as CLOCKS
-from tests.test_filters import SPOKEN as FILTERS
+from tests.test_managers import SPOKEN as FILTERS
 from tests.test_stated import SPOKEN as STATED
 
 GRANT = "let: mara, into: gauge, by: ssh, from: bench, with: key"

@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from nightlatch.audit.run import guest_audit
 from nightlatch.evidence.snapshot import from_files
 from nightlatch.net import ranges
 from nightlatch.net.literal import parse_network
@@ -16,10 +13,6 @@ from nightlatch.net.ports import EVERY_PORT, PortSet
 from nightlatch.readings import nftables
 from nightlatch.readings.rules import Does, Rules
 from nightlatch.reason.filtering import Flow, deciding, passed
-from tests.guests import AT, Guest, estate, lifted, pub
-
-STARTED = {"/etc/systemd/system/sysinit.target.wants/nftables.service": ""}
-SPOKEN = {"filter.not-at-boot"}
 
 
 def rules(body: str, before: str = "", more: dict[str, str] | None = None) -> Rules:
@@ -147,25 +140,3 @@ def test_ports_are_a_set(a: ranges.Ranges, b: ranges.Ranges) -> None:
     assert (one - other) | (one & other) == one
     assert ~~one == one
     assert not one - EVERY_PORT
-
-
-GRANT = "let: mara, into: gauge, by: ssh, from: bench, with: key"
-OFF = "PasswordAuthentication no\nKbdInteractiveAuthentication no\n"
-SHUT = "table inet f {\nchain i {\ntype filter hook input priority 0; policy drop;\nip saddr %s tcp dport 22 accept\n}\n}\n"
-
-
-def test_an_audit_counts_the_filter(tmp_path: Path) -> None:
-    """A key without from= is no hole where the filter lets only the granted place through; another place is shut out."""
-    made = estate(tmp_path, GRANT)
-
-    def told(text: str, files: dict[str, str | bytes]) -> dict[str, str]:
-        guest = Guest(OFF, {"mara": pub("mara-desk") + "\n"}, {"/etc/nftables.conf": text, **files})
-        return {f.check: f.text for f in guest_audit(guest.access(lifted(made)), AT, made).findings}
-
-    assert told(SHUT % "192.168.40.0/24", dict(STARTED)) == {}
-    wrong = told(SHUT % "192.168.41.0/24", dict(STARTED))
-    assert "the packet filter drops it on its way to port 22" in wrong["missing"]
-    assert "from 192.168.41.0/24" in wrong["surplus"]
-    idle = told(SHUT % "192.168.40.0/24", {})
-    assert "nothing loads them at boot: it keeps nobody out" in idle["filter.not-at-boot"]
-    assert "surplus" in idle

@@ -144,19 +144,26 @@ def test_emergency_accounts_are_granted_what_they_state(tmp_path: Path) -> None:
             "/etc/nftables.conf",
             "table inet f {\n chain i {\n type filter hook input priority 0; policy drop;\n meta mark 7 accept\n }\n}\n",
         ),
-        ("/etc/iptables/rules.v4", "*filter\n:INPUT DROP [0:0]\nCOMMIT\n"),
-        ("/etc/ufw/ufw.conf", "ENABLED=yes\n"),
+        ("/etc/iptables/rules.v4", "*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -m mark --mark 7 -j DROP\nCOMMIT\n"),
+        ("/etc/ufw/ufw.conf", 'ENABLED=yes\nDEFAULT_INPUT_POLICY="deny"\n'),
         ("/etc/hosts.deny", "sshd: ALL\n"),
     ],
 )
 def test_an_unread_filter_makes_the_bounds_differ_and_is_named(tmp_path: Path, path: str, content: str) -> None:
-    files: dict[str, str | bytes] = {path: content, "/etc/systemd/system/sysinit.target.wants/nftables.service": ""}
+    units = ("sysinit.target.wants/nftables", "multi-user.target.wants/ufw", "basic.target.wants/netfilter-persistent")
+    files: dict[str, str | bytes] = {path: content, **{f"/etc/systemd/system/{unit}.service": "" for unit in units}}
+    if path.endswith("v4"):
+        files["/etc/iptables/rules.v6"] = content
     over, under = differences(tmp_path, Guest(NO_PASSWORDS, {"mara": pub("mara-desk") + "\n"}, files), GRANT)
     assert not [s for s in over if s.certain]
     assert not [m for m in under if m.certain]
     shell = next(s for s in over if s.path.power == SHELL)
     assert shell.possible
-    assert {gap.origin.path for gap in shell.path.callers.because} == {path}
+    assert (
+        path
+        in {gap.origin.path for gap in shell.path.callers.because}
+        <= {path, "/etc/default/ufw", "/etc/iptables/rules.v6"}
+    )
 
 
 EMPTY_RULES = "#!/usr/sbin/nft -f\nflush ruleset\ntable inet filter {\n\tchain input {\n\t\ttype filter hook input priority filter;\n\t}\n}\n"

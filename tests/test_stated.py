@@ -200,7 +200,7 @@ LEFT_PORTS = [
     ("", {"/etc/default/ssh": "SSHD_OPTS=-p 22\n"}, "starts sshd with a port of its own"),
     ("Banana yes\n", {}, "mend that first"),
     ("", {**SELINUX}, "semanage port -a -t ssh_port_t -p tcp 2222"),
-    ("", {"/etc/ufw/ufw.conf": "ENABLED=yes\n"}, "open it there first"),
+    ("", {"/etc/ufw/ufw.conf": "ENABLED=yes\n", "/etc/systemd/system/multi-user.target.wants/ufw.service": ""}, "open it there first"),
     ("", {"/etc/nftables.conf": "table inet x {\n chain y { type filter hook input priority 0; policy drop; tcp dport 22 accept; }\n}\n",
           "/etc/systemd/system/sysinit.target.wants/nftables.service": ""}, "open it there first"),
 ]  # fmt: skip

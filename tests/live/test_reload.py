@@ -31,7 +31,9 @@ echo "$wrong wrong"
 
 @pytest.mark.parametrize("init", ["systemd", "other"])
 def test_no_reload_is_lost_on_a_server_that_is_just_starting_over(station: Station, init: str) -> None:
-    guest = station.guest("buoy" if init == "systemd" else "mole", f"192.168.56.{31 if init == 'systemd' else 32}", unit="ssh.service")
+    guest = station.guest(
+        "buoy" if init == "systemd" else "mole", f"192.168.56.{31 if init == 'systemd' else 32}", unit="ssh.service"
+    )
     guest.boot()
     guest.until_listening()
     service = files("nightlatch.latch").joinpath("service.sh").read_text()

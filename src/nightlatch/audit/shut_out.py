@@ -106,6 +106,8 @@ def _filtered(missing: Missing, access: GuestAccess) -> Cause | None:
         if found is not None:
             verb = "drops" if found.does is Does.DROP else "refuses"
             text = f"the packet filter {verb} it on its way to port {socket.port}"
+            if not found.sure:
+                text = f"the packet filter keeps it from port {socket.port}, by this rule or by one behind it"
             return Cause(f"filter {found.origin}", text, (Proof(found.text, found.origin),), FILTER)
     return None
 

@@ -159,7 +159,8 @@ def _reachable(access: GuestAccess, spec: ServiceSpec, fresh: list[int], out: Gi
                 )
     for port in fresh:
         _filtered(access, port, out)
-    for gap in reading.filter.gaps if fresh else ():
+    held = reading.filter.rules.gaps if reading.filter.rules is not None else ()
+    for gap in (*reading.filter.gaps, *held)[:1] if fresh else ():
         out.leave(
             f"Whether the filter lets port {_listed(set(fresh))} in is not known: {gap.because} ({gap.origin}).",
             "open it there first; a change that can't be reached over the new port goes back",

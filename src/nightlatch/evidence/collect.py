@@ -27,12 +27,19 @@ MOST_CONFIG_FILES = 500
 PORT_LABELS = tuple(
     f"/var/lib/selinux/{kind}/active/ports.local" for kind in ("targeted", "default", "mls", "minimum", "strict")
 )
+FILTER_LINKS = tuple(
+    f"/etc/systemd/system/{folder}{unit}.service"
+    for folder in ("", "sysinit.target.wants/", "basic.target.wants/", "multi-user.target.wants/")
+    for unit in ("nftables", "netfilter-persistent", "iptables", "ip6tables", "ufw", "firewalld")
+)
 FILES = (
     "/etc/os-release", "/etc/hostname", "/etc/passwd", "/etc/group", "/etc/shadow", "/etc/nsswitch.conf",
     "/etc/nologin", "/etc/default/ssh", "/etc/sysconfig/sshd", "/etc/sudoers", "/etc/security/access.conf",
     "/etc/hosts.allow", "/etc/hosts.deny", "/etc/nftables.conf", "/etc/sysconfig/nftables.conf",
     "/etc/iptables/rules.v4", "/etc/iptables/rules.v6", "/etc/sysconfig/iptables", "/etc/sysconfig/ip6tables",
-    "/etc/ufw/ufw.conf", "/etc/firewalld/firewalld.conf", "/var/lib/dpkg/status",
+    "/etc/iptables/ipsets", "/etc/sysconfig/ipset", "/etc/default/ufw", "/etc/ufw/ufw.conf",
+    *(f"/etc/ufw/{name}{six}.rules" for name in ("before", "after", "user") for six in ("", "6")),
+    "/etc/firewalld/firewalld.conf", "/var/lib/dpkg/status",
     "/lib/systemd/system/ssh.service", "/etc/systemd/system/ssh.service", "/lib/systemd/system/sshd.service",
     "/usr/lib/systemd/system/sshd.service", "/etc/systemd/system/sshd.service",
     *(f"{top}/{unit}" for top in ("/etc/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")
@@ -45,8 +52,7 @@ FILES = (
 LOOKED_AT = (
     "/usr/sbin/sshd", "/etc/systemd/system/multi-user.target.wants/ssh.service", "/etc/ssh/sshd_not_to_be_run",
     "/etc/systemd/system/multi-user.target.wants/firewalld.service",
-    "/etc/systemd/system/sysinit.target.wants/nftables.service",
-    "/etc/systemd/system/multi-user.target.wants/nftables.service", "/usr/bin/sudo", "/bin/su", "/bin/sh",
+    *FILTER_LINKS, "/etc/ufw/before.init", "/etc/ufw/after.init", "/usr/bin/sudo", "/bin/su", "/bin/sh",
     "/lib/systemd/systemd-networkd", "/usr/sbin/NetworkManager", "/sbin/ifup", "/usr/sbin/netplan", "/usr/bin/cloud-init",
     *(f"{folder}/{unit}" for folder in ("/etc/systemd/system/multi-user.target.wants",
       "/etc/systemd/system/network-online.target.wants", "/usr/lib/systemd/system/multi-user.target.wants")

@@ -1,7 +1,7 @@
-"""The guest's own packet filter: rules of nftables, as loaded on a running guest and as stored on one in a folder.
+"""The guest's own packet filter: what counts for callers, what is stored for the next boot, and by whom.
 
-What other managers store is not read yet and is a gap, which widens every bound, unless the guest runs: then the kernel's own
-list is what counts, whoever made it. A rule set that plainly filters nothing is no gap.
+On a running guest the kernel's own list counts, whoever made it; on one in a folder what its managers load at boot. A rule set
+that plainly filters nothing is no gap.
 """
 
 from __future__ import annotations
@@ -13,56 +13,51 @@ from dataclasses import dataclass
 from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.origin import Kind as OriginKind
 from nightlatch.origin import Origin
-from nightlatch.readings import nftables
+from nightlatch.readings import managers, nftables
 from nightlatch.readings.gaps import Gap
+from nightlatch.readings.managers import Stored
 from nightlatch.readings.rules import Rules
 
-_TABLES_EMPTY = re.compile(rb"(?:\*\w+|:\w+ ACCEPT \[[0-9:]+\]|:\w+ - \[[0-9:]+\]|COMMIT)")
-STARTED = tuple(f"/etc/systemd/system/{target}.target.wants/nftables.service" for target in ("sysinit", "multi-user"))
 AREA = "packet filter"
+HOOKS = ("/etc/network/interfaces", "/etc/network/interfaces.d")
+_LOADS = re.compile(rb"^\s*(?:pre-up|up|post-up)\s.*\b(?:ip6?tables|nft|ufw|ipset)\b")
 
 
 @dataclass(frozen=True)
 class FilterReading:
     """The rules that count for callers now, or from the next boot on where only files were read; `gaps` is what could not
-    be read, `idle` a file of rules that nothing loads."""
+    be read, `stored` what every manager has on disk, started at boot or not."""
 
     rules: Rules | None = None
     gaps: tuple[Gap, ...] = ()
-    idle: Origin | None = None
+    stored: tuple[Stored, ...] = ()
+
+    @property
+    def idle(self) -> tuple[Stored, ...]:
+        """Rules that nothing loads at boot."""
+        return tuple(each for each in self.stored if each.started is False)
+
+    @property
+    def booted(self) -> tuple[Stored, ...]:
+        """Rules that the next boot loads."""
+        return tuple(each for each in self.stored if each.started)
 
 
 def read(snapshot: Snapshot) -> FilterReading:
     """The filter of a snapshot."""
     others = tuple(_host_access(snapshot))
+    stored = managers.at_boot(snapshot)
     loaded = nftables.loaded(snapshot)
     if loaded is not None:
-        return FilterReading(loaded, (*_legacy(snapshot), *others))
+        return FilterReading(loaded, (*_legacy(snapshot), *others), stored)
     others = (*_other_managers(snapshot), *others)
-    for path in nftables.MAINS:
-        if snapshot.content(path) is None:
-            continue
-        stored = nftables.stored(snapshot, path)
-        filters = bool(stored.gaps) or any(chain.rules or not chain.accepts for chain in stored.chains.values())
-        if not filters:
-            continue
-        started = _started(snapshot)
-        if started is False:
-            return FilterReading(None, others, Origin(path))
-        if started is None or snapshot.is_live:  # a running guest whose kernel was not asked may have other rules
-            return FilterReading(
-                None, (Gap(AREA, "whether these rules are loaded is not known", Origin(path)), *others)
-            )
-        return FilterReading(stored, others)
-    return FilterReading(None, others)
-
-
-def _started(snapshot: Snapshot) -> bool | None:
-    """Whether the rules are loaded at boot, by the links of nftables.service."""
-    entries = [snapshot.resolve(path, follow_last=False).entry for path in STARTED]
-    if any(entry is not None and entry.kind is not Kind.ABSENT for entry in entries):
-        return True
-    return None if any(entry is None for entry in entries) else False
+    # A running guest whose kernel was not asked may have other rules than it has stored.
+    unsure = [each for each in stored if each.started is None or snapshot.is_live]
+    if unsure:
+        gaps = [Gap(AREA, "whether these rules are loaded is not known", each.place) for each in unsure]
+        return FilterReading(None, (*gaps, *others), stored)
+    loading = tuple(each for each in stored if each.started)
+    return FilterReading(managers.together(loading) if loading else None, others, stored)
 
 
 def _legacy(snapshot: Snapshot) -> Iterator[Gap]:
@@ -74,19 +69,18 @@ def _legacy(snapshot: Snapshot) -> Iterator[Gap]:
 
 
 def _other_managers(snapshot: Snapshot) -> Iterator[Gap]:
-    names = ("/etc/iptables/rules.v4", "/etc/iptables/rules.v6", "/etc/sysconfig/iptables", "/etc/sysconfig/ip6tables")
-    for path in names:
-        lines = (snapshot.content(path) or b"").split(b"\n")
-        rules = [line.strip() for line in lines if line.strip() and not line.startswith(b"#")]
-        if not all(_TABLES_EMPTY.fullmatch(rule) for rule in rules):
-            yield Gap(AREA, "iptables rules are not read yet", Origin(path))
-    ufw = snapshot.content("/etc/ufw/ufw.conf")
-    if ufw is not None and re.search(rb"(?im)^\s*ENABLED\s*=\s*[\"']?yes", ufw):
-        yield Gap(AREA, "ufw is on and its rules are not read yet", Origin("/etc/ufw/ufw.conf"))
     wanted = snapshot.resolve("/etc/systemd/system/multi-user.target.wants/firewalld.service", follow_last=False).entry
     if wanted is not None and wanted.kind is not Kind.ABSENT:
         origin = Origin("/etc/firewalld/firewalld.conf")
         yield Gap(AREA, "firewalld starts at boot and its rules are not read yet", origin)
+    for path in (HOOKS[0], *(f"{HOOKS[1]}/{name}" for name in snapshot.children(HOOKS[1]))):
+        for number, line in enumerate((snapshot.content(path) or b"").split(b"\n"), 1):
+            if _LOADS.match(line):
+                yield Gap(
+                    AREA,
+                    "a filter is loaded by this line as the interface comes up, and not followed",
+                    Origin(path, number),
+                )
 
 
 def _host_access(snapshot: Snapshot) -> Iterator[Gap]:

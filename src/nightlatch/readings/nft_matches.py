@@ -5,23 +5,24 @@ Every function takes elements as the text has them and gives what narrows a matc
 
 from __future__ import annotations
 
-import re
-from collections.abc import Callable, Iterable
-from dataclasses import replace
-
 from nightlatch.formats.nft import Item, text_of
-from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, LOOPBACK, NO_ADDRESS, AddressSet, union
+from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
 from nightlatch.net.literal import AddressError, parse_address, parse_network
-from nightlatch.net.ports import EVERY_PORT, PortSet
+from nightlatch.net.ports import PortSet
+from nightlatch.readings.match_parts import (
+    Part,
+    of_interface,
+    of_ports,
+    of_protocol,
+    of_source,
+    of_source_ports,
+    of_target,
+    port_number,
+)
 from nightlatch.readings.rules import Match
 
 Elements = list[tuple[Item, ...]]
-Part = Callable[[Match], Match | None]  # narrows a match; None: it can't hold
 
-SERVICES = {
-    "ftp": 21, "ssh": 22, "telnet": 23, "smtp": 25, "domain": 53, "bootps": 67, "bootpc": 68, "http": 80, "ntp": 123,
-    "snmp": 161, "https": 443, "ipp": 631, "mdns": 5353, "ms-wbt-server": 3389, "postgresql": 5432, "http-alt": 8080,
-}  # fmt: skip
 PROTOCOLS = {"6": "tcp", "17": "udp", "1": "icmp", "58": "icmpv6", "ipv6-icmp": "icmpv6", "33": "dccp", "132": "sctp"}
 
 
@@ -48,7 +49,7 @@ def single(head: str, elements: Elements, negated: bool) -> Part | None:
     if head == "ct state":
         return lambda match: match if ("new" in words) != negated else None
     if head in ("iif", "iifname"):
-        return lambda match: _interface(match, tuple(words), negated)
+        return lambda match: of_interface(match, tuple(words), negated)
     if head == "pkttype":
         return lambda match: match if bool({"host", "unicast"} & set(words)) != negated else None
     if head.split()[0] in ("icmp", "icmpv6", "igmp", "esp", "ah", "comp"):
@@ -77,12 +78,7 @@ def _of_address(head: str, family: AddressSet, found: AddressSet) -> Part:
     if head.endswith("saddr"):
         return lambda match: of_source(match, found)
 
-    def target(match: Match) -> Match | None:
-        kept = found if match.targets is None else match.targets & found
-        narrowed = of_source(match, family)
-        return replace(narrowed, targets=kept) if narrowed is not None and kept else None
-
-    return target
+    return lambda match: of_target(match, found, family)
 
 
 def _of_port(head: str, elements: Elements, negated: bool) -> Part | None:
@@ -90,43 +86,20 @@ def _of_port(head: str, elements: Elements, negated: bool) -> Part | None:
     ranges = []
     for element in elements:
         low, mark, high = text_of(element[0]).partition("-") if element else ("", "", "")
-        first, last = _port(low), _port(high) if mark else _port(low)
+        first, last = port_number(low), port_number(high) if mark else port_number(low)
         if first is None or last is None or first > last:
             return None
         ranges.append((first, last))
     ports = PortSet.of(ranges)
     ports = ~ports if negated else ports
-    if side == "sport":  # a caller's system picks it; what it can't pick anyway can't decide
-        whole = PortSet.of([(1024, 65535)])
-        if whole - ports:
-            text = f"{head} {ports}"
-            return lambda match: replace(match, unread=(*match.unread, text))
-        ports = EVERY_PORT
 
     def part(match: Match) -> Match | None:
-        kept = ports if match.ports is None else match.ports & ports
         narrowed = match if protocol == "th" else of_protocol(match, {protocol})
-        if narrowed is None or not kept:
+        if narrowed is None or not ports:
             return None
-        return narrowed if side == "sport" else replace(narrowed, ports=kept)
+        return of_ports(narrowed, ports) if side == "dport" else of_source_ports(narrowed, ports, f"{head} {ports}")
 
     return part
-
-
-def _port(text: str) -> int | None:
-    if re.fullmatch(r"[0-9]{1,5}", text) and int(text) < 65536:
-        return int(text)
-    return SERVICES.get(text)
-
-
-def of_source(match: Match, found: AddressSet) -> Match | None:
-    kept = match.sources & found
-    return replace(match, sources=kept) if kept else None
-
-
-def of_protocol(match: Match, names: Iterable[str]) -> Match | None:
-    kept = frozenset(names) if match.protocols is None else match.protocols & frozenset(names)
-    return replace(match, protocols=kept) if kept else None
 
 
 def _by_name(match: Match, names: frozenset[str], negated: bool, family: AddressSet) -> Match | None:
@@ -135,18 +108,6 @@ def _by_name(match: Match, names: frozenset[str], negated: bool, family: Address
         return None
     others = frozenset(["tcp", "udp"]) - names
     return of_protocol(narrowed, others if negated else names)
-
-
-def _interface(match: Match, names: tuple[str, ...], negated: bool) -> Match | None:
-    """The loopback is where only the guest's own calls come in; which other one a caller comes by is for the evaluation."""
-    if "lo" in names:
-        if negated and len(names) == 1:
-            return of_source(match, ~LOOPBACK)
-        if not negated and len(names) == 1:
-            return of_source(match, LOOPBACK)
-    if match.interfaces is not None:
-        return replace(match, unread=(*match.unread, "a second interface"))
-    return replace(match, interfaces=names, but=negated)
 
 
 def first_packet(texts: list[str]) -> bool | None:

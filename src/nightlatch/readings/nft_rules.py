@@ -7,20 +7,22 @@ from dataclasses import replace
 from nightlatch.formats.nft import Group, Item, Word, flat, shown, text_of
 from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, AddressSet
 from nightlatch.origin import Kind, Origin
-from nightlatch.readings.nft_matches import PROTOCOLS, Elements, Part, first_packet, of_protocol, of_source, single
+from nightlatch.readings.iptables_words import GOING_ON, VERDICTS
+from nightlatch.readings.match_parts import Part, of_protocol, of_source
+from nightlatch.readings.nft_matches import PROTOCOLS, Elements, first_packet, single
 from nightlatch.readings.rules import Does, Match, Rule
 
 Sets = dict[str, Elements | None]
 
 
-OPERATORS = ("==", "!=", "<", ">", "<=", ">=")
+OPERATORS = ("==", "!=", "!", "<", ">", "<=", ">=")
 PAIRS = (
     "ip", "ip6", "tcp", "udp", "sctp", "dccp", "udplite", "th", "meta", "ct", "icmp", "icmpv6", "ether", "vlan", "arp",
     "socket", "rt", "osf", "igmp", "esp", "ah", "comp", "exthdr", "frag", "hbh", "dst", "srh", "mh",
 )  # fmt: skip
 SINGLES = (
     "iif", "iifname", "iiftype", "oif", "oifname", "oiftype", "iifgroup", "oifgroup", "mark", "skuid", "skgid", "pkttype",
-    "cgroup", "nftrace", "fib", "xt", "length", "protocol", "priority", "cpu", "numgen", "jhash", "symhash",
+    "cgroup", "nftrace", "fib", "length", "protocol", "priority", "cpu", "numgen", "jhash", "symhash",
 )  # fmt: skip
 ENDS = {
     "accept": Does.ACCEPT, "drop": Does.DROP, "continue": Does.NOTHING, "return": Does.RETURN, "queue": Does.UNKNOWN,
@@ -29,7 +31,7 @@ ENDS = {
 }  # fmt: skip
 STARTS = frozenset(
     (*PAIRS, *SINGLES, *ENDS, "jump", "goto", "counter", "log", "limit", "quota", "comment", "add", "update", "delete", "meter",
-     "set")
+     "set", "xt")
 )  # fmt: skip
 FAMILIES = {"ipv4": "ip", "ipv6": "ip6"}
 TRANSPORTS = ("tcp", "udp", "sctp", "dccp", "udplite")
@@ -102,10 +104,23 @@ class _Reader:
             self.dynamic()
         elif word in ("meta", "ct") and self.word(2) == "set":
             self.at += 4
+        elif word == "xt":
+            return self.foreign()
         elif word in PAIRS or word in SINGLES:
             return self.expression()
         else:
             self.skip()
+        return False
+
+    def foreign(self) -> bool:
+        """`xt match NAME` or `xt target NAME`: a part that iptables made and that the listing says no more of."""
+        kind, name = self.word(1), self.word(2)
+        self.at += 3
+        if kind == "match":
+            self.unread(f"xt match {name}")
+        elif name not in GOING_ON:
+            self.end(VERDICTS.get(name, Does.UNKNOWN))
+            return True
         return False
 
     def refusal(self) -> None:
@@ -182,9 +197,9 @@ class _Reader:
             self.at += 1
             self.verdicts(heads)
             return True
-        negated = self.word() == "!="
+        negated = self.word() in ("!=", "!")
         if self.word() in OPERATORS:
-            if self.word() in ("==", "!="):
+            if self.word() in ("==", "!=", "!"):
                 self.at += 1
             else:
                 self.skip_from(start)
@@ -327,7 +342,9 @@ class _Reader:
         self.at += 1 if self.word() in OPERATORS else 0
         elements = self.values()
         found = {text_of(item) for element in elements or () for item in element}
-        if elements is None or heads != ["fib daddr type"]:
+        # iptables' match for kinds of addresses is listed in these words, too, and means something else in IPv6.
+        foreign = self.origin.kind is Kind.LISTING and self.table.startswith("ip6 ") and found != {"local"}
+        if elements is None or heads != ["fib daddr type"] or foreign:
             self.unread(shown(self.items[start : self.at]))
         elif ("local" in found) == negated:
             self.matches = []

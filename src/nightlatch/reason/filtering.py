@@ -47,13 +47,17 @@ class Passed:
 
 @dataclass(frozen=True, slots=True)
 class Verdict:
-    """What a rule, or a policy, does with those it `matched` as far as they were still `there`; `text` is the rule's own."""
+    """What a rule, or a policy, does with those it `matched` as far as they were still `there`; `text` is the rule's own.
+
+    Not `sure` where the rule, or one before it that would decide otherwise, matches only perhaps.
+    """
 
     does: Does
     matched: AddressSet
     origin: Origin
     text: str
     there: AddressSet = EVERY_ADDRESS
+    sure: bool = True
 
     @property
     def sources(self) -> AddressSet:
@@ -71,6 +75,13 @@ class _Walk:
     unsure: dict[Gap, None] = field(default_factory=dict)
     verdicts: list[Verdict] = field(default_factory=list)
     unknown: list[AddressSet] = field(default_factory=list)
+    doubt: AddressSet = NO_ADDRESS
+
+    def decide(
+        self, does: Does, sources: AddressSet, origin: Origin, text: str, there: AddressSet = EVERY_ADDRESS
+    ) -> None:
+        """Note that a rule or a policy decides about sources."""
+        self.verdicts.append(Verdict(does, sources, origin, text, there, not self.doubt & sources & there))
 
 
 def flow_to(reading: GuestReading, address: str, port: int, protocol: str = "tcp") -> Flow:
@@ -126,10 +137,10 @@ def _walked(rules: Rules, flow: Flow) -> tuple[AddressSet, _Walk]:
         accepted, onward = _chain(walk, chain, inside, 0, ())
         if not chain.accepts and onward:
             walk.lost.append(onward)
-            walk.verdicts.append(Verdict(Does.DROP, onward, chain.origin, "policy drop"))
+            walk.decide(Does.DROP, onward, chain.origin, "policy drop")
             onward = NO_ADDRESS
         elif onward:
-            walk.verdicts.append(Verdict(Does.ACCEPT, onward, chain.origin, "policy accept"))
+            walk.decide(Does.ACCEPT, onward, chain.origin, "policy accept")
         now = accepted | onward | aside
     return now, walk
 
@@ -163,7 +174,8 @@ def _plain(
     if taken:
         {Does.ACCEPT: accepted, Does.RETURN: onward}.get(does, walk.lost).append(taken)
         if does is not Does.RETURN:
-            walk.verdicts += [Verdict(does, sources, rule.origin, rule.text, taken) for rule, sources, _ in group]
+            for rule, sources, _ in group:
+                walk.decide(does, sources, rule.origin, rule.text, taken)
     return now - taken
 
 
@@ -175,6 +187,7 @@ def _apart(
     rest = now - taken if certain else now
     if not certain and rule.does is not Does.NOTHING:
         walk.unsure[Gap(AREA, f"whether this rule matches is not known: {rule.text}", rule.origin)] = None
+        walk.doubt |= taken
     match rule.does:
         case Does.NOTHING:
             return now
@@ -203,7 +216,7 @@ def _apart(
             walk.unsure[Gap(AREA, f"what this rule does is not followed: {rule.text}", rule.origin)] = None
             walk.unknown.append(taken)
             return rest
-    walk.verdicts.append(Verdict(rule.does, taken, rule.origin, rule.text))
+    walk.decide(rule.does, taken, rule.origin, rule.text)
     return rest
 
 

@@ -1,0 +1,204 @@
+"""Rules of iptables in the common form, from the files that iptables-restore reads (iptables-restore(8)).
+
+A text that iptables-restore refuses makes everything undecided: what of it is loaded then goes by the table it stopped at. Sets
+come from what `ipset save` stored; those that rules fill, or that nothing stored, are not known.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+
+from nightlatch.evidence.snapshot import Snapshot
+from nightlatch.formats import ipset_save, iptables_save
+from nightlatch.formats.iptables_save import Is, Line
+from nightlatch.net.addresses import AddressSet
+from nightlatch.net.ports import PortSet
+from nightlatch.origin import Origin
+from nightlatch.readings.gaps import Gap
+from nightlatch.readings.iptables_rules import Named, RuleFault, address_set, rule_of
+from nightlatch.readings.iptables_words import FAMILY
+from nightlatch.readings.match_parts import port_number
+from nightlatch.readings.rules import Chain, Does, Rule, Rules
+
+AREA = "packet filter"
+PROGRAM = {"ip": "iptables-restore", "ip6": "ip6tables-restore"}
+# What the kernel knows of chains (iptables(8), TABLES): hook and priority.
+BASES = {
+    "raw": {"PREROUTING": ("prerouting", -300), "OUTPUT": ("output", -300)},
+    "mangle": {"PREROUTING": ("prerouting", -150), "INPUT": ("input", -150), "FORWARD": ("forward", -150),
+               "OUTPUT": ("output", -150), "POSTROUTING": ("postrouting", -150)},
+    "nat": {"PREROUTING": ("prerouting", -100), "INPUT": ("input", 100), "OUTPUT": ("output", -100),
+            "POSTROUTING": ("postrouting", 100)},
+    "filter": {"INPUT": ("input", 0), "FORWARD": ("forward", 0), "OUTPUT": ("output", 0)},
+    "security": {"INPUT": ("input", 50), "FORWARD": ("forward", 50), "OUTPUT": ("output", 50)},
+}  # fmt: skip
+DEBIAN = (("/etc/iptables/rules.v4", "ip"), ("/etc/iptables/rules.v6", "ip6"))
+RPM = (("/etc/sysconfig/iptables", "ip"), ("/etc/sysconfig/ip6tables", "ip6"))
+SET_FILES = ("/etc/iptables/ipsets", "/etc/sysconfig/ipset")
+
+
+@dataclass
+class Tables:
+    """Tables as they grow while one file after another is restored."""
+
+    sets: dict[str, Named] = field(default_factory=dict)
+    chains: dict[str, Chain] = field(default_factory=dict)
+    rules: dict[str, list[Rule]] = field(default_factory=dict)
+    gaps: list[Gap] = field(default_factory=list)
+    made_at: Origin | None = None
+
+    def place(self, path: str, line: int, column: int = 1) -> Origin:
+        return self.made_at or Origin(path, line, column)
+
+    def restore(self, raw: bytes, path: str, family: str, *, keep: bool = False, at: Origin | None = None) -> None:
+        """Take a text in; `keep` leaves what the tables held before (iptables-restore --noflush); `at` is where a text that a
+        program makes itself comes from."""
+        table, begun = "", 0
+        self.made_at = at
+        for line in iptables_save.parse(raw).lines:
+            if line.kind is Is.TABLE:
+                table, begun = line.words[0].text, line.number
+                self.begin(family, table, self.place(path, line.number), keep=keep)
+            elif line.kind is Is.COMMIT:
+                table = ""
+            elif line.kind is Is.FAULT:
+                self.refuse(path, family, line, f"expected {line.words[0].text}", line.words[0].column)
+                return
+            elif line.kind is Is.CHAIN:
+                name, policy = (word.text for word in line.words)
+                self.chain(family, table, name, policy, self.place(path, line.number))
+            elif line.kind is Is.RULE:
+                try:
+                    self.rule(family, table, line, path)
+                except RuleFault as error:
+                    self.refuse(path, family, line, str(error), error.column)
+                    return
+        if table:
+            self.gaps.append(
+                Gap(AREA, f"{PROGRAM[family]} refuses this table, for it has no COMMIT", self.place(path, begun))
+            )
+
+    def refuse(self, path: str, family: str, line: Line, why: str, column: int) -> None:
+        text = f"{PROGRAM[family]} refuses this line: {why}"
+        self.gaps.append(Gap(AREA, text, self.place(path, line.number, column)))
+
+    def begin(self, family: str, table: str, origin: Origin, *, keep: bool) -> None:
+        if table not in BASES:
+            self.gaps.append(Gap(AREA, f'no table of iptables is named "{table[:40]}"', origin))
+        held = [key for key in self.chains if key.startswith(f"{family} {table} ")]
+        for key in held if not keep else []:
+            base = bool(self.chains[key].hook)
+            self.rules[key] = []
+            if not base:
+                del self.chains[key], self.rules[key]
+        for name in BASES.get(table, ()):
+            if f"{family} {table} {name}" not in self.chains:
+                self.base(family, table, name, origin)
+
+    def base(self, family: str, table: str, name: str, origin: Origin) -> None:
+        hook, priority = BASES[table][name]
+        key = f"{family} {table} {name}"
+        kind = "nat" if table == "nat" else "filter"
+        self.chains[key] = Chain(key, (), origin, hook, priority, kind=kind, only=FAMILY[family])
+        self.rules[key] = []
+
+    def chain(self, family: str, table: str, name: str, policy: str, origin: Origin) -> None:
+        key = f"{family} {table} {name}"
+        if name in BASES.get(table, ()):
+            self.chains[key] = replace(self.chains[key], accepts=policy not in ("DROP",), origin=origin)
+        else:  # one that is there already is emptied (measured: iptables-restore 1.8.9, --noflush)
+            self.chains[key] = Chain(key, (), origin, only=FAMILY[family])
+            self.rules[key] = []
+
+    def rule(self, family: str, table: str, line: Line, path: str) -> None:
+        verb, words = line.words[0].text, line.words[1:]
+        name = words[0].text if words else ""
+        key = f"{family} {table} {name}"
+        if verb in ("-N", "--new-chain"):
+            return self.chain(family, table, name, "-", self.place(path, line.number))
+        if verb in ("-P", "--policy") and key in self.chains and len(words) > 1:
+            return self.chain(family, table, name, words[1].text, self.place(path, line.number))
+        if key not in self.chains:
+            raise RuleFault(f'there is no chain "{name[:40]}" yet', words[0].column if words else 1)
+        if verb in ("-F", "--flush"):
+            self.rules[key] = []
+            return None
+        if verb not in ("-A", "--append", "-I", "--insert"):
+            self.gaps.append(Gap(AREA, f'"{verb[:20]}" is not read', self.place(path, line.number)))
+            return None
+        rest, position = words[1:], len(self.rules[key])
+        if verb in ("-I", "--insert"):
+            numbered = bool(rest) and rest[0].text.isdigit()
+            position = int(rest[0].text) - 1 if numbered else 0
+            rest = rest[1:] if numbered else rest
+        hooked = name if self.chains[key].hook else ""
+        made, to = rule_of(rest, self.place(path, line.number), line.text, f"{family} {table}", hooked, self.sets)
+        if made is None:
+            return None
+        if made.does in (Does.JUMP, Does.GOTO):
+            target = f"{family} {table} {to}"
+            if target not in self.chains:
+                raise RuleFault(f'there is no chain or target "{to[:40]}" yet', words[0].column)
+            made = replace(made, to=target)
+        self.rules[key].insert(position, made)
+        return None
+
+    def done(self) -> Rules:
+        """The rules as they stand now."""
+        chains = {key: replace(chain, rules=tuple(self.rules[key])) for key, chain in self.chains.items()}
+        return Rules(chains, tuple(self.gaps))
+
+
+def stored(snapshot: Snapshot, files: tuple[tuple[str, str], ...]) -> Rules:
+    """The rules of files that are restored one after the other: (path, family) each."""
+    tables = Tables(sets_of(snapshot, [snapshot.content(path) or b"" for path, _ in files]))
+    for path, family in files:
+        raw = snapshot.content(path)
+        if raw is not None:
+            tables.restore(raw, path, family)
+    return tables.done()
+
+
+def sets_of(snapshot: Snapshot, texts: list[bytes]) -> dict[str, Named]:
+    """Stored sets of addresses by name, those aside that rules of the texts fill while they run."""
+    out: dict[str, Named] = {}
+    for path in SET_FILES:
+        for name, each in ipset_save.parse(snapshot.content(path) or b"").items():
+            filled = any(
+                f"-set {name} ".encode() in line for text in texts for line in text.split(b"\n") if b"-j SET" in line
+            )
+            out[name] = Named(None if filled or not each.whole else _members(each))
+    return out
+
+
+def _members(each: ipset_save.Stored) -> tuple[tuple[AddressSet, frozenset[str], PortSet | None], ...] | None:
+    """hash:ip, hash:net and their kin with ports; other types are not known."""
+    parts = each.kind.partition(":")[2].split(",")
+    if parts[0] not in ("ip", "net") or parts[1:] not in ([], ["port"]):
+        return None
+    out: list[tuple[AddressSet, frozenset[str], PortSet | None]] = []
+    for entry in each.entries:
+        address, _, door = entry.partition(",")
+        found = _span(address, "ip6" if each.v6 else "ip")
+        if found is None:
+            return None
+        if not parts[1:]:
+            out.append((found, frozenset[str](), None))
+            continue
+        protocol, mark, ports = door.rpartition(":")
+        low, _, high = ports.partition("-")
+        first, last = port_number(low), port_number(high or low)
+        if first is None or last is None or first > last:
+            return None
+        out.append((found, frozenset((protocol if mark else "tcp",)), PortSet.of([(first, last)])))
+    return tuple(out)
+
+
+def _span(text: str, family: str) -> AddressSet | None:
+    low, mark, high = text.partition("-")
+    first, last = address_set(low, family), address_set(high, family) if mark else None
+    if not mark or first is None or last is None:
+        return first if not mark else None
+    start = (first.v4 or first.v6)[0][0]
+    end = (last.v4 or last.v6)[0][1]
+    return AddressSet(v4=((start, end),)) if family == "ip" else AddressSet(v6=((start, end),))

@@ -1,0 +1,102 @@
+"""The words of iptables that its rules are read by: targets, options, what belongs to which match (iptables-extensions(8))."""
+
+from __future__ import annotations
+
+from nightlatch.net.addresses import ALL_V4, ALL_V6
+from nightlatch.readings.rules import Does
+
+FAMILY = {"ip": ALL_V4, "ip6": ALL_V6}
+VERDICTS = {
+    "ACCEPT": Does.ACCEPT, "DROP": Does.DROP, "REJECT": Does.REJECT, "RETURN": Does.RETURN, "DNAT": Does.REWRITE,
+    "REDIRECT": Does.REWRITE, "NETMAP": Does.REWRITE, "QUEUE": Does.UNKNOWN, "NFQUEUE": Does.UNKNOWN, "SYNPROXY": Does.UNKNOWN,
+    "TPROXY": Does.UNKNOWN, "NOTRACK": Does.UNKNOWN, "TARPIT": Does.UNKNOWN, "CLUSTERIP": Does.UNKNOWN,
+}  # fmt: skip
+GOING_ON = frozenset(
+    ("AUDIT", "CHECKSUM", "CLASSIFY", "CONNMARK", "CONNSECMARK", "CT", "DSCP", "ECN", "HL", "HMARK", "LED", "LOG", "MARK",
+     "MASQUERADE", "NFLOG", "RATEEST", "SECMARK", "SET", "SNAT", "TCPMSS", "TCPOPTSTRIP", "TEE", "TOS", "TRACE", "TTL",
+     "ULOG")
+)  # fmt: skip
+LONG = {
+    "-s": "--source", "--src": "--source", "-d": "--destination", "--dst": "--destination", "-p": "--protocol",
+    "--proto": "--protocol", "-i": "--in-interface", "-o": "--out-interface", "-m": "--match", "-j": "--jump",
+    "-g": "--goto", "-f": "--fragment", "--dport": "--destination-port", "--sport": "--source-port",
+    "--destination-ports": "--dports", "--source-ports": "--sports",
+}  # fmt: skip
+NUMBERS = {"6": "tcp", "17": "udp", "1": "icmp", "58": "icmpv6", "ipv6-icmp": "icmpv6", "132": "sctp", "33": "dccp"}
+WITH_PORTS = frozenset(("tcp", "udp", "sctp", "dccp", "udplite"))
+FLAGS = ("FIN", "SYN", "RST", "ACK", "URG", "PSH")
+EXTENSIONS = (GOING_ON | frozenset(VERDICTS)) - {"ACCEPT", "DROP", "RETURN", "QUEUE", "TRACE", "NOTRACK"}
+# Options that say more of a match without changing whether a first packet meets it.
+QUIET = frozenset(
+    ("--comment", "--connlimit-daddr", "--connlimit-mask", "--connlimit-saddr", "--connlimit-upto", "--fragment",
+     "--hashlimit", "--hashlimit-burst", "--hashlimit-dstmask", "--hashlimit-htable-expire",
+     "--hashlimit-htable-gcinterval", "--hashlimit-htable-max", "--hashlimit-htable-size", "--hashlimit-mode",
+     "--hashlimit-name", "--hashlimit-rate-interval", "--hashlimit-rate-match", "--hashlimit-srcmask", "--hashlimit-upto",
+     "--hitcount", "--icmp-type", "--icmpv6-type", "--limit", "--limit-burst", "--mask", "--name", "--nowildcard",
+     "--quota", "--rdest", "--reap", "--return-nomatch", "--rsource", "--rttl", "--seconds", "--set", "--set-counters",
+     "-c")
+)  # fmt: skip
+# Matches that are known to be there and are not followed, and such options of those that are.
+ODD_MATCHES = frozenset(
+    ("ah", "bpf", "cgroup", "cluster", "connbytes", "connlabel", "connmark", "cpu", "dccp", "devgroup", "dscp", "dst",
+     "ecn", "esp", "eui64", "frag", "hbh", "helper", "hl", "ipv6header", "ipvs", "length", "mac", "mark", "mh", "nfacct",
+     "osf", "owner", "physdev", "policy", "rateest", "realm", "rpfilter", "rt", "sctp", "socket", "srh", "statistic",
+     "string", "tcpmss", "time", "tos", "ttl", "u32")
+)  # fmt: skip
+# Matches for headers that a plain first packet of TCP or UDP does not have.
+HEADERS = frozenset(("rt", "frag", "hbh", "dst", "mh", "ah", "esp"))
+ODD = frozenset(
+    ("--bytes-eq", "--bytes-gt", "--bytes-lt", "--ctdir", "--ctexpire", "--ctorigdst", "--ctorigdstport", "--ctorigsrc",
+     "--ctorigsrcport", "--ctproto", "--ctrepldst", "--ctrepldstport", "--ctreplsrc", "--ctreplsrcport", "--ctstatus",
+     "--limit-iface-in", "--limit-iface-out", "--packets-eq", "--packets-gt", "--packets-lt", "--tcp-option",
+     "--update-counters", "--update-subcounters")
+)  # fmt: skip
+# The match that must be named (-m) before its options.
+OF_MATCH = {
+    "--ctstate": ("conntrack",), "--state": ("state",), "--dports": ("multiport",), "--sports": ("multiport",),
+    "--ports": ("multiport",), "--src-range": ("iprange",), "--dst-range": ("iprange",), "--src-type": ("addrtype",),
+    "--dst-type": ("addrtype",), "--rcheck": ("recent",), "--update": ("recent",), "--remove": ("recent",),
+    "--set": ("recent",), "--match-set": ("set",), "--pkt-type": ("pkttype",), "--comment": ("comment",),
+    "--limit": ("limit",), "--limit-burst": ("limit",), "--connlimit-above": ("connlimit",),
+    "--connlimit-upto": ("connlimit",), "--hashlimit-above": ("hashlimit",), "--hashlimit-upto": ("hashlimit",),
+    "--quota": ("quota",),
+}  # fmt: skip
+NEVER = frozenset(
+    ("--hashlimit-above", "--remove", "--connlimit-above")
+)  # a caller who has done nothing yet is not above
+
+# How many values an option has, where it is not one.
+VALUES = {"--tcp-flags": 2, "--match-set": 2, "--syn": 0, "--rcheck": 0, "--update": 0}
+STATES = frozenset(("INVALID", "NEW", "ESTABLISHED", "RELATED", "UNTRACKED", "SNAT", "DNAT"))
+KINDS = frozenset(
+    ("UNSPEC", "UNICAST", "LOCAL", "BROADCAST", "ANYCAST", "MULTICAST", "BLACKHOLE", "UNREACHABLE", "PROHIBIT", "THROW", "NAT",
+     "XRESOLVE")
+)  # fmt: skip
+PROTOCOLS = frozenset(
+    (
+        "tcp",
+        "udp",
+        "udplite",
+        "icmp",
+        "icmpv6",
+        "esp",
+        "ah",
+        "sctp",
+        "dccp",
+        "gre",
+        "igmp",
+        "ipip",
+        "ospf",
+        "vrrp",
+        "l2tp",
+        "all",
+        "0",
+    )
+)
+ANSWERS = {
+    "ip": ("icmp-net-unreachable", "icmp-host-unreachable", "icmp-port-unreachable", "icmp-proto-unreachable",
+           "icmp-net-prohibited", "icmp-host-prohibited", "icmp-admin-prohibited", "tcp-reset"),
+    "ip6": ("icmp6-no-route", "no-route", "icmp6-adm-prohibited", "adm-prohibited", "icmp6-addr-unreachable", "addr-unreach",
+            "icmp6-port-unreachable", "port-unreach", "tcp-reset"),
+}  # fmt: skip
+RATES = ("--limit", "--hashlimit-upto", "--hashlimit-above", "--hashlimit")

@@ -1,0 +1,97 @@
+"""Rules of ufw in the common form, from the files that it loads at boot (ufw(8), ufw-framework(8)).
+
+Its files are texts for iptables-restore, loaded into chains that its start-up makes and hangs into those of the kernel: what
+stands before, the user's rules, what stands after, then the default policy.
+"""
+
+from __future__ import annotations
+
+from nightlatch.evidence.snapshot import Kind, Snapshot
+from nightlatch.formats import shell_vars
+from nightlatch.origin import Origin
+from nightlatch.readings.gaps import Gap
+from nightlatch.readings.iptables import AREA, Tables, sets_of
+from nightlatch.readings.rules import Rules
+
+SWITCH = "/etc/ufw/ufw.conf"
+DEFAULTS = "/etc/default/ufw"
+SCRIPTS = ("/etc/ufw/before.init", "/etc/ufw/after.init")
+FILES = tuple(f"/etc/ufw/{name}{six}.rules" for six in ("", "6") for name in ("before", "after", "user"))
+POLICIES = ("ACCEPT", "DROP", "REJECT")
+SIDES = ("input", "output", "forward")
+PARTS = ("before-logging", "before", "after", "after-logging", "reject", "track")
+USERS = (
+    *(f"user-{side}" for side in SIDES),
+    *(f"user-logging-{side}" for side in SIDES),
+    "user-limit",
+    "user-limit-accept",
+)
+
+
+def is_on(snapshot: Snapshot) -> Origin | None:
+    """Where ufw is switched on; None where it is not."""
+    found = _setting(snapshot, "ENABLED")
+    return found[1] if found[0] in ("yes", "YES") and snapshot.content(SWITCH) is not None else None
+
+
+def stored(snapshot: Snapshot) -> Rules:
+    """What ufw loads at boot, when it is on."""
+    raws = {path: snapshot.content(path) for path in FILES}
+    tables = Tables(sets_of(snapshot, [raw or b"" for raw in raws.values()]))
+    for path in SCRIPTS:
+        entry = snapshot.resolve(path).entry
+        if entry is not None and entry.kind is Kind.FILE and entry.mode & 0o111:
+            tables.gaps.append(Gap(AREA, "ufw runs this script besides, and it may change any rule", Origin(path)))
+    _family(snapshot, tables, "ip", "", raws)
+    six, origin = _setting(snapshot, "IPV6")
+    if six in ("yes", "YES"):
+        _family(snapshot, tables, "ip6", "6", raws)
+    else:  # everything of IPv6 but the loopback is dropped
+        text = "*filter\n:INPUT DROP [0:0]\n-A INPUT -i lo -j ACCEPT\nCOMMIT\n"
+        tables.restore(text.encode(), DEFAULTS, "ip6", at=origin)
+    return tables.done()
+
+
+def _family(snapshot: Snapshot, tables: Tables, family: str, six: str, raws: dict[str, bytes | None]) -> None:
+    policy, origin = _setting(snapshot, "DEFAULT_INPUT_POLICY")
+    if policy not in POLICIES:
+        tables.gaps.append(Gap(AREA, f'ufw has no policy "{policy[:20]}"', origin))
+        return
+
+    def load(lines: list[str]) -> None:
+        text = "\n".join(["*filter", *lines, "COMMIT", ""])
+        tables.restore(text.encode(), origin.path, family, keep=True, at=origin)
+
+    name = f"ufw{six}"
+    load([f":{name}-{part}-{side} - [0:0]" for part in PARTS for side in SIDES])
+    load([f"-A INPUT -j {name}-{part}-input" for part in PARTS])
+    if policy == "REJECT":
+        load([f"-A {name}-reject-input -j REJECT"])
+    if policy == "ACCEPT":
+        load(
+            [f"-A {name}-track-input -p {protocol} -m conntrack --ctstate NEW -j ACCEPT" for protocol in ("tcp", "udp")]
+        )
+    load([f":{name}-logging-deny - [0:0]", f":{name}-logging-allow - [0:0]"])
+    load([f":{name}-skip-to-policy-{side} - [0:0]" for side in SIDES])
+    load([f"-A {name}-skip-to-policy-input -j {policy}"])
+    for part in ("before", "after", "user"):
+        path = f"/etc/ufw/{part}{six}.rules"
+        if part == "user":
+            load([f":{name}-{user} - [0:0]" for user in USERS])
+        raw = raws[path]
+        if raw is None:
+            tables.gaps.append(Gap(AREA, "this file of ufw was not collected, or is not there", Origin(path)))
+        else:
+            tables.restore(raw, path, family, keep=True)
+    load([f"-A {name}-before-{side} -j {name}-user-{side}" for side in SIDES])
+    load([f":INPUT {'DROP' if policy == 'REJECT' else policy} [0:0]"])
+
+
+def _setting(snapshot: Snapshot, name: str) -> tuple[str, Origin]:
+    """A setting and where it stands: the switch's file is read after the defaults."""
+    found = ("", Origin(DEFAULTS))
+    for path in (DEFAULTS, SWITCH):
+        line = shell_vars.parse(snapshot.content(path) or b"").last(name)
+        if line is not None:
+            found = (line.value, Origin(path, line.number, 1))
+    return found

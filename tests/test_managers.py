@@ -1,0 +1,136 @@
+"""Managers of filters: what iptables-restore takes and refuses, who loads what at boot, and what an audit says of it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from nightlatch.audit.run import guest_audit
+from nightlatch.evidence.snapshot import from_files
+from nightlatch.formats import iptables_save
+from nightlatch.net.literal import parse_network
+from nightlatch.readings import iptables
+from nightlatch.readings.rules import Rules
+from nightlatch.reason.filtering import Flow, passed
+from tests.guests import AT, Guest, estate, lifted, pub
+
+SPOKEN = {"filter.not-at-boot", "filter.two-managers"}
+WANTS = "/etc/systemd/system/multi-user.target.wants"
+SETS = "create desk hash:net family inet\nadd desk 192.0.2.0/25\nadd desk 198.51.100.7\ncreate odd hash:mac\nadd odd 00:11:22:33:44:55\n"
+
+
+def rules(*lines: str, table: str = "filter", chain: str = "INPUT") -> Rules:
+    """An INPUT chain that drops, these lines in it, and a chain of the user's own."""
+    text = "\n".join([f"*{table}", f":{chain} DROP [0:0]", ":own - [0:0]", *lines, "COMMIT", ""])
+    files = {"/etc/iptables/rules.v4": text.encode(), "/etc/iptables/ipsets": SETS.encode()}
+    return iptables.stored(from_files("x", files), iptables.DEBIAN)
+
+
+def said(found: Rules, source: str, port: int = 22) -> str:
+    bounds = passed(found, Flow("tcp", port, parse_network("192.0.2.9"), ("eth0",)))
+    one = parse_network(source)
+    return "in" if one <= bounds.surely else "undecided" if one & bounds.perhaps else "out"
+
+
+# A line, a source, a port, what becomes of it. What no line accepts is dropped.
+LINES: list[tuple[str, str, int, str]] = [
+    ("-A INPUT -p tcp --dport 22 -j ACCEPT", "192.0.2.1", 22, "in"), ("-A INPUT -p tcp --dport 22 -j ACCEPT", "2001:db8::1", 22, "in"),
+    ("-A INPUT -p udp --dport 22 -j ACCEPT", "192.0.2.1", 22, "out"), ("-A INPUT -m mark --mark 1 -j ACCEPT", "192.0.2.1", 22, "undecided"),
+    ("-A INPUT -m mac --mac-source 00:11:22:33:44:55 -j ACCEPT", "192.0.2.1", 22, "undecided"),
+    ("-A INPUT -m set --match-set desk src -j ACCEPT", "192.0.2.127", 22, "in"), ("-A INPUT -m set --match-set desk src -j ACCEPT", "192.0.2.128", 22, "out"),
+    ("-A INPUT -m set --match-set odd src -j ACCEPT", "192.0.2.1", 22, "undecided"),
+    ("-A INPUT -m recent --name knock --rcheck --seconds 15 -j ACCEPT", "192.0.2.1", 22, "undecided"),
+    ("-A INPUT -m hashlimit --hashlimit-above 5/min --hashlimit-name a -j DROP\n-A INPUT -j ACCEPT", "192.0.2.1", 22, "in"),
+    ("-A INPUT -p tcp --sport 1:1023 -j DROP\n-A INPUT -j ACCEPT", "192.0.2.1", 22, "undecided"),
+    ("-A INPUT -p tcp -m multiport --ports 22,80 -j ACCEPT", "192.0.2.1", 22, "in"), ("-A INPUT -j NFQUEUE --queue-num 1", "192.0.2.1", 22, "undecided"),
+    ("-A INPUT -i eth1 -j ACCEPT", "192.0.2.1", 22, "out"), ("-A own -j ACCEPT\n-A INPUT -s 192.0.2.0/255.255.255.128 -j own", "192.0.2.1", 22, "in"),
+    ('[3:180] -A INPUT -m comment --comment "the \\"desk\\" -j DROP" -p tcp -j ACCEPT', "192.0.2.1", 22, "in"),
+    ("-A INPUT -j ACCEPT\n-I INPUT 1 -s 192.0.2.7 -j DROP", "192.0.2.7", 22, "out"), ("-P INPUT ACCEPT", "192.0.2.7", 22, "in"),
+]  # fmt: skip
+# What iptables-restore refuses (each line was tried with 1.8.9), and where.
+REFUSED = [
+    ("-A INPUT --dport 22 -j ACCEPT", 10), ("-A INPUT -j nowhere", 4), ("-A nowhere -j ACCEPT", 4), ("-A INPUT -o eth0 -j ACCEPT", 10),
+    ("-A INPUT -s desk.skerry.example -j ACCEPT", 10), ("-A INPUT -s 10.0.0.0/33 -j ACCEPT", 10), ("-A INPUT -p tcp --dport 80:22 -j ACCEPT", 17),
+    ("-A INPUT -s ! 10.0.0.1 -j ACCEPT", 13), ("-A INPUT -j ACCEPT extra", 10), ('-A INPUT -m comment --comment "open -j ACCEPT', 31),
+    ("-A INPUT -m set --match-set gone src -j ACCEPT", 17), ("-A INPUT -p tcp --dprt 22 -j ACCEPT", 17), ("-A INPUT -j REJECT --reject-with tcp-reset", 20),
+    ("-A INPUT -m limit --limit often -j ACCEPT", 19), ("nonsense", 1), (":INPUT", 1), ("-A INPUT -s 10.0.0.1 -s 10.0.0.2 -j ACCEPT", 10),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("lines, source, port, wanted", LINES, ids=[str(n) for n in range(len(LINES))])
+def test_who_comes_through(lines: str, source: str, port: int, wanted: str) -> None:
+    found = rules(*lines.split("\n"))
+    assert found.gaps == ()
+    assert said(found, source, port) == wanted
+
+
+@pytest.mark.parametrize("line, column", REFUSED, ids=[line for line, _ in REFUSED])
+def test_a_refused_line_leaves_everything_undecided(line: str, column: int) -> None:
+    found = rules("-A INPUT -j ACCEPT", line)
+    (gap,) = found.gaps
+    assert gap.because.startswith("iptables-restore refuses this line: ")
+    assert (gap.origin.path, gap.origin.line, gap.origin.column) == ("/etc/iptables/rules.v4", 5, column)
+    assert said(found, "192.0.2.1") == "undecided"
+
+
+def test_a_table_without_its_end_is_undecided() -> None:
+    found = iptables.stored(from_files("x", {"/etc/iptables/rules.v4": b"*filter\n:INPUT DROP\n"}), iptables.DEBIAN)
+    assert "has no COMMIT" in found.gaps[0].because
+
+
+@given(st.lists(st.one_of(st.sampled_from([line for line, *_ in LINES] + ["*filter", "COMMIT", ":INPUT DROP [0:0]", "#"]),
+                          st.text(max_size=12))).map("\n".join), st.sampled_from(["\n", "\r\n", ""]))  # fmt: skip
+def test_every_byte_of_a_save_file_comes_back(text: str, end: str) -> None:
+    raw = (text + end).encode("utf-8", "surrogatepass")
+    assert iptables_save.parse(raw).render() == raw
+    iptables.stored(from_files("x", {"/etc/iptables/rules.v4": raw}), iptables.DEBIAN)
+
+
+GRANT = "let: mara, into: gauge, by: ssh, from: bench, with: key"
+OFF = "PasswordAuthentication no\nKbdInteractiveAuthentication no\n"
+NFT = "table inet f {\nchain i {\ntype filter hook input priority 0; policy drop;\nip saddr %s tcp dport 22 accept\n}\n}\n"
+SAVED = "*filter\n:INPUT DROP [0:0]\n-A INPUT -s %s -p tcp -m tcp --dport 22 -j ACCEPT\nCOMMIT\n"
+BARE = {f"/etc/ufw/{part}{six}.rules": "*filter\nCOMMIT\n" for part in ("before", "after", "user") for six in ("", "6")}
+UFW = {**BARE, "/etc/default/ufw": 'IPV6=yes\nDEFAULT_INPUT_POLICY="DROP"\n', "/etc/ufw/ufw.conf": "ENABLED=yes\n"}
+USER = "*filter\n:ufw-user-input - [0:0]\n### tuple ### allow tcp 22 0.0.0.0/0 any %s in\n-A ufw-user-input -p tcp --dport 22 -s %s -j ACCEPT\nCOMMIT\n"
+# A manager's files for a range of sources, and what starts it. IPv6 is shut out in each.
+MANAGERS: dict[str, tuple[Callable[[str], dict[str, str]], str]] = {
+    "nftables": (lambda text: {"/etc/nftables.conf": NFT % text}, "/etc/systemd/system/sysinit.target.wants/nftables.service"),
+    "iptables": (lambda text: {"/etc/iptables/rules.v4": SAVED % text, "/etc/iptables/rules.v6": "*filter\n:INPUT DROP [0:0]\nCOMMIT\n"},
+                 f"{WANTS}/netfilter-persistent.service"),
+    "ufw": (lambda text: {**UFW, "/etc/ufw/user.rules": USER % (text, text)}, f"{WANTS}/ufw.service"),
+}  # fmt: skip
+
+
+def told(tmp_path: Path, files: dict[str, str | bytes]) -> dict[str, str]:
+    made = estate(tmp_path, GRANT)
+    guest = Guest(OFF, {"mara": pub("mara-desk") + "\n"}, files)
+    return {f.check: f.text for f in guest_audit(guest.access(lifted(made)), AT, made).findings}
+
+
+@pytest.mark.parametrize("manager", MANAGERS)
+def test_an_audit_counts_what_a_manager_loads(tmp_path: Path, manager: str) -> None:
+    """A key without from= is no hole where the filter lets only the granted place through; another place is shut out."""
+    files, started = MANAGERS[manager]
+    right = told(tmp_path, {**files("192.168.40.0/24"), started: ""})
+    assert "surplus" not in right
+    wrong = told(tmp_path, {**files("192.168.41.0/24"), started: ""})
+    assert "the packet filter drops it on its way to port 22" in wrong["missing"]
+    assert "from 192.168.41.0/24" in wrong["surplus"]
+    idle = told(tmp_path, {**files("192.168.40.0/24")})
+    assert f"rules of {manager}, and nothing loads them at boot: they keep nobody out" in idle["filter.not-at-boot"]
+    assert "surplus" in idle
+
+
+def test_two_managers_are_told_and_chains_of_both_are_undecided(tmp_path: Path) -> None:
+    files: dict[str, str | bytes] = {}
+    for name in ("iptables", "ufw"):
+        made, started = MANAGERS[name]
+        files |= {**made("192.168.40.0/24"), started: ""}
+    found = told(tmp_path, files)
+    assert found["filter.two-managers"].startswith("iptables and ufw load rules at boot")
+    assert not set(found) & {"surplus", "missing"}
