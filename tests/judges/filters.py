@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 
 PORTS = (22, 80, 2222)
+SENT = 8022  # nobody listens there, and rules may send it to where somebody does
 HERE4, HERE6 = "10.0.0.1", "2001:db8::1"
 CALLERS4 = (
     "10.0.0.2",
@@ -33,6 +34,18 @@ def ruleset(seed: int) -> str:
     for number in range(dice.choice((1, 1, 2))):
         family = dice.choice(("inet", "inet", "inet", "ip", "ip6"))
         lines += _table(dice, family, f"t{number}")
+    if dice.random() < 0.3:
+        lines += ["table inet sent {", "    chain to {", "        type nat hook prerouting priority dstnat;"]
+        for _ in range(dice.randint(1, 3)):
+            end = dice.choice(
+                ("redirect to :22", "redirect to :80", f"dnat ip to {HERE4}:2222", f"dnat ip6 to [{HERE6}]:22")
+            )
+            match = dice.choice(
+                ("tcp dport 8022", "ip saddr 10.1.0.0/16 tcp dport 8000-8100", "tcp dport { 80, 8022 }")
+            )
+            if not ("ip6" in end and "ip saddr" in match):
+                lines.append(f"        {match} {end}")
+        lines += ["    }", "}"]
     return "\n".join(lines) + "\n"
 
 

@@ -34,6 +34,18 @@ def ruleset(seed: int, version: str) -> str:
         out += [f"*{table}", f":{hook} {dice.choice(('ACCEPT', 'ACCEPT', 'DROP'))} [0:0]", _let(hook, version)]
         out += [f"-A {hook} {_rule(dice, version, (), table)}" for _ in range(dice.randint(0, 2))]
         out.append("COMMIT")
+    if dice.random() < 0.3:
+        out += ["*nat", ":PREROUTING ACCEPT [0:0]"]
+        for _ in range(dice.randint(1, 3)):
+            here = "10.0.0.1" if version == "4" else "[2001:db8::1]"
+            end = dice.choice(
+                ("REDIRECT --to-ports 22", "REDIRECT --to-ports 80", f"DNAT --to-destination {here}:2222", "RETURN")
+            )
+            match = dice.choice(
+                ("--dport 8022", f"-s {SOURCES[version][0]} --dport 8000:8100", "-m multiport --dports 80,8022")
+            )
+            out.append(f"-A PREROUTING -p tcp {match} -j {end}")
+        out.append("COMMIT")
     out += ["# made up", "*filter", f":INPUT {dice.choice(('ACCEPT', 'DROP'))} [0:0]", ":two - [0:0]", ":one - [0:0]"]
     out.append(_let("INPUT", version))
     out.append(f"-A INPUT -p {'icmp' if version == '4' else 'ipv6-icmp'} -j ACCEPT")

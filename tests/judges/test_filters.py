@@ -11,6 +11,7 @@ import pytest
 from nightlatch.evidence.snapshot import from_files
 from nightlatch.lab.labs import Lab
 from nightlatch.readings import iptables, nftables
+from nightlatch.readings.filters import read as reading
 from nightlatch.readings.rules import Rules
 from tests.judges import filters, iptables_filters
 from tests.judges.filter_wire import HERE, TRIES, Tally, Wire, wired
@@ -49,7 +50,7 @@ def test_what_is_let_through_is_what_the_kernel_lets_through(wire: Wire, tell: C
         found = wire.tried(TRIES)
         for number, rules in enumerate(readings(text, listed)):
             assert not rules.gaps, (seed, rules.gaps, text)
-            tally.hold(rules, found, f"seed {seed}, {'as listed' if number else 'as a file'}\n{text}")
+            tally.hold(rules, wire, found, f"seed {seed}, {'as listed' if number else 'as a file'}\n{text}")
     tell(f"nftables: {ROUNDS} rule sets from file and listing, as the kernel has them: {tally.counts}")
     assert refused * 5 < ROUNDS * 2
     assert tally.undecided() < 0.05, tally.counts
@@ -58,7 +59,7 @@ def test_what_is_let_through_is_what_the_kernel_lets_through(wire: Wire, tell: C
 def test_iptables_files_are_what_the_kernel_makes_of_them(wire: Wire, tell: Callable[[str], None]) -> None:
     wire.here.run("nft", "flush", "ruleset")
     wire.here.run("ipset", "restore", stdin=iptables_filters.IPSETS)
-    tally, live, refused = Tally(), Tally(), 0
+    tally, live, both, refused = Tally(), Tally(), Tally(), 0
     for seed in range(ROUNDS):
         texts = {version: iptables_filters.ruleset(seed, version) for version in ("4", "6")}
         files = {"/etc/iptables/ipsets": iptables_filters.IPSETS.encode()}
@@ -77,13 +78,23 @@ def test_iptables_files_are_what_the_kernel_makes_of_them(wire: Wire, tell: Call
             continue
         assert not rules.gaps, (seed, rules.gaps, whole)
         found = wire.tried(TRIES)
-        tally.hold(rules, found, f"seed {seed}, as files\n{whole}")
-        listed = nftables.loaded(
-            replace(from_files("x", {}), listings={"rules": wire.here.run("nft", "list", "ruleset").encode()})
-        )
+        tally.hold(rules, wire, found, f"seed {seed}, as files\n{whole}")
+        told = {
+            "rules": ("nft", "list", "ruleset"),
+            "tables": ("iptables-nft-save",),
+            "tables6": ("ip6tables-nft-save",),
+        }
+        told["sets"] = ("ipset", "save")
+        listings = {name: wire.here.run(*words).encode() for name, words in told.items()}
+        whole += "\n".join(text.decode() for text in listings.values())
+        alone = nftables.loaded(replace(from_files("x", {}), listings=listings))
+        assert alone is not None
+        live.hold(alone, wire, found, f"seed {seed}, as nft lists them\n{whole}")
+        listed = reading(replace(from_files("x", {}), listings=listings)).rules
         assert listed is not None
-        live.hold(listed, found, f"seed {seed}, as nft lists them\n{whole}")
+        both.hold(listed, wire, found, f"seed {seed}, as listed by both\n{whole}")
     wire.here.run("nft", "flush", "ruleset")
     tell(f"iptables: {ROUNDS} pairs of files, as the kernel has them: {tally.counts}; as nft lists them: {live.counts}")
     assert refused * 5 < ROUNDS
     assert tally.undecided() < 0.02, tally.counts
+    assert both.counts == tally.counts

@@ -89,6 +89,7 @@ def test_what_ufw_holds_is_what_callers_meet(managed: Managed, tell: Callable[[s
             assert rules.gaps == ()
             tally.hold(
                 rules,
+                managed.wire,
                 managed.wire.tried(TRIES),
                 f"seed {seed}, IPV6={six}\n{script}\n{held['/etc/ufw/user.rules'].decode()}",
             )

@@ -123,7 +123,7 @@ nl_listings() {
     told 'listing routes' ip -4 -o route
     told 'listing routes6' ip -6 -o route
     told 'listing neighbours' ip -o neigh
-    ! command -v nft >/dev/null || told 'listing rules' nft list ruleset
+    nl_filters
     nl_units
     [ "$init" != systemd ] || [ -z "$units" ] ||
         TZ=UTC0 told 'listing units' systemctl show --no-pager --timestamp=unix -p "$properties" $units
@@ -149,6 +149,19 @@ nl_listings() {
     set -f
     # Asking starts a service of its own on the guest: only where somebody keeps the clock.
     [ "$init$keeps" != systemdyes ] || told 'listing clock' timedatectl show
+}
+nl_filters() { # the kernel's rules; what iptables made of them is told by itself, for nft's words leave parts of it out
+    command -v nft >/dev/null || return 0
+    rules=$(nft list ruleset)
+    told 'listing rules' printf '%s\n' "$rules"
+    nl_tables 'table ip ' '' iptables-nft-save
+    nl_tables 'table ip6 ' 6 ip6tables-nft-save
+}
+nl_tables() { # nl_tables MARK FAMILY PROGRAM
+    command -v "$3" >/dev/null || return 0
+    case $rules in *"$1filter {"* | *"$1nat {"* | *"$1mangle {"* | *"$1raw {"* | *"$1security {"*) ;; *) return 0 ;; esac
+    told "listing tables$2" "$3"
+    ! command -v ipset >/dev/null || told 'listing sets' ipset save
 }
 nl_owners() { # the unit of every program that listens, by its control group
     pids=$(printf '%s\n' "$open" | awk '{ while (match($0, /pid=[0-9]+/)) {

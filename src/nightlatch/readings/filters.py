@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.origin import Kind as OriginKind
 from nightlatch.origin import Origin
-from nightlatch.readings import managers, nftables
+from nightlatch.readings import iptables, managers, nftables
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.managers import Stored
 from nightlatch.readings.rules import Rules
@@ -47,7 +47,7 @@ def read(snapshot: Snapshot) -> FilterReading:
     """The filter of a snapshot."""
     others = tuple(_host_access(snapshot))
     stored = managers.at_boot(snapshot)
-    loaded = nftables.loaded(snapshot)
+    loaded = _loaded(snapshot)
     if loaded is not None:
         return FilterReading(loaded, (*_legacy(snapshot), *others), stored)
     others = (*_other_managers(snapshot), *others)
@@ -58,6 +58,16 @@ def read(snapshot: Snapshot) -> FilterReading:
         return FilterReading(None, (*gaps, *others), stored)
     loading = tuple(each for each in stored if each.started)
     return FilterReading(managers.together(loading) if loading else None, others, stored)
+
+
+def _loaded(snapshot: Snapshot) -> Rules | None:
+    """What the kernel has: tables that iptables made as iptables-save told them, all others as nft did."""
+    listed, tables = nftables.loaded(snapshot), iptables.listed(snapshot)
+    if listed is None or tables is None:
+        return listed
+    told = {key.rpartition(" ")[0] for key in tables.chains}
+    kept = {key: chain for key, chain in listed.chains.items() if key.rpartition(" ")[0] not in told}
+    return Rules({**kept, **tables.chains}, listed.gaps)
 
 
 def _legacy(snapshot: Snapshot) -> Iterator[Gap]:

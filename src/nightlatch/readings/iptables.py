@@ -13,6 +13,7 @@ from nightlatch.formats import ipset_save, iptables_save
 from nightlatch.formats.iptables_save import Is, Line
 from nightlatch.net.addresses import AddressSet
 from nightlatch.net.ports import PortSet
+from nightlatch.origin import Kind as OriginKind
 from nightlatch.origin import Origin
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.iptables_rules import Named, RuleFault, address_set, rule_of
@@ -21,6 +22,7 @@ from nightlatch.readings.match_parts import port_number
 from nightlatch.readings.rules import Chain, Does, Rule, Rules
 
 AREA = "packet filter"
+LISTED = {"ip": "iptables-save", "ip6": "ip6tables-save"}
 PROGRAM = {"ip": "iptables-restore", "ip6": "ip6tables-restore"}
 # What the kernel knows of chains (iptables(8), TABLES): hook and priority.
 BASES = {
@@ -46,9 +48,10 @@ class Tables:
     rules: dict[str, list[Rule]] = field(default_factory=dict)
     gaps: list[Gap] = field(default_factory=list)
     made_at: Origin | None = None
+    kind: OriginKind = OriginKind.FILE
 
     def place(self, path: str, line: int, column: int = 1) -> Origin:
-        return self.made_at or Origin(path, line, column)
+        return self.made_at or Origin(path, line, column, self.kind)
 
     def restore(self, raw: bytes, path: str, family: str, *, keep: bool = False, at: Origin | None = None) -> None:
         """Take a text in; `keep` leaves what the tables held before (iptables-restore --noflush); `at` is where a text that a
@@ -159,16 +162,32 @@ def stored(snapshot: Snapshot, files: tuple[tuple[str, str], ...]) -> Rules:
     return tables.done()
 
 
+def listed(snapshot: Snapshot) -> Rules | None:
+    """The tables of iptables in a running kernel as iptables-save told them; None where nobody asked, or where they are not
+    all understood: what nft listed has them, too, with less of them."""
+    raws = {family: snapshot.listings.get(name) for family, name in (("ip", "tables"), ("ip6", "tables6"))}
+    named = {name: Named(_members(each)) for name, each in ipset_save.parse(snapshot.listings.get("sets", b"")).items()}
+    tables = Tables(named, kind=OriginKind.LISTING)
+    for family, raw in raws.items():
+        if raw is not None:
+            tables.restore(raw, LISTED[family], family)
+    rules = tables.done()
+    return rules if rules.chains and not rules.gaps else None
+
+
 def sets_of(snapshot: Snapshot, texts: list[bytes]) -> dict[str, Named]:
     """Stored sets of addresses by name, those aside that rules of the texts fill while they run."""
     out: dict[str, Named] = {}
     for path in SET_FILES:
         for name, each in ipset_save.parse(snapshot.content(path) or b"").items():
-            filled = any(
-                f"-set {name} ".encode() in line for text in texts for line in text.split(b"\n") if b"-j SET" in line
-            )
-            out[name] = Named(None if filled or not each.whole else _members(each))
+            known = each.whole and not _is_filled(name, texts)
+            out[name] = Named(_members(each) if known else None)
     return out
+
+
+def _is_filled(name: str, texts: list[bytes]) -> bool:
+    lines = [line for text in texts for line in text.split(b"\n") if b"-j SET" in line]
+    return any(f"-set {name} ".encode() in line for line in lines)
 
 
 def _members(each: ipset_save.Stored) -> tuple[tuple[AddressSet, frozenset[str], PortSet | None], ...] | None:

@@ -45,10 +45,11 @@ from nightlatch.readings.match_parts import (
     of_source,
     of_source_ports,
     of_target,
+    onto_of,
     port_number,
     unread,
 )
-from nightlatch.readings.rules import Does, Match, Rule
+from nightlatch.readings.rules import Does, Match, Onto, Rule
 
 
 class RuleFault(ValueError):
@@ -350,7 +351,15 @@ def rule_of(
     if answer is not None and answer.value == "tcp-reset" and reader.protocol != "tcp":
         raise RuleFault("a reset without -p tcp", answer.column)
     matches = tuple(reader.matches)
-    return (Rule(matches, does, origin, text) if matches else None), to
+    return (Rule(matches, does, origin, text, onto=_onto(to, reader.found)) if matches else None), to
+
+
+def _onto(target: str, found: list[Option]) -> Onto | None:
+    """Where REDIRECT and DNAT send a packet; None where it is not one plain end."""
+    ends = [each for each in found if each.name in ("--to-destination", "--to-ports")]
+    if target == "REDIRECT" and not ends:
+        return Onto()
+    return onto_of(ends[0].value) if target in ("REDIRECT", "DNAT") and len(ends) == 1 else None
 
 
 def address_set(text: str, family: str) -> AddressSet | None:

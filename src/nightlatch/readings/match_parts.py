@@ -9,8 +9,9 @@ from collections.abc import Callable, Iterable
 from dataclasses import replace
 
 from nightlatch.net.addresses import LOOPBACK, AddressSet
+from nightlatch.net.literal import AddressError, parse_network
 from nightlatch.net.ports import PortSet
-from nightlatch.readings.rules import Match
+from nightlatch.readings.rules import Match, Onto
 
 Part = Callable[[Match], Match | None]
 
@@ -70,3 +71,23 @@ def of_interface(match: Match, names: tuple[str, ...], negated: bool) -> Match |
     if match.interfaces is not None:
         return replace(match, unread=(*match.unread, "a second interface"))
     return replace(match, interfaces=names, but=negated)
+
+
+def onto_of(text: str) -> Onto | None:
+    """An address, a port behind a colon, or both; None for ranges and for what is none."""
+    address, port = text, ""
+    if text.startswith("["):
+        address, _, port = text[1:].partition("]")
+        port = port[1:]
+    elif text.count(":") == 1:
+        address, _, port = text.partition(":")
+    elif text.isdigit():
+        address, port = "", text
+    try:
+        target = parse_network(address) if address and "/" not in address else None
+    except AddressError:
+        return None
+    number = port_number(port) if port else None
+    if (port and number is None) or (target is None and number is None):
+        return None
+    return Onto(target, number)

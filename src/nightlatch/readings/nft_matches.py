@@ -17,9 +17,10 @@ from nightlatch.readings.match_parts import (
     of_source,
     of_source_ports,
     of_target,
+    onto_of,
     port_number,
 )
-from nightlatch.readings.rules import Match
+from nightlatch.readings.rules import Match, Onto
 
 Elements = list[tuple[Item, ...]]
 
@@ -132,3 +133,11 @@ def first_packet(texts: list[str]) -> bool | None:
     if (mask | value) - names:
         return None
     return (({"syn"} & mask) == value) == (sign == "==")
+
+
+def sent_to(words: list[str]) -> Onto | None:
+    """Where `redirect to :2222` or `dnat to 192.0.2.7:22` sends a packet; None for ranges, maps and what is not read."""
+    rest = [word for word in words[1:] if word not in ("ip", "ip6", "random", "fully-random", "persistent")]
+    if not rest:
+        return Onto() if words[0] == "redirect" else None
+    return onto_of(rest[1]) if rest[0] == "to" and len(rest) == 2 else None

@@ -9,8 +9,8 @@ from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, AddressSet
 from nightlatch.origin import Kind, Origin
 from nightlatch.readings.iptables_words import GOING_ON, VERDICTS
 from nightlatch.readings.match_parts import Part, of_protocol, of_source
-from nightlatch.readings.nft_matches import PROTOCOLS, Elements, first_packet, single
-from nightlatch.readings.rules import Does, Match, Rule
+from nightlatch.readings.nft_matches import PROTOCOLS, Elements, first_packet, sent_to, single
+from nightlatch.readings.rules import Does, Match, Onto, Rule
 
 Sets = dict[str, Elements | None]
 
@@ -70,10 +70,12 @@ class _Reader:
         item = self.items[place] if place < len(self.items) else None
         return item.text if isinstance(item, Word) else ""
 
-    def end(self, does: Does, to: str = "", matches: list[Match] | None = None) -> None:
-        found = tuple(self.matches if matches is None else matches)
+    def end(self, does: Does, to: str = "", onto: Onto | None = None) -> None:
+        found = tuple(self.matches)
         if found:
-            self.made.append(Rule(found, does, self.origin, shown(self.items), f"{self.table} {to}" if to else ""))
+            self.made.append(
+                Rule(found, does, self.origin, shown(self.items), f"{self.table} {to}" if to else "", onto)
+            )
 
     def unread(self, text: str) -> None:
         self.matches = [replace(match, unread=(*match.unread, text)) for match in self.matches]
@@ -87,7 +89,11 @@ class _Reader:
         if word in ENDS:
             if word == "reject":
                 self.refusal()
-            self.end(ENDS[word])
+            onto = sent_to([text_of(item) for item in self.items[self.at :]]) if word in ("redirect", "dnat") else None
+            if onto is not None and onto.target is not None:  # an address is written to packets of its own family only
+                family = ALL_V4 if onto.target.v4 else ALL_V6
+                self.narrow(lambda match: of_source(match, family))
+            self.end(ENDS[word], onto=onto)
             return True
         if word in ("jump", "goto"):
             self.end(Does.JUMP if word == "jump" else Does.GOTO, self.word(1))
@@ -191,7 +197,8 @@ class _Reader:
             self.flags()
             return False
         if heads[0].startswith("fib "):
-            self.fib(heads, start)
+            if not self.way_back(heads):
+                self.fib(heads, start)
             return False
         if self.word() == "vmap":
             self.at += 1
@@ -348,6 +355,17 @@ class _Reader:
             self.unread(shown(self.items[start : self.at]))
         elif ("local" in found) == negated:
             self.matches = []
+
+    def way_back(self, heads: list[str]) -> bool:
+        """`fib saddr . iif oif missing`: callers who are answered by another interface, or not at all."""
+        words = heads[0].split()
+        if len(heads) > 1 or words[1] != "saddr" or "iif" not in words or words[-1] not in ("oif", "oifname"):
+            return False
+        if self.word() != "missing":
+            return False
+        self.at += 1
+        self.narrow(lambda match: replace(match, astray=True))
+        return True
 
 
 def _parts(element: tuple[Item, ...], count: int) -> list[tuple[Item, ...]]:

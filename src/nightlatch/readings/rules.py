@@ -35,6 +35,7 @@ class Does(Enum):
 class Match:
     """What all must hold. None says nothing of that part.
 
+    `astray` says that callers are answered by another interface than they came in by.
     `interfaces` are names by which the packet comes in (with `*` at an end), `but` says that it must be none of them;
     `unread` are texts that were not understood.
     """
@@ -45,18 +46,29 @@ class Match:
     ports: PortSet | None = None
     interfaces: tuple[str, ...] | None = None
     but: bool = False
+    astray: bool = False
     unread: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
+class Onto:
+    """Where a packet is sent instead: an address and a port; None leaves that as it is."""
+
+    target: AddressSet | None = None
+    port: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class Rule:
-    """One rule: where one of `matches` holds, `does` is done; `to` is the chain of a jump. `text` is for people."""
+    """One rule: where one of `matches` holds, `does` is done; `to` is the chain of a jump, `onto` the new end of what is
+    rewritten (None: not known). `text` is for people."""
 
     matches: tuple[Match, ...]
     does: Does
     origin: Origin
     text: str = ""
     to: str = ""
+    onto: Onto | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,7 +8,7 @@ else may. An accept ends one base chain, not those behind it; a drop ends all.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from fnmatch import fnmatchcase
 from functools import lru_cache
 from itertools import groupby
@@ -23,6 +23,7 @@ from nightlatch.readings.rules import Chain, Does, Match, Rule, Rules
 DEEPEST = 16  # nft refuses deeper jumps (NFT_JUMP_STACK_SIZE)
 AREA = "packet filter"
 MOST_NAMED = 12
+MOST_DIALS = 256
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,6 +77,8 @@ class _Walk:
     verdicts: list[Verdict] = field(default_factory=list)
     unknown: list[AddressSet] = field(default_factory=list)
     doubt: AddressSet = NO_ADDRESS
+    sent: list[tuple[Flow, AddressSet]] = field(default_factory=list)
+    rewrites: bool = False
 
     def decide(
         self, does: Does, sources: AddressSet, origin: Origin, text: str, there: AddressSet = EVERY_ADDRESS
@@ -102,22 +105,47 @@ def _one(address: str) -> AddressSet | None:
     return prefix(found.version, int(found), 32 if found.version == 4 else 128) if found is not None else None
 
 
-def passed(rules: Rules, flow: Flow) -> Passed:
-    """The sources that come through to the port."""
-    walk = _walked(rules, flow)
-    through = walk[0]
-    lost, unknown = union(walk[1].lost), union(walk[1].unknown)
-    surely = through - lost - unknown
-    perhaps = through | unknown
-    gaps = tuple(walk[1].unsure)[:MOST_NAMED] if surely != perhaps else ()
+def passed(rules: Rules, flow: Flow, dialled: int | None = None) -> Passed:
+    """The sources that come through to the port: by dialling this one, or by whichever leads there."""
+    dials = _dials(rules, flow) if dialled is None else [replace(flow, port=dialled)]
+    found = [_passed(rules, each, flow) for each in dials]
+    surely, perhaps = union(each.surely for each in found), union(each.perhaps for each in found)
+    gaps = tuple(dict.fromkeys(gap for each in found for gap in each.gaps)) if surely != perhaps else ()
     if rules.gaps:
         return Passed(NO_ADDRESS, EVERY_ADDRESS, (*rules.gaps, *gaps))
     return Passed(surely, perhaps, gaps)
 
 
+def _passed(rules: Rules, dialled: Flow, wanted: Flow) -> Passed:
+    through, walk = _walked(rules, dialled, wanted)
+    lost, unknown = union(walk.lost), union(walk.unknown)
+    surely = through - lost - unknown
+    perhaps = through | unknown
+    return Passed(surely, perhaps, tuple(walk.unsure)[:MOST_NAMED] if surely != perhaps else ())
+
+
+def _dials(rules: Rules, flow: Flow) -> list[Flow]:
+    """What may be dialled so that the flow's port is met: that port, and those that a rule sends there. Between two limits that
+    rules name all ports are alike, so one of each stretch is enough."""
+    sending = [
+        match.ports
+        for chain in rules.chains.values()
+        for rule in chain.rules
+        if rule.does is Does.REWRITE and (rule.onto is None or rule.onto.port == flow.port)
+        for match in rule.matches
+        if match.protocols is None or flow.protocol in match.protocols
+    ]
+    if not sending:
+        return [flow]
+    named = (match.ports for chain in rules.chains.values() for rule in chain.rules for match in rule.matches)
+    limits = {1} | {limit for ports in named if ports for low, high in ports.ranges for limit in (low, high + 1)}
+    found = sorted(limit for limit in limits if 0 < limit < 65536 and any(p is None or limit in p for p in sending))
+    return [flow, *(replace(flow, port=port) for port in found[:MOST_DIALS] if port != flow.port)]
+
+
 def verdicts(rules: Rules, flow: Flow) -> tuple[Verdict, ...]:
     """Every rule and policy that decides about some source, in the order in which they are met."""
-    return tuple(_walked(rules, flow)[1].verdicts)
+    return tuple(_walked(rules, flow, flow)[1].verdicts)
 
 
 def deciding(rules: Rules, flow: Flow, source: AddressSet, does: tuple[Does, ...]) -> Verdict | None:
@@ -127,22 +155,46 @@ def deciding(rules: Rules, flow: Flow, source: AddressSet, does: tuple[Does, ...
     )
 
 
-def _walked(rules: Rules, flow: Flow) -> tuple[AddressSet, _Walk]:
-    walk = _Walk(flow, rules)
-    now = EVERY_ADDRESS
+def _walked(rules: Rules, dialled: Flow, wanted: Flow) -> tuple[AddressSet, _Walk]:
+    """Who comes to the wanted end by dialling another, or the same."""
+    walk = _Walk(dialled, rules)
+    states = [(dialled, EVERY_ADDRESS, False)]
     for chain in rules.at("prerouting", "input"):
         if chain.kind == "nat" and chain.hook == "input":
             continue  # it rewrites sources of the guest's own, and filters nothing
-        inside, aside = now & chain.only, now - chain.only
-        accepted, onward = _chain(walk, chain, inside, 0, ())
-        if not chain.accepts and onward:
-            walk.lost.append(onward)
-            walk.decide(Does.DROP, onward, chain.origin, "policy drop")
-            onward = NO_ADDRESS
-        elif onward:
-            walk.decide(Does.ACCEPT, onward, chain.origin, "policy accept")
-        now = accepted | onward | aside
-    return now, walk
+        after: list[tuple[Flow, AddressSet, bool]] = []
+        for flow, now, sent in states:
+            if sent and chain.kind == "nat":  # a connection is sent elsewhere once
+                after.append((flow, now, sent))
+                continue
+            walk.flow, walk.sent, walk.rewrites = flow, [], chain.kind == "nat"
+            after.append((flow, _through(walk, chain, now), sent))
+            after += [(onto, sources, True) for onto, sources in walk.sent]
+        states = after
+    out = []
+    for flow, now, sent in states:
+        if sent and flow.port == wanted.port and flow.targets is not None:
+            near = wanted.targets is not None and not flow.targets & LOOPBACK
+            if near and wanted.targets is not None and flow.targets <= wanted.targets:
+                out.append(now)
+            elif not near:
+                walk.unknown.append(now)
+        elif flow.port == wanted.port:
+            out.append(now)
+    return union(out), walk
+
+
+def _through(walk: _Walk, chain: Chain, now: AddressSet) -> AddressSet:
+    """What is left of some sources behind one base chain."""
+    inside, aside = now & chain.only, now - chain.only
+    accepted, onward = _chain(walk, chain, inside, 0, ())
+    if not chain.accepts and onward:
+        walk.lost.append(onward)
+        walk.decide(Does.DROP, onward, chain.origin, "policy drop")
+        onward = NO_ADDRESS
+    elif onward:
+        walk.decide(Does.ACCEPT, onward, chain.origin, "policy accept")
+    return accepted | onward | aside
 
 
 def _chain(
@@ -212,6 +264,10 @@ def _apart(
                 onward.append(back)
                 return rest
             return rest | back
+        case Does.REWRITE if certain and rule.onto is not None and walk.rewrites:
+            onto = rule.onto
+            port = walk.flow.port if onto.port is None else onto.port
+            walk.sent.append((replace(walk.flow, port=port, targets=onto.target or walk.flow.targets), taken))
         case _:
             walk.unsure[Gap(AREA, f"what this rule does is not followed: {rule.text}", rule.origin)] = None
             walk.unknown.append(taken)
@@ -243,6 +299,9 @@ def _holds(match: Match, flow: Flow) -> bool | None:
     if match.ports is not None and flow.port not in match.ports:
         return None
     sure = not match.unread
+    if match.astray and len(flow.interfaces) == 1:
+        return None  # answered by the only one there is, or not at all
+    sure = sure and not match.astray
     if match.targets is not None:
         if flow.targets is None:
             sure = False
