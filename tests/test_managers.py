@@ -13,7 +13,7 @@ from nightlatch.audit.run import guest_audit
 from nightlatch.evidence.snapshot import from_files
 from nightlatch.formats import iptables_save
 from nightlatch.net.literal import parse_network
-from nightlatch.readings import iptables
+from nightlatch.readings import firewalld, iptables
 from nightlatch.readings.rules import Rules
 from nightlatch.reason.filtering import Flow, passed
 from tests.guests import AT, Guest, estate, lifted, pub
@@ -97,11 +97,31 @@ SAVED = "*filter\n:INPUT DROP [0:0]\n-A INPUT -s %s -p tcp -m tcp --dport 22 -j 
 BARE = {f"/etc/ufw/{part}{six}.rules": "*filter\nCOMMIT\n" for part in ("before", "after", "user") for six in ("", "6")}
 UFW = {**BARE, "/etc/default/ufw": 'IPV6=yes\nDEFAULT_INPUT_POLICY="DROP"\n', "/etc/ufw/ufw.conf": "ENABLED=yes\n"}
 USER = "*filter\n:ufw-user-input - [0:0]\n### tuple ### allow tcp 22 0.0.0.0/0 any %s in\n-A ufw-user-input -p tcp --dport 22 -s %s -j ACCEPT\nCOMMIT\n"
+ZONE = """<?xml version="1.0"?>
+<zone target="DROP">
+  <short>Station</short>
+  <rule family="ipv4">
+    <source address="%s"/>
+    <service name="ssh"/>
+    <accept/>
+  </rule>
+</zone>
+"""
+SERVICE = '<service><port protocol="tcp" port="22"/></service>\n'
+FIREWALLD = {"/etc/firewalld/firewalld.conf": "DefaultZone=station\n", "/usr/lib/firewalld/services/ssh.xml": SERVICE,
+             "/sbin/ifup": "", f"{WANTS}/networking.service": "", "/etc/network/interfaces": "auto eth0\niface eth0 inet static\n address 192.168.56.21/24\n"}  # fmt: skip
+
+
+def zone(text: str) -> dict[str, str]:
+    return {**FIREWALLD, "/etc/firewalld/zones/station.xml": ZONE % text}
+
+
 # A manager's files for a range of sources, and what starts it. IPv6 is shut out in each.
 MANAGERS: dict[str, tuple[Callable[[str], dict[str, str]], str]] = {
     "nftables": (lambda text: {"/etc/nftables.conf": NFT % text}, "/etc/systemd/system/sysinit.target.wants/nftables.service"),
     "iptables": (lambda text: {"/etc/iptables/rules.v4": SAVED % text, "/etc/iptables/rules.v6": "*filter\n:INPUT DROP [0:0]\nCOMMIT\n"},
                  f"{WANTS}/netfilter-persistent.service"),
+    "firewalld": (zone, f"{WANTS}/firewalld.service"),
     "ufw": (lambda text: {**UFW, "/etc/ufw/user.rules": USER % (text, text)}, f"{WANTS}/ufw.service"),
 }  # fmt: skip
 
@@ -120,10 +140,33 @@ def test_an_audit_counts_what_a_manager_loads(tmp_path: Path, manager: str) -> N
     assert "surplus" not in right
     wrong = told(tmp_path, {**files("192.168.41.0/24"), started: ""})
     assert "the packet filter drops it on its way to port 22" in wrong["missing"]
-    assert "from 192.168.41.0/24" in wrong["surplus"]
+    assert "192.168.41.0/24" in wrong["surplus"]
+    if manager == "firewalld":  # what came with its package is stored on guests that do without it
+        return
     idle = told(tmp_path, {**files("192.168.40.0/24")})
     assert f"rules of {manager}, and nothing loads them at boot: they keep nobody out" in idle["filter.not-at-boot"]
     assert "surplus" in idle
+
+
+BROKEN = [
+    ({"/etc/firewalld/zones/station.xml": "<zone>\n<service name='ssh'>\n</zone>"}, "/etc/firewalld/zones/station.xml", 3, "mismatched tag"),
+    ({"/etc/firewalld/zones/station.xml": '<!DOCTYPE z [<!ENTITY a "b">]>\n<zone>&a;</zone>'}, "/etc/firewalld/zones/station.xml", 1, "document types"),
+    ({"/etc/firewalld/zones/station.xml": "<zone>\n <service name='tide'/></zone>"}, "/etc/firewalld/zones/station.xml", 2, '"tide"'),
+    ({"/etc/firewalld/zones/station.xml": "<zone>\n <tunnel/></zone>"}, "/etc/firewalld/zones/station.xml", 2, '"tunnel" is not read'),
+    ({"/etc/firewalld/zones/station.xml": "<zone>\n <rule><source ipset='gone'/><accept/></rule></zone>"}, "/etc/firewalld/zones/station.xml", 2, "source"),
+    ({"/etc/firewalld/firewalld.conf": "DefaultZone=gone\n"}, "/etc/firewalld/firewalld.conf", 0, 'no zone "gone"'),
+    ({"/etc/firewalld/direct.xml": "<direct><rule/></direct>"}, "/etc/firewalld/direct.xml", 0, "besides"),
+    ({"/etc/NetworkManager/system-connections/a": "[connection]\nzone=work\n"}, "/etc/NetworkManager/system-connections/a", 2, "zone of an interface"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("files, path, line, words", BROKEN, ids=[words for *_, words in BROKEN])
+def test_what_firewalld_cannot_load_is_told_with_its_place(
+    files: dict[str, str], path: str, line: int, words: str
+) -> None:
+    held = {**zone("192.168.40.0/24"), **files}
+    gaps = firewalld.stored(from_files("x", {name: text.encode() for name, text in held.items()})).gaps
+    assert [(gap.origin.path, gap.origin.line) for gap in gaps if words in gap.because] == [(path, line)], gaps
 
 
 def test_two_managers_are_told_and_chains_of_both_are_undecided(tmp_path: Path) -> None:

@@ -17,7 +17,7 @@ from tests.judges import filters, iptables_filters
 from tests.judges.filter_wire import HERE, TRIES, Tally, Wire, wired
 
 pytestmark = pytest.mark.judge("nft", "ip", "nsenter", "iptables-restore", "ip6tables-restore", "ipset", root=True)
-ROUNDS = 200
+ROUNDS = 120
 
 
 @pytest.fixture(scope="module")

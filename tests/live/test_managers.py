@@ -4,19 +4,22 @@ from __future__ import annotations
 
 import random
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import pytest
 
+from nightlatch.evidence.collect import FIREWALLD_SERVICES
 from nightlatch.evidence.snapshot import from_files
 from nightlatch.lab.image import Account
 from nightlatch.lab.labs import Lab
 from nightlatch.lab.machine import Guest
-from nightlatch.readings import ufw
+from nightlatch.readings import firewalld, nftables, ufw
 from tests.judges import filters
 from tests.judges.filter_wire import HERE, TRIES, Tally, Wire, wired
 
-pytestmark = pytest.mark.judge("unshare", "nsenter", "ip", "systemctl", "ufw", "iptables-restore", root=True)
+pytestmark = pytest.mark.judge(
+    "unshare", "nsenter", "ip", "systemctl", "ufw", "firewall-cmd", "iptables-restore", root=True
+)
 UFW_FILES = (*ufw.FILES, ufw.SWITCH, ufw.DEFAULTS)
 
 
@@ -29,11 +32,9 @@ class Managed:
 
     def held(self, paths: tuple[str, ...]) -> dict[str, bytes]:
         """Files of the guest, as they are now."""
-        found = self.guest.inside(
-            "sh", "-c", 'for each; do [ ! -f "$each" ] || { echo "@@ $each"; cat "$each"; }; done', "sh", *paths
-        )
-        parts = [part.partition("\n") for part in ("\n" + found).split("\n@@ ")[1:]]
-        return {name: (text if text.endswith("\n") else f"{text}\n").encode() for name, _, text in parts}
+        told = """for each; do [ ! -f "$each" ] || { printf '\\n@@ %s\\n' "$each"; cat "$each"; }; done"""
+        parts = [part.partition("\n") for part in self.guest.inside("sh", "-c", told, "sh", *paths).split("\n@@ ")[1:]]
+        return {name: text.encode() for name, _, text in parts}
 
 
 @pytest.fixture(scope="module")
@@ -98,3 +99,97 @@ def test_what_ufw_holds_is_what_callers_meet(managed: Managed, tell: Callable[[s
     tell(f"ufw: {rounds} sets of its own words, as callers met them: {tally.counts}")
     assert not tally.open
     assert ufw.is_on(from_files("gauge", managed.held(UFW_FILES))) is None
+
+
+FIREWALLD_FOLDERS = (*firewalld.FOLDERS, f"{firewalld.OWN}/services")
+
+
+def firewalld_words(dice: random.Random) -> list[str]:
+    """Changes in firewall-cmd's own words."""
+    zones = ("public", "work", "home", "drop", "trusted", "block")
+    out = []
+    for source in dice.sample(
+        ("10.1.0.0/16", "10.1.0.5", "10.2.0.0/16", "2001:db8:0:1::/64", "2001:db8:0:1::5", "ipset:desk"),
+        dice.randint(1, 4),
+    ):
+        out.append(f"--zone={dice.choice(zones)} --add-source={source}")
+    if dice.random() < 0.5:
+        out.append(f"--zone={dice.choice(zones)} --add-interface={dice.choice(('eth0', 'eth+'))}")
+    for _ in range(dice.randint(1, 5)):
+        zone = dice.choice(("public", "public", "work", "home"))
+        out.append(f"--zone={zone} " + dice.choice((
+            "--add-service=http", "--add-port=2222/tcp", "--add-port=20-90/tcp", "--remove-service=ssh", "--add-service=depth",
+            "--add-forward-port=port=8022:proto=tcp:toport=22", "--set-target=ACCEPT", "--set-target=DROP", "--add-protocol=tcp",
+            "--add-source-port=1024-65535/tcp",
+        )))  # fmt: skip
+    for _ in range(dice.randint(0, 4)):
+        rule = "rule " + dice.choice(("", "", f"priority={dice.choice((-5, -3, 4, 9))} "))
+        four = dice.random() < 0.6
+        rule += f"family={'ipv4' if four else 'ipv6'} "
+        if dice.random() < 0.8:
+            found = ("10.1.0.0/24", "10.200.0.1", "10.2.0.0/15") if four else ("2001:db8:0:2::/64", "2001:db8::2")
+            rule += f"source {dice.choice(('', '', 'NOT '))}address={dice.choice(found)} "
+        if dice.random() < 0.2:
+            rule += f"destination address={filters.HERE4 if four else filters.HERE6} "
+        rule += dice.choice(
+            (
+                "service name=ssh ",
+                "port port=80 protocol=tcp ",
+                "port port=20-90 protocol=tcp ",
+                "protocol value=tcp ",
+                "service name=depth ",
+            )
+        )
+        rule += dice.choice(("accept", "accept", "drop", "reject", "log accept", "accept limit value=90/s"))
+        out.append(f"--zone={dice.choice(('public', 'work', 'home'))} --add-rich-rule='{rule}'")
+    if dice.random() < 0.4:
+        zone, target = dice.choice(("ANY", "work", "public")), dice.choice(("CONTINUE", "CONTINUE", "REJECT", "ACCEPT"))
+        out += ["--new-policy=own", f"--policy=own --add-ingress-zone={zone}", "--policy=own --add-egress-zone=HOST",
+                f"--policy=own --set-priority={dice.choice((-7, 7))}", f"--policy=own --set-target={target}",
+                f"--policy=own {dice.choice(('--add-service=ssh', '--add-port=80/tcp', '--add-rich-rule=''rule port port=22 protocol=tcp drop'''))}"]  # fmt: skip
+    return out
+
+
+def test_what_firewalld_holds_is_what_callers_meet(managed: Managed, tell: Callable[[str], None]) -> None:
+    guest, tally, listed, rounds = managed.guest, Tally(), Tally(), 12
+    guest.inside("systemctl", "start", "firewalld", timeout=60)
+    own = '<?xml version="1.0"?>\n<service><port protocol="tcp" port="2222"/><port protocol="udp" port="7"/><include service="http"/></service>\n'
+    for seed in range(rounds):
+        dice = random.Random(seed)
+        rpfilter = dice.choice(("yes", "no"))
+        guest.inside(
+            "sh",
+            "-c",
+            f"rm -rf /etc/firewalld/*/* && sed -i 's/^IPv6_rpfilter=.*/IPv6_rpfilter={rpfilter}/' {firewalld.CONF} && cat >/etc/firewalld/services/depth.xml",
+            stdin=own,
+        )
+        script = "\n".join(["firewall-cmd --reload", "p='firewall-cmd -q --permanent'", "$p --new-ipset=desk --type=hash:net",
+                            "$p --ipset=desk --add-entry=10.2.7.0/24", *(f"$p {words} || :" for words in firewalld_words(dice)),
+                            "systemctl restart firewalld", "firewall-cmd --state"])  # fmt: skip
+        guest.inside("sh", "-s", stdin=script, timeout=120)
+        names = guest.inside(
+            "find",
+            *(
+                each
+                for each in FIREWALLD_FOLDERS
+                if each.startswith("/usr") or guest.inside("sh", "-c", f"[ ! -d {each} ] || echo yes").strip()
+            ),
+            "-name",
+            "*.xml",
+        ).split()
+        shipped = FIREWALLD_SERVICES
+        held = managed.held((firewalld.CONF, *names, *shipped))
+        rules = firewalld.stored(from_files("gauge", held))
+        assert rules.gaps == (), script
+        found = managed.wire.tried(TRIES)
+        told = "\n".join(text.decode() for name, text in held.items() if name.startswith("/etc/firewalld/"))
+        rules_of = guest.inside("nft", "list", "ruleset")
+        tally.hold(rules, managed.wire, found, f"seed {seed}\n{script}\n{told}")
+        loaded = nftables.loaded(replace(from_files("x", {}), listings={"rules": rules_of.encode()}))
+        assert loaded is not None
+        listed.hold(loaded, managed.wire, found, f"seed {seed}, as nft lists them\n{script}\n{rules_of}")
+    guest.inside("systemctl", "stop", "firewalld")
+    tell(
+        f"firewalld: {rounds} sets of its own words, as callers met them: {tally.counts}; as nft lists them: {listed.counts}"
+    )
+    assert not tally.open | listed.open

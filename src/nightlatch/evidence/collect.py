@@ -32,6 +32,12 @@ FILTER_LINKS = tuple(
     for folder in ("", "sysinit.target.wants/", "basic.target.wants/", "multi-user.target.wants/")
     for unit in ("nftables", "netfilter-persistent", "iptables", "ip6tables", "ufw", "firewalld")
 )
+# Those that firewalld's own zones name, and doors; others are read where they stand in /etc.
+FIREWALLD_SERVICES = tuple(
+    f"/usr/lib/firewalld/services/{name}.xml"
+    for name in ("ssh", "dhcpv6-client", "cockpit", "mdns", "samba-client", "netbios-ns", "dhcp", "dns", "rdp", "vnc-server",
+                 "http", "https", "ipp-client")
+)  # fmt: skip
 FILES = (
     "/etc/os-release", "/etc/hostname", "/etc/passwd", "/etc/group", "/etc/shadow", "/etc/nsswitch.conf",
     "/etc/nologin", "/etc/default/ssh", "/etc/sysconfig/sshd", "/etc/sudoers", "/etc/security/access.conf",
@@ -39,7 +45,7 @@ FILES = (
     "/etc/iptables/rules.v4", "/etc/iptables/rules.v6", "/etc/sysconfig/iptables", "/etc/sysconfig/ip6tables",
     "/etc/iptables/ipsets", "/etc/sysconfig/ipset", "/etc/default/ufw", "/etc/ufw/ufw.conf",
     *(f"/etc/ufw/{name}{six}.rules" for name in ("before", "after", "user") for six in ("", "6")),
-    "/etc/firewalld/firewalld.conf", "/var/lib/dpkg/status",
+    "/etc/firewalld/firewalld.conf", "/etc/firewalld/direct.xml", *FIREWALLD_SERVICES, "/var/lib/dpkg/status",
     "/lib/systemd/system/ssh.service", "/etc/systemd/system/ssh.service", "/lib/systemd/system/sshd.service",
     "/usr/lib/systemd/system/sshd.service", "/etc/systemd/system/sshd.service",
     *(f"{top}/{unit}" for top in ("/etc/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")
@@ -64,7 +70,8 @@ LOOKED_AT = (
 )  # fmt: skip
 FOLDERS = (
     "/etc/ssh", "/etc/ssh/sshd_config.d", "/etc/ssh/ssh_config.d", "/etc/sudoers.d", "/etc/pam.d",
-    "/etc/nftables.d", "/etc/nftables",
+    "/etc/nftables.d", "/etc/nftables", "/etc/firewalld/services",
+    *(f"{top}/firewalld/{kind}" for top in ("/etc", "/usr/lib") for kind in ("zones", "policies", "ipsets")),
     "/etc/systemd/system/ssh.service.d", "/etc/systemd/system/sshd.service.d", "/etc/systemd/system/ssh.socket.d",
     "/etc/systemd/system/sshd.socket.d",
     "/etc/netplan", "/usr/lib/netplan", "/run/netplan", "/etc/systemd/network", "/run/systemd/network",

@@ -10,7 +10,7 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from nightlatch.evidence.snapshot import Kind, Snapshot
+from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.origin import Kind as OriginKind
 from nightlatch.origin import Origin
 from nightlatch.readings import iptables, managers, nftables
@@ -79,10 +79,7 @@ def _legacy(snapshot: Snapshot) -> Iterator[Gap]:
 
 
 def _other_managers(snapshot: Snapshot) -> Iterator[Gap]:
-    wanted = snapshot.resolve("/etc/systemd/system/multi-user.target.wants/firewalld.service", follow_last=False).entry
-    if wanted is not None and wanted.kind is not Kind.ABSENT:
-        origin = Origin("/etc/firewalld/firewalld.conf")
-        yield Gap(AREA, "firewalld starts at boot and its rules are not read yet", origin)
+    """Lines of ifupdown that load a filter."""
     for path in (HOOKS[0], *(f"{HOOKS[1]}/{name}" for name in snapshot.children(HOOKS[1]))):
         for number, line in enumerate((snapshot.content(path) or b"").split(b"\n"), 1):
             if _LOADS.match(line):

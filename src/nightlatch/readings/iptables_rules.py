@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from nightlatch.formats.iptables_save import Word
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet, prefix, union
@@ -250,8 +250,8 @@ class _Reader:
         states = set(option.value.split(","))
         if states - STATES:
             raise RuleFault(f"{option.value[:40]} names a state that is none", option.column)
-        if states & {"DNAT", "SNAT"} and "NEW" not in states:
-            self.aside(option)
+        if "DNAT" in states and "NEW" not in states and self.table != "raw":
+            self.narrow(lambda match: replace(match, rewritten=not option.negated))
         else:
             # Before connections are tracked (raw comes first) every packet's state is invalid.
             state = "INVALID" if self.table == "raw" else "NEW"

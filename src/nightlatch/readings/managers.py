@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.origin import Origin
-from nightlatch.readings import iptables, nftables, ufw
+from nightlatch.readings import firewalld, iptables, nftables, ufw
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.rules import Chain, Rules
 
@@ -83,7 +83,15 @@ def _ufw(snapshot: Snapshot) -> list[Stored]:
     return [Stored("ufw", place, "ufw.service", is_started(snapshot, "ufw.service"), ufw.stored(snapshot))]
 
 
-LOOKS: tuple[Callable[[Snapshot], list[Stored]], ...] = (_nftables, _iptables, _ufw)
+def _firewalld(snapshot: Snapshot) -> list[Stored]:
+    """Its settings alone are no sign of it: zones came with the package, and are what it loads."""
+    started = is_started(snapshot, "firewalld.service")
+    if snapshot.content(firewalld.CONF) is None or not started:
+        return []
+    return [Stored("firewalld", Origin(firewalld.CONF), "firewalld.service", started, firewalld.stored(snapshot))]
+
+
+LOOKS: tuple[Callable[[Snapshot], list[Stored]], ...] = (_nftables, _iptables, _ufw, _firewalld)
 
 
 def together(stored: tuple[Stored, ...]) -> Rules:

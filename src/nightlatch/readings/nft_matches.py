@@ -5,6 +5,8 @@ Every function takes elements as the text has them and gives what narrows a matc
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from nightlatch.formats.nft import Item, text_of
 from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
 from nightlatch.net.literal import AddressError, parse_address, parse_network
@@ -49,6 +51,12 @@ def single(head: str, elements: Elements, negated: bool) -> Part | None:
         return None if None in sets else lambda match: of_source(match, ~known if negated else known)
     if head == "ct state":
         return lambda match: match if ("new" in words) != negated else None
+    if head == "ct status" and set(words) <= {"dnat", "snat", "assured", "seen-reply", "confirmed"}:
+        if "dnat" in words:
+            return lambda match: (
+                replace(match, rewritten=not negated) if match.rewritten in (None, not negated) else None
+            )
+        return lambda match: match if negated else None
     if head in ("iif", "iifname"):
         return lambda match: of_interface(match, tuple(words), negated)
     if head == "pkttype":

@@ -35,6 +35,7 @@ class Does(Enum):
 class Match:
     """What all must hold. None says nothing of that part.
 
+    `rewritten` says whether the packet must have been sent here from another address or port.
     `astray` says that callers are answered by another interface than they came in by.
     `interfaces` are names by which the packet comes in (with `*` at an end), `but` says that it must be none of them;
     `unread` are texts that were not understood.
@@ -47,6 +48,7 @@ class Match:
     interfaces: tuple[str, ...] | None = None
     but: bool = False
     astray: bool = False
+    rewritten: bool | None = None
     unread: tuple[str, ...] = ()
 
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
+from nightlatch.net.addresses import LOOPBACK
 from nightlatch.reason.access import (
     AccessPath,
     Gives,
@@ -80,10 +81,15 @@ def surplus(paths: Iterable[AccessPath], grants: Iterable[Grant]) -> Iterator[Su
         certain = without(path.callers.surely, joined(g.callers.perhaps for g in covering))
         left = without(path.callers.perhaps, joined(g.callers.surely for g in covering))
         possible = without(left, certain)
-        if certain or possible:
+        if (certain or possible) and not (covering and _only_inside(certain) and _only_inside(possible)):
             counts = [grant for grant in covering if grant.callers.perhaps]
             ended = [grant for grant in covering if not grant.callers.perhaps]
             yield Surplus(path, certain, possible, tuple(counts), tuple(ended))
+
+
+def _only_inside(sources: Sources) -> bool:
+    """Whether only the guest calls itself: who does that is in already, so beside a grant it is no other way in."""
+    return all(each <= LOOPBACK for each in sources.values())
 
 
 def missing(paths: Iterable[AccessPath], grants: Iterable[Grant]) -> Iterator[Missing]:

@@ -29,12 +29,13 @@ MOST_DIALS = 256
 @dataclass(frozen=True, slots=True)
 class Flow:
     """A first packet to the guest: its protocol, port, the guest's addresses that are dialled (None: any), and the names of
-    the interfaces by which it may come in."""
+    the interfaces by which it may come in; whether it was `sent` here from another address or port."""
 
     protocol: str
     port: int
     targets: AddressSet | None = None
     interfaces: tuple[str, ...] = ()
+    sent: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,13 +91,21 @@ class _Walk:
 def flow_to(reading: GuestReading, address: str, port: int, protocol: str = "tcp") -> Flow:
     """A first packet to a listening socket of a guest: which of its addresses and interfaces are meant, as far as is known."""
     if not reading.service.is_live:
-        return Flow(protocol, port, _one(address))
+        return Flow(protocol, port, _one(address), _stored_names(reading))
     others = [each for each in reading.network.live if each.link.name != "lo"]
     own = union(
         _one(str(held.address.ip).partition("%")[0]) or NO_ADDRESS for each in others for held in each.addresses
     )
     named = tuple(each.link.name for each in others if each.addresses)
     return Flow(protocol, port, _one(address) or own or None, named)
+
+
+def _stored_names(reading: GuestReading) -> tuple[str, ...]:
+    """The interfaces that a guest in a folder brings up, when all of them are stored by name; no other one lets anybody in."""
+    profiles = [each for each in reading.network.counting if each.interface != "lo"]
+    if any(set(each.match.names) - {each.interface} or each.match.hardware or each.match.more for each in profiles):
+        return ()
+    return tuple(dict.fromkeys(each.interface for each in profiles)) if all(each.interface for each in profiles) else ()
 
 
 def _one(address: str) -> AddressSet | None:
@@ -158,28 +167,27 @@ def deciding(rules: Rules, flow: Flow, source: AddressSet, does: tuple[Does, ...
 def _walked(rules: Rules, dialled: Flow, wanted: Flow) -> tuple[AddressSet, _Walk]:
     """Who comes to the wanted end by dialling another, or the same."""
     walk = _Walk(dialled, rules)
-    states = [(dialled, EVERY_ADDRESS, False)]
+    states = [(dialled, EVERY_ADDRESS)]
     for chain in rules.at("prerouting", "input"):
         if chain.kind == "nat" and chain.hook == "input":
             continue  # it rewrites sources of the guest's own, and filters nothing
-        after: list[tuple[Flow, AddressSet, bool]] = []
-        for flow, now, sent in states:
-            if sent and chain.kind == "nat":  # a connection is sent elsewhere once
-                after.append((flow, now, sent))
+        after: list[tuple[Flow, AddressSet]] = []
+        for flow, now in states:
+            if flow.sent and chain.kind == "nat":  # a connection is sent elsewhere once
+                after.append((flow, now))
                 continue
             walk.flow, walk.sent, walk.rewrites = flow, [], chain.kind == "nat"
-            after.append((flow, _through(walk, chain, now), sent))
-            after += [(onto, sources, True) for onto, sources in walk.sent]
+            after.append((flow, _through(walk, chain, now)))
+            after += walk.sent
         states = after
     out = []
-    for flow, now, sent in states:
-        if sent and flow.port == wanted.port and flow.targets is not None:
-            near = wanted.targets is not None and not flow.targets & LOOPBACK
-            if near and wanted.targets is not None and flow.targets <= wanted.targets:
-                out.append(now)
-            elif not near:
-                walk.unknown.append(now)
-        elif flow.port == wanted.port:
+    for flow, now in states:
+        if flow.port != wanted.port:
+            continue
+        near = not flow.sent or flow.targets is None or (wanted.targets is not None and not flow.targets & LOOPBACK)
+        if not near:
+            walk.unknown.append(now)
+        elif not flow.sent or flow.targets is None or wanted.targets is None or flow.targets <= wanted.targets:
             out.append(now)
     return union(out), walk
 
@@ -267,7 +275,9 @@ def _apart(
         case Does.REWRITE if certain and rule.onto is not None and walk.rewrites:
             onto = rule.onto
             port = walk.flow.port if onto.port is None else onto.port
-            walk.sent.append((replace(walk.flow, port=port, targets=onto.target or walk.flow.targets), taken))
+            walk.sent.append(
+                (replace(walk.flow, port=port, targets=onto.target or walk.flow.targets, sent=True), taken)
+            )
         case _:
             walk.unsure[Gap(AREA, f"what this rule does is not followed: {rule.text}", rule.origin)] = None
             walk.unknown.append(taken)
@@ -299,6 +309,8 @@ def _holds(match: Match, flow: Flow) -> bool | None:
     if match.ports is not None and flow.port not in match.ports:
         return None
     sure = not match.unread
+    if match.rewritten is not None and match.rewritten != flow.sent:
+        return None
     if match.astray and len(flow.interfaces) == 1:
         return None  # answered by the only one there is, or not at all
     sure = sure and not match.astray
