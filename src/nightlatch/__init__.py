@@ -38,6 +38,7 @@ if TYPE_CHECKING:
     from nightlatch.changing import Changed, Confirmation, Latched, enact, keep, pending
     from nightlatch.demo.story import tell_demo
     from nightlatch.describing import Described, describe
+    from nightlatch.exposing import Exposure, exposure, exposure_target
     from nightlatch.meeting import Met, meet, pin
     from nightlatch.reaching import Look, Reach, Reached, look_at, reach
     from nightlatch.seeking import Sought, find
@@ -49,6 +50,7 @@ _HOMES = (
     | dict.fromkeys(_CHANGING, "nightlatch.changing")
     | dict.fromkeys(("Described", "describe"), "nightlatch.describing")
     | dict.fromkeys(("AddressBook", "Interfaces", "addresses", "addresses_target"), "nightlatch.addressing")
+    | dict.fromkeys(("Exposure", "exposure", "exposure_target"), "nightlatch.exposing")
     | dict.fromkeys(("Met", "meet", "pin"), "nightlatch.meeting")
     | dict.fromkeys(("Sought", "find"), "nightlatch.seeking")
     | dict.fromkeys(("Look", "Reach", "Reached", "look_at", "reach"), "nightlatch.reaching")
@@ -63,6 +65,7 @@ __all__ = [
     "Described",
     "Draft",
     "Estate",
+    "Exposure",
     "Interfaces",
     "Latched",
     "Look",
@@ -81,6 +84,8 @@ __all__ = [
     "draft",
     "effective_settings",
     "enact",
+    "exposure",
+    "exposure_target",
     "find",
     "keep",
     "load_estate",

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from nightlatch.cli import addresses, beginnings, changes, wire
+from nightlatch.cli import addresses, beginnings, changes, exposing, wire
 from nightlatch.cli.options import (
     SEVERITIES,
     as_of,
@@ -132,6 +132,7 @@ def audit(
 beginnings.register(cli)
 changes.register(cli)
 addresses.register(cli)
+exposing.register(cli)
 wire.register(cli)
 
 

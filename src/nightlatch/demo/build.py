@@ -9,6 +9,8 @@ from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
 
+from nightlatch.demo.filters import FILTERS
+
 HERE = Path(__file__).parent / "skerry"
 HASH = "$y$j9T$c2tlcnJ5cG9pbnQ1$Zm9yLWRlbW8tb25seS1ub3QtYS1yZWFsLWhhc2gtMTIzNA"
 PEOPLE = {"keeper": 1000, "mara": 1001, "joon": 1002, "charts": 1003, "copier": 1004, "lantern": 1010}
@@ -255,6 +257,7 @@ def _base(story: Story) -> dict[str, str]:
         "/var/lib/dpkg/status": status,
         **{f"/etc/pam.d/{name}": text for name, text in PAM.items()},
         **NETWORKS[story.name],
+        **FILTERS.get(story.name, {}),
     }
 
 

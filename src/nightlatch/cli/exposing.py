@@ -1,0 +1,63 @@
+"""The command about what is reachable: `exposure`."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from pathlib import Path
+
+import click
+
+from nightlatch.cli.options import as_of, client_of, estate_of, faults, formats, is_estate, now, on_guests, ssh_config
+
+
+def register(cli: click.Group) -> None:
+    """Add the command to the group."""
+    cli.add_command(exposure)
+
+
+@click.command(short_help="Who gets through to which port of which guest, and by which rule.")
+@click.argument("source", default="estate.yaml")
+@on_guests
+@click.option(
+    "--port", "ports", type=click.IntRange(1, 65535), multiple=True, help="Only this port (several times for several)."
+)
+@click.option(
+    "--picture", type=click.Path(path_type=Path, dir_okay=False), help="Draw it, too: a .png, .svg or .pdf file."
+)
+@formats("csv")
+@as_of
+@ssh_config
+def exposure(
+    source: str, guests: tuple[str, ...], ports: tuple[int, ...], picture: Path | None, form: str, as_of: datetime | None,
+    config: Path | None,
+) -> None:  # fmt: skip
+    """Who gets through to which port of which guest, for IPv4 and IPv6, with the rule that decides.
+
+    SOURCE is an estate file; or, for one guest without an estate, a folder, an evidence archive or a live guest. What the
+    services behind the ports ask for is what audit tells. On a guest in a folder only SSH's ports are known.
+    """
+    with faults():
+        from nightlatch import exposing
+        from nightlatch.report import exposed, machine, page
+
+        path = Path(source)
+        with client_of(config, several=is_estate(path)) as client:
+            if is_estate(path):
+                result = exposing.exposure(
+                    estate_of(path), now(as_of), list(guests) or None, ports=ports, client=client
+                )
+            else:
+                result = exposing.exposure_target(source, now(as_of), ports=ports, client=client)
+        if picture is not None:
+            from nightlatch.report import pictures
+
+            pictures.draw(result, picture)
+        if form == "json":
+            click.echo(machine.dumps(exposed.document(result)))
+        elif form == "csv":
+            click.echo(exposed.rows(result), nl=False)
+        else:
+            exposed.text(page.Page(page.console()), result, source)
+            if picture is not None:
+                click.echo(f"drawn: {picture}")
+    raise SystemExit(result.exit_code)

@@ -1,0 +1,81 @@
+"""Who can reach which port of which guest, by networks and filters: `exposure` of an estate, or of one guest."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from pathlib import Path
+
+from nightlatch import api
+from nightlatch.audit.naming import Names, names_of
+from nightlatch.estate.model import Estate
+from nightlatch.evidence.snapshot import Snapshot
+from nightlatch.net.addresses import AddressSet
+from nightlatch.readings import guest as readings
+from nightlatch.reason.access import Sources
+from nightlatch.reason.exposure import Exposed, Fate
+from nightlatch.reason.exposure import exposure as of_guest
+from nightlatch.reason.grants import realms
+from nightlatch.reason.logins import AddressPair
+from nightlatch.reason.paths import Realms
+from nightlatch.transports.ssh import Client
+
+__all__ = ["Exposure", "exposure", "exposure_target"]
+
+
+@dataclass(frozen=True)
+class Exposure:
+    """All sockets that somebody else could reach, guest by guest. `unread` are guests and why nothing was read of them; `names`
+    are those of places."""
+
+    estate: str
+    at: datetime
+    sockets: tuple[Exposed, ...]
+    unread: tuple[tuple[str, str], ...] = ()
+    quiet: tuple[str, ...] = ()
+    names: Names = field(default_factory=Names)
+    realms: Realms = field(default_factory=Realms)
+
+    def callers(self, seen: AddressSet) -> Sources:
+        """Callers from what a guest sees: those behind a translation of their own are where all that they are seen as is."""
+        return self.realms.lift(AddressPair(seen, seen), ()).surely
+
+    @property
+    def exit_code(self) -> int:
+        """3 when something could not be read or decided, else 0."""
+        return 3 if self.unread or any(each.sources(Fate.UNDECIDED) for each in self.sockets) else 0
+
+
+def exposure(
+    estate: Estate, at: datetime, guests: Sequence[str] | None = None, *, ports: Sequence[int] = (), client: Client | None = None
+) -> Exposure:  # fmt: skip
+    """Read guests and say who can reach which of their ports; `ports` narrows it to some. Raises NightlatchError for a guest
+    that is none."""
+    found: dict[str, tuple[Exposed, ...]] = {}
+    unread: dict[str, str] = {}
+    for each in api.survey(estate, guests, client=client):
+        if each.snapshot is None:
+            unread[each.guest] = each.problem
+        else:
+            found[each.guest] = _narrowed(each.snapshot, ports)
+    order = [spec.name for spec in api.chosen(estate, guests)]
+    return Exposure(
+        estate.name, at, tuple(one for name in order for one in found.get(name, ())),
+        tuple((name, unread[name]) for name in order if name in unread),
+        tuple(name for name in order if name in found and not found[name]), names_of(estate),
+        realms(estate),
+    )  # fmt: skip
+
+
+def exposure_target(
+    target: Path | str | Snapshot, at: datetime, *, ports: Sequence[int] = (), client: Client | None = None
+) -> Exposure:  # fmt: skip
+    """A look at one guest without an estate. Raises UnreadableError, UnreachableError."""
+    snapshot = target if isinstance(target, Snapshot) else api.survey_target(target, client=client)
+    found = _narrowed(snapshot, ports)
+    return Exposure("", at, found, quiet=() if found else (snapshot.guest,))
+
+
+def _narrowed(snapshot: Snapshot, ports: Sequence[int]) -> tuple[Exposed, ...]:
+    return tuple(each for each in of_guest(readings.read(snapshot)) if not ports or each.port in ports)

@@ -1,0 +1,179 @@
+"""Who can reach which port of a guest, as far as networks and filters decide: for each listening socket and family the sources
+that are let in, kept out or undecided, each with the rule that decides.
+
+What a service itself asks of callers, such as keys, is reason/paths.py. On a guest in a folder only SSH's sockets are known.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from enum import Enum
+
+from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, LOOPBACK, NO_ADDRESS, AddressSet
+from nightlatch.origin import Origin
+from nightlatch.readings.guest import GuestReading
+from nightlatch.readings.rules import Does, Rules
+from nightlatch.readings.service import OpenSocket
+from nightlatch.reason.filtering import Passed, Verdict, flow_to, passed, verdicts
+from nightlatch.reason.paths import sockets_of
+from nightlatch.reason.settings import Effective, Listener
+
+FAMILIES = {"IPv4": ALL_V4, "IPv6": ALL_V6}
+OPEN = "no filter"
+
+
+class Fate(Enum):
+    """What becomes of a caller's first packet."""
+
+    IN = "let in"
+    DROPPED = "dropped"
+    REFUSED = "refused"
+    ELSEWHERE = "sent elsewhere"
+    UNDECIDED = "undecided"
+
+
+FATES = {Does.DROP: Fate.DROPPED, Does.REJECT: Fate.REFUSED, Does.REWRITE: Fate.ELSEWHERE, Does.ACCEPT: Fate.IN}
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """Sources of one family to which the same happens, by the same rule; `text` is the rule's own, or why it is not known."""
+
+    family: str
+    fate: Fate
+    sources: AddressSet
+    text: str
+    origin: Origin | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Exposed:
+    """One listening socket with all callers there are, in pieces. `program` holds it, as far as is known."""
+
+    guest: str
+    protocol: str
+    port: int
+    address: str
+    program: str
+    pieces: tuple[Piece, ...]
+
+    def sources(self, fate: Fate) -> AddressSet:
+        """All sources of one fate."""
+        found = NO_ADDRESS
+        for piece in self.pieces:
+            found |= piece.sources if piece.fate is fate else NO_ADDRESS
+        return found
+
+
+def exposure(reading: GuestReading) -> tuple[Exposed, ...]:
+    """Every socket of a guest that others than the guest itself could reach, by port."""
+    found = [_exposed(reading, listener, protocol, program) for protocol, program, listener in _listeners(reading)]
+    return tuple(sorted(found, key=lambda each: (each.port, each.protocol, each.address)))
+
+
+def callers(reading: GuestReading, rules: Rules | None, listener: Listener, protocol: str = "tcp") -> Passed:
+    """Who comes through some rules to a socket, whatever else counts on this guest."""
+    admitted = listener.admits()
+    if rules is None:
+        return Passed(admitted, admitted)
+    found = passed(rules, flow_to(reading, listener.address, listener.port, protocol))
+    return Passed(found.surely & admitted, found.perhaps & admitted, found.gaps)
+
+
+def sockets(reading: GuestReading) -> tuple[tuple[str, Listener], ...]:
+    """Protocol and socket of everything that others could reach, filters aside."""
+    return tuple((protocol, listener) for protocol, _, listener in _listeners(reading))
+
+
+def _listeners(reading: GuestReading) -> Iterator[tuple[str, str, Listener]]:
+    """Protocol, program and socket: all that a running guest lists, else what its SSH server's files say."""
+    if reading.service.is_live:
+        both: dict[tuple[str, int, str], set[str]] = {}
+        for each in _exposed_sockets(reading):
+            both.setdefault((each.protocol, each.port, _program(each)), set()).add(each.address)
+        for (protocol, port, program), held in both.items():
+            # Two sockets, one for each family, are one to look at.
+            whole = held & {"0.0.0.0", "::", ""}
+            ends = {""} if {"0.0.0.0", "::"} <= held or "" in held else whole
+            for address in sorted(ends | (held - whole)):
+                yield protocol, program, Listener(address, port, _family(address))
+    elif reading.installed:
+        effective = Effective(reading.sshd)
+        if effective.refusal is None:
+            for listener in sockets_of(reading, effective):
+                yield "tcp", "sshd", listener
+
+
+def _exposed_sockets(reading: GuestReading) -> Iterator[OpenSocket]:
+    for each in (*reading.service.sockets, *reading.service.datagrams):
+        if each.is_exposed and "%" not in each.address:
+            yield each
+
+
+def _family(address: str) -> str:
+    return "any" if not address else "inet6" if ":" in address else "inet"
+
+
+def _program(socket: OpenSocket) -> str:
+    return socket.programs[0][0] if socket.programs else ""
+
+
+def _exposed(reading: GuestReading, listener: Listener, protocol: str, program: str) -> Exposed:
+    rules, admitted = reading.filter.rules, listener.admits() - LOOPBACK
+    pieces: list[Piece] = []
+    if reading.filter.gaps:
+        first = reading.filter.gaps[0]
+        pieces = _by_family(Fate.UNDECIDED, admitted, first.because, first.origin)
+    elif rules is None:
+        pieces = _by_family(Fate.IN, admitted, OPEN, None)
+    else:
+        pieces = list(_decided(reading, rules, listener, protocol, admitted))
+    return Exposed(reading.guest, protocol, listener.port, listener.address, program, tuple(pieces))
+
+
+def _decided(
+    reading: GuestReading, rules: Rules, listener: Listener, protocol: str, admitted: AddressSet
+) -> Iterator[Piece]:  # fmt: skip
+    flow = flow_to(reading, listener.address, listener.port, protocol)
+    bounds = passed(rules, flow)
+    met = verdicts(rules, flow)
+    let_in = list(_shared(Fate.IN, bounds.surely & admitted, _last_word(met)))
+    yield from sorted(let_in, key=lambda each: (each.family, each.origin is None, str(each.origin and each.origin.path),
+                                                each.origin.line if each.origin else 0))  # fmt: skip
+    unsure = (bounds.perhaps - bounds.surely) & admitted
+    if unsure:
+        gap = bounds.gaps[0] if bounds.gaps else None
+        yield from _by_family(Fate.UNDECIDED, unsure, gap.because if gap else "", gap.origin if gap else None)
+    rest = admitted - bounds.perhaps
+    for fate in (Fate.ELSEWHERE, Fate.DROPPED, Fate.REFUSED):
+        ending = [each for each in met if FATES.get(each.does) is fate]
+        mine = rest & _union(each.sources for each in ending)
+        yield from _shared(fate, mine, ending)
+        rest = rest - mine
+
+
+def _last_word(met: tuple[Verdict, ...]) -> list[Verdict]:
+    """Accepting verdicts, the one that counts first: a rule before a policy, of several the last that was met."""
+    accepting = [each for each in reversed(met) if each.does is Does.ACCEPT]
+    return sorted(accepting, key=lambda each: each.text.startswith("policy "))
+
+
+def _shared(fate: Fate, sources: AddressSet, by: Iterable[Verdict]) -> Iterator[Piece]:
+    """The sources given to the first verdict that is about them."""
+    for each in by:
+        mine = sources & each.sources
+        sources = sources - mine
+        yield from _by_family(fate, mine, each.text, each.origin)
+    yield from _by_family(fate, sources, OPEN, None)
+
+
+def _by_family(fate: Fate, sources: AddressSet, text: str, origin: Origin | None) -> list[Piece]:
+    return [Piece(name, fate, sources & whole, text, origin) for name, whole in FAMILIES.items() if sources & whole]
+
+
+def _union(sets: Iterable[AddressSet]) -> AddressSet:
+    found = NO_ADDRESS
+    for each in sets:
+        found |= each
+    return found & EVERY_ADDRESS

@@ -1,0 +1,129 @@
+"""Who gets through to which port: the pieces with their rules, the command in all its forms, and the picture."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import re
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+from click.testing import CliRunner
+
+from nightlatch.cli.main import cli
+from nightlatch.demo.build import build
+from nightlatch.evidence.snapshot import from_files
+from nightlatch.net.addresses import ALL_V4, ALL_V6, LOOPBACK, union
+from nightlatch.readings import guest as readings
+from nightlatch.reason.exposure import Exposed, Fate, exposure
+from tests.guests import Guest
+
+RULES = """table inet f {
+    chain i {
+        type filter hook input priority 0; policy drop;
+        ip saddr 192.0.2.0/24 reject
+        ip saddr 198.51.100.0/24 tcp dport { 22, 8022 } accept
+        meta mark 7 tcp dport 22 accept
+        udp dport 3389 accept
+    }
+}
+table ip n {
+    chain p {
+        type nat hook prerouting priority dstnat;
+        ip saddr 203.0.113.0/24 tcp dport 22 redirect to :8022
+    }
+}
+"""
+SOCKETS = """\
+tcp LISTEN 0 128 0.0.0.0:22 0.0.0.0:* users:(("sshd",pid=7,fd=3))
+tcp LISTEN 0 128 [::]:22 [::]:* users:(("sshd",pid=7,fd=4))
+tcp LISTEN 0 128 192.0.2.9:8022 0.0.0.0:* users:(("proxy",pid=9,fd=4))
+tcp LISTEN 0 128 127.0.0.1:5432 0.0.0.0:* users:(("postgres",pid=8,fd=4))
+udp UNCONN 0 0 *:3389 *:* users:(("xrdp",pid=6,fd=4))
+"""
+
+
+def of_listings(rules: str, sockets: str = SOCKETS) -> tuple[Exposed, ...]:
+    listings = {"sockets": sockets, "rules": rules, "links": "", "addresses": ""}
+    snapshot = replace(
+        from_files("gauge", Guest().contents()), listings={name: text.encode() for name, text in listings.items()},
+        facts={"init": "systemd", "uid": "0"},
+    )  # fmt: skip
+    return exposure(readings.read(snapshot))
+
+
+def test_every_address_has_one_fate_with_its_rule() -> None:
+    found = {(each.protocol, each.port): each for each in of_listings(RULES)}
+    assert set(found) == {("tcp", 22), ("tcp", 8022), ("udp", 3389)}  # what only the guest itself reaches is left out
+    ssh = found["tcp", 22]
+    assert [(piece.fate, piece.text) for piece in ssh.pieces if piece.family == "IPv4"] == [
+        (Fate.IN, "ip saddr 198.51.100.0/24 tcp dport { 22, 8022 } accept"),
+        (Fate.UNDECIDED, "whether this rule matches is not known: meta mark 7 tcp dport 22 accept"),
+        (Fate.ELSEWHERE, "ip saddr 203.0.113.0/24 tcp dport 22 redirect to :8022"),
+        (Fate.REFUSED, "ip saddr 192.0.2.0/24 reject"),
+    ]  # fmt: skip
+    for each in found.values():
+        pieces = [piece.sources for piece in each.pieces]
+        whole = (ALL_V4 if each.port == 8022 else ALL_V4 | ALL_V6) - LOOPBACK
+        assert union(pieces) == whole
+        assert sum(len(p.v4) for p in pieces) >= len(whole.v4)
+        for number, one in enumerate(pieces):
+            assert not one & union(pieces[:number] + pieces[number + 1 :])
+    assert (
+        found["udp", 3389].sources(Fate.IN) | found["udp", 3389].sources(Fate.REFUSED) == (ALL_V4 | ALL_V6) - LOOPBACK
+    )
+    assert "203.0.113.7" not in found["tcp", 8022].sources(Fate.IN)  # sent there, and dropped behind
+
+
+def test_without_a_filter_everybody_gets_through() -> None:
+    (ssh,) = of_listings("", SOCKETS.splitlines(keepends=True)[0])
+    assert [(p.family, p.fate, p.text) for p in ssh.pieces] == [("IPv4", Fate.IN, "no filter")]
+
+
+@pytest.fixture
+def station(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    made = build(tmp_path / "skerry")
+    monkeypatch.chdir(made.parent)
+    return made.parent
+
+
+def run(*words: str) -> tuple[int, str]:
+    result = CliRunner().invoke(cli, ["exposure", *words])
+    return result.exit_code, result.output
+
+
+def test_the_command_tells_guest_by_guest(station: Path) -> None:
+    code, told = run()
+    assert code == 0
+    assert re.search(r"gauge\n  22/tcp  sshd on all addresses\n    bench \(IPv4\) and 192.168.56.109\s+let in", told)
+    assert re.search(r"anywhere else\s+dropped\s+/etc/nftables.conf:9:5   policy drop", told)
+    assert "4 ports, 2 open to everybody, nothing undecided.   Next: nightlatch audit" in told
+    code, told = run("images/gate", "--port", "23")
+    assert (code, "Nothing of gate is known to listen for" in told) == (0, True)
+
+
+def test_the_same_as_json_csv_and_picture(station: Path) -> None:
+    document = json.loads(run("--on", "plotter", "--format", "json")[1])
+    assert document["format"] == "nightlatch/exposure/1"
+    pieces = document["sockets"][0]["pieces"]
+    assert {piece["fate"] for piece in pieces} == {"let in", "dropped"}
+    assert {"kind": "file", "path": "/etc/ufw/user.rules", "line": 6, "column": 1} in [
+        piece["origin"] for piece in pieces
+    ]
+    rows = list(csv.DictReader(io.StringIO(run("--format", "csv")[1])))
+    assert len([row for row in rows if row["guest"] == "gauge" and row["fate"] == "let in"]) == 2
+    code, told = run("--picture", "exposure.png")
+    assert (code, "drawn: exposure.png" in told) == (0, True)
+    assert (station / "exposure.png").read_bytes().startswith(b"\x89PNG")
+    code, told = run("--picture", "exposure.txt")
+    assert (code, "expected a name that ends with .png, .svg, .pdf" in told) == (2, True)
+
+
+def test_a_guest_that_is_not_there_is_told_beside_the_others(station: Path) -> None:
+    (station / "estate.yaml").write_text((station / "estate.yaml").read_text().replace("images/gate", "images/gone"))
+    code, told = run()
+    assert code == 3
+    assert "images/gone: there is no such folder" in told
+    assert "plotter" in told
