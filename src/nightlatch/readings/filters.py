@@ -33,6 +33,13 @@ class FilterReading:
     stored: tuple[Stored, ...] = ()
 
     @property
+    def origin(self) -> Origin:
+        """Where the rules that count were read."""
+        if self.rules is not None and self.rules.chains:
+            return next(iter(self.rules.chains.values())).origin
+        return Origin(nftables.LISTED, kind=OriginKind.LISTING)
+
+    @property
     def idle(self) -> tuple[Stored, ...]:
         """Rules that nothing loads at boot."""
         return tuple(each for each in self.stored if each.started is False)

@@ -34,6 +34,18 @@ def is_on(snapshot: Snapshot) -> Origin | None:
     return found[1] if found[0] in ("yes", "YES") and snapshot.content(SWITCH) is not None else None
 
 
+def written_and_off(snapshot: Snapshot) -> tuple[Origin, Origin] | None:
+    """Where ufw is switched off, and the first of the rules that somebody wrote for it; None where it is on or holds none."""
+    switch, origin = _setting(snapshot, "ENABLED")
+    if snapshot.content(SWITCH) is None or switch in ("yes", "YES"):
+        return None
+    for path in FILES[2::3]:
+        for number, line in enumerate((snapshot.content(path) or b"").split(b"\n"), 1):
+            if line.startswith(b"### tuple ###"):
+                return origin, Origin(path, number, 1)
+    return None
+
+
 def stored(snapshot: Snapshot) -> Rules:
     """What ufw loads at boot, when it is on."""
     raws = {path: snapshot.content(path) for path in FILES}

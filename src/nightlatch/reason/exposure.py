@@ -81,6 +81,12 @@ def callers(reading: GuestReading, rules: Rules | None, listener: Listener, prot
     return Passed(found.surely & admitted, found.perhaps & admitted, found.gaps)
 
 
+def socket_of(socket: OpenSocket) -> Listener:
+    """A listed socket as one that callers come to."""
+    address = socket.address.partition("%")[0]
+    return Listener(address, socket.port, _family(address))
+
+
 def sockets(reading: GuestReading) -> tuple[tuple[str, Listener], ...]:
     """Protocol and socket of everything that others could reach, filters aside."""
     return tuple((protocol, listener) for protocol, _, listener in _listeners(reading))

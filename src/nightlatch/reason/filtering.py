@@ -325,7 +325,7 @@ def _holds(match: Match, flow: Flow) -> bool | None:
                 return None
             sure = sure and dialled <= match.targets
     if match.interfaces is not None:
-        fits = [_named(match.interfaces, name) != match.but for name in flow.interfaces]
+        fits = [named(match.interfaces, name) != match.but for name in flow.interfaces]
         if flow.interfaces and not any(fits) and not match.sources & LOOPBACK:
             return None
         if flow.interfaces and not any(fits):
@@ -335,5 +335,6 @@ def _holds(match: Match, flow: Flow) -> bool | None:
 
 
 @lru_cache(maxsize=1024)
-def _named(patterns: tuple[str, ...], name: str) -> bool:
+def named(patterns: tuple[str, ...], name: str) -> bool:
+    """Whether an interface is among these names, which may end with `*`."""
     return any(fnmatchcase(name, pattern) for pattern in patterns)

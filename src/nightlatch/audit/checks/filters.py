@@ -6,7 +6,16 @@ from collections.abc import Iterator
 
 from nightlatch.audit.checks.registry import Context, Told, check
 from nightlatch.audit.findings import Severity
-from nightlatch.reason.access import Proof
+from nightlatch.audit.naming import listed
+from nightlatch.net.addresses import LOOPBACK, NO_ADDRESS, AddressSet
+from nightlatch.readings import managers, ufw
+from nightlatch.readings.rules import Does, Rule, Rules
+from nightlatch.reason.access import COMMON, Proof
+from nightlatch.reason.dead_rules import Dead, dead_rules
+from nightlatch.reason.exposure import FAMILIES, Fate, callers, exposure, sockets
+from nightlatch.reason.filtering import flow_to, named, passed
+
+MOST_TOLD = 5
 
 
 @check("filter.not-at-boot", Severity.MEDIUM, source="nft(8); iptables-restore(8); ufw(8); systemctl(1): is-enabled")
@@ -25,3 +34,133 @@ def two_managers(context: Context) -> Iterator[Told]:
         names = [each.manager for each in booted]
         text = f"{', '.join(names[:-1])} and {names[-1]} load rules at boot, and each may overrule what another has loaded."
         yield Told(text, tuple(Proof(f"loaded by {each.unit}", each.place) for each in booted), tuple(names))
+
+
+@check("filter.off", Severity.MEDIUM, source="ufw(8): enable")
+def off(context: Context) -> Iterator[Told]:
+    """Somebody wrote rules for a packet filter that is switched off: they keep nobody out."""
+    found = ufw.written_and_off(context.access.reading.snapshot)
+    if found is not None:
+        switch, rule = found
+        text = "ufw holds rules and is switched off: they keep nobody out."
+        yield Told(text, (Proof("switched off here", switch), Proof("the first rule", rule)), ("ufw",))
+
+
+@check(
+    "filter.dead-rule",
+    Severity.LOW,
+    source="nft(8); iptables(8): rules are tried in order, the first that decides ends it",
+)
+def dead(context: Context) -> Iterator[Told]:
+    """A rule never decides, for an earlier one decides about all that it speaks of; worse where the two say otherwise."""
+    rules = context.access.reading.filter.rules
+    by: dict[tuple[object, bool], list[Dead]] = {}
+    for each in dead_rules(rules) if rules is not None else ():
+        by.setdefault((each.by.origin, each.contradicts), []).append(each)
+    for (_, contradicts), found in by.items():
+        earlier = found[0].by
+        verb = {Does.ACCEPT: "accepts", Does.DROP: "drops", Does.REJECT: "refuses"}.get(earlier.does, "leads away")
+        what = "This rule never decides" if len(found) == 1 else f"{len(found)} rules never decide"
+        text = f"{what}: an earlier one {verb} all that {'it speaks' if len(found) == 1 else 'they speak'} of"
+        text += ", and says otherwise." if contradicts else "."
+        proofs = [Proof(each.rule.text, each.rule.origin) for each in found[:MOST_TOLD]]
+        proofs.append(Proof(f"comes first: {earlier.text}", earlier.origin))
+        yield Told(text, tuple(proofs), (), Severity.MEDIUM if contradicts else None)
+
+
+@check("filter.ipv6-looser", Severity.MEDIUM, source="design: for each restriction of IPv4 there is the same for IPv6")
+def looser(context: Context) -> Iterator[Told]:
+    """A port is kept from some over IPv4, and open to everybody over IPv6."""
+    for each in exposure(context.access.reading) if context.access.reading.filter.rules is not None else ():
+        fates = {name: {piece.fate for piece in each.pieces if piece.family == name} for name in ("IPv4", "IPv6")}
+        if fates["IPv6"] == {Fate.IN} and fates["IPv4"] & {Fate.DROPPED, Fate.REFUSED}:
+            proofs = [
+                Proof(piece.text, piece.origin)
+                for piece in each.pieces
+                if piece.origin is not None and (piece.family == "IPv6" or piece.fate in (Fate.DROPPED, Fate.REFUSED))
+            ]
+            text = f"{each.protocol} port {each.port} is kept from some over IPv4, and open to everybody over IPv6."
+            yield Told(text, tuple(proofs[:MOST_TOLD]), (f"{each.protocol}/{each.port}",))
+
+
+@check("filter.no-default-refusal", Severity.MEDIUM, source="nft(8): policy; iptables(8): -P")
+def no_refusal(context: Context) -> Iterator[Told]:
+    """A filter keeps some callers from some ports, and lets in whatever no rule speaks of: the next program that listens, too."""
+    reading = context.access.reading
+    rules = reading.filter.rules
+    if rules is None:
+        return
+    reached = [rule for chain in rules.at("prerouting", "input") for rule in _reached(rules, chain.key)]
+    refusing = any(rule.does in (Does.DROP, Does.REJECT) for rule in reached)
+    if not refusing and all(chain.accepts for chain in rules.at("prerouting", "input")):
+        return
+    spoken = [match.ports for rule in reached for match in rule.matches if match.ports]
+    port = next((each for each in range(1, 1024) if not any(each in ports for ports in spoken)), 0)
+    through = passed(rules, flow_to(reading, "", port)).surely if port else NO_ADDRESS
+    families = [name for name, whole in FAMILIES.items() if whole - LOOPBACK <= through]
+    if families:
+        asked = [chain for chain in rules.at("prerouting", "input") if chain.kind == "filter"]
+        accepting = [chain for chain in asked if chain.accepts]
+        proofs = tuple(Proof("policy accept" if accepting else "not asked about the other family", chain.origin)
+                       for chain in (accepting or asked)[-1:])  # fmt: skip
+        over = f" over {families[0]}" if len(families) == 1 else ""
+        yield Told(f"What no rule of the filter speaks of is let in{over}.", proofs, ())
+
+
+def _reached(rules: Rules, key: str, depth: int = 0) -> Iterator[Rule]:
+    """The rules of a chain and of those that it leads to."""
+    for rule in rules.chains[key].rules if key in rules.chains and depth < 16 else ():
+        yield rule
+        if rule.to:
+            yield from _reached(rules, rule.to, depth + 1)
+
+
+@check("filter.not-stored", Severity.MEDIUM, source="nft(8); systemctl(1): is-enabled")
+def not_stored(context: Context) -> Iterator[Told]:
+    """The running kernel keeps callers out whom the next boot lets in: what it holds is stored nowhere, or not loaded then."""
+    yield from _changed(context, later=True)
+
+
+@check("filter.not-loaded", Severity.MEDIUM, source="nft(8); systemctl(1): reload")
+def not_loaded(context: Context) -> Iterator[Told]:
+    """Stored rules keep callers out whom the running kernel lets in: they were not loaded since they were written."""
+    yield from _changed(context, later=False)
+
+
+def _changed(context: Context, *, later: bool) -> Iterator[Told]:
+    """Callers whom only one of now and after the next boot lets in, by port."""
+    reading = context.access.reading
+    held = reading.filter
+    if not reading.service.is_live or held.rules is None or any(each.started is None for each in held.stored):
+        return
+    stored = managers.together(held.booted) if held.booted else None
+    ports: dict[AddressSet, list[str]] = {}
+    for protocol, listener in sockets(reading):
+        now, then = callers(reading, held.rules, listener, protocol), callers(reading, stored, listener, protocol)
+        lost = (then.surely - now.perhaps if later else now.surely - then.perhaps) - LOOPBACK
+        if lost:
+            ports.setdefault(lost, []).append(f"{protocol}/{listener.port}")
+    for lost, named_ports in ports.items():
+        where, what = context.names.where({COMMON: lost}), listed(dict.fromkeys(named_ports))
+        places = [Proof(f"what {each.manager} loads at boot", each.place) for each in held.booted]
+        if later:
+            text = f"After the next boot {what} is open to {where}, whom the filter keeps out now."
+            places = places or [Proof("no manager loads a filter at boot", reading.filter.origin)]
+        else:
+            text = f"{what} is open to {where}, whom the stored rules keep out: they are not loaded."
+        yield Told(text, tuple(places), tuple(dict.fromkeys(named_ports)))
+
+
+@check("filter.no-such-interface", Severity.LOW, source="nft(8): iifname; iptables(8): -i")
+def no_interface(context: Context) -> Iterator[Told]:
+    """A rule speaks of an interface that the running guest does not have: it never decides, or always."""
+    reading = context.access.reading
+    names = [each.link.name for each in reading.network.live]
+    if reading.filter.rules is None or not names:
+        return
+    for chain in reading.filter.rules.chains.values():
+        for rule in chain.rules:
+            for pattern in {name for match in rule.matches for name in match.interfaces or ()}:
+                if pattern != "lo" and not any(named((pattern,), name) for name in names):
+                    text = f"A rule of the filter speaks of the interface {pattern}, which is not there."
+                    yield Told(text, (Proof(rule.text, rule.origin),), (pattern,))

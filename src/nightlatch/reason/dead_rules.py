@@ -1,0 +1,83 @@
+"""Rules of a filter that never decide anything, for one before them in the same chain decides about all that they speak of.
+
+Only what is plain is told: the earlier rule matches surely, at any rate, whatever the state of a connection, and for every
+kind of address. Rules are held against those before them that are alike, and against the few that leave out nobody of a
+family, so the cost grows with their number.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from nightlatch.net.addresses import ALL_V4, ALL_V6
+from nightlatch.readings.rules import Chain, Does, Match, Rule, Rules
+
+DECIDING = (Does.ACCEPT, Does.DROP, Does.REJECT)
+ENDING = (*DECIDING, Does.RETURN, Does.GOTO)
+# What the common form takes for granted of a first packet, and may not hold for another.
+_CONDITIONS = re.compile(
+    r"limit|quota|meter|recent|statistic|ct |--ctstate|--state|--syn|flags|addrtype|fib |pkttype|time|update|add @|random|numgen"
+)
+MOST_WIDE = 32
+
+
+@dataclass(frozen=True, slots=True)
+class Dead:
+    """A rule, and the one before it that decides in its place."""
+
+    rule: Rule
+    by: Rule
+
+    @property
+    def contradicts(self) -> bool:
+        """Whether the two say otherwise: somebody is let in, or kept out, whom the later one means to treat otherwise."""
+        return (self.rule.does is Does.ACCEPT) != (self.by.does is Does.ACCEPT)
+
+
+def dead_rules(rules: Rules) -> Iterator[Dead]:
+    """The dead rules of all chains, in order."""
+    for chain in rules.chains.values():
+        yield from _of_chain(chain)
+
+
+def _of_chain(chain: Chain) -> Iterator[Dead]:
+    alike: dict[tuple[Match, ...], Rule] = {}
+    wide: list[Rule] = []
+    for rule in chain.rules:
+        if rule.does in DECIDING:
+            by = alike.get(rule.matches) or next((each for each in wide if _covers(each, rule)), None)
+            if by is not None:
+                yield Dead(rule, by)
+                continue
+        if rule.does in ENDING and _is_plain(rule):
+            alike.setdefault(rule.matches, rule)
+            if len(wide) < MOST_WIDE and any(_is_wide(match) for match in rule.matches):
+                wide.append(rule)
+
+
+def _is_plain(rule: Rule) -> bool:
+    if any(match.unread or match.astray or match.rewritten is not None for match in rule.matches):
+        return False
+    return not _CONDITIONS.search(rule.text)
+
+
+def _is_wide(match: Match) -> bool:
+    return match.sources >= ALL_V4 or match.sources >= ALL_V6
+
+
+def _covers(earlier: Rule, rule: Rule) -> bool:
+    return all(any(_within(match, whole) for whole in earlier.matches) for match in rule.matches)
+
+
+def _within(match: Match, whole: Match) -> bool:
+    if whole.protocols is not None and (match.protocols is None or not match.protocols <= whole.protocols):
+        return False
+    if whole.ports is not None and (match.ports is None or match.ports - whole.ports):
+        return False
+    if whole.targets is not None and (match.targets is None or not match.targets <= whole.targets):
+        return False
+    if whole.interfaces is not None and (match.interfaces, match.but) != (whole.interfaces, whole.but):
+        return False
+    return match.sources <= whole.sources

@@ -1,0 +1,118 @@
+"""Checks of packet filters: rules on which each speaks and what it says, and rules like them on which it is silent."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import pytest
+
+from nightlatch.audit.findings import Finding
+from nightlatch.audit.run import guest_audit
+from nightlatch.readings import guest as readings
+from nightlatch.reason.paths import guest_access
+from tests.guests import AT, Guest, pub
+
+SPOKEN = {
+    "filter.dead-rule", "filter.ipv6-looser", "filter.no-default-refusal", "filter.no-such-interface", "filter.not-loaded", "filter.not-stored",
+    "filter.off",
+}  # fmt: skip
+OFF = "PasswordAuthentication no\nKbdInteractiveAuthentication no\n"
+STARTED = {"/etc/systemd/system/sysinit.target.wants/nftables.service": ""}
+SOCKETS = '\n'.join(f'tcp LISTEN 0 128 {where}:{port} {where}:* users:(("{name}",pid={port},fd=3))'
+                    for port, name in ((22, "sshd"), (8080, "tide-web")) for where in ("0.0.0.0", "[::]"))  # fmt: skip
+LINKS = "2: eth0: <BROADCAST,UP,LOWER_UP> mtu 1500 qdisc noqueue state UP mode DEFAULT \\    link/ether 52:54:00:38:00:21 brd ff:ff:ff:ff:ff:ff\n"
+
+
+def text(body: str, policy: str = "drop", family: str = "inet") -> str:
+    return f"table {family} f {{\nchain i {{\ntype filter hook input priority 0; policy {policy};\n{body}\n}}\n}}\n"
+
+
+def audited(files: dict[str, str], loaded: str | None = None) -> dict[str, Finding]:
+    """The findings of a guest in a folder, or with `loaded` of one that runs, by check."""
+    snapshot = Guest(OFF, {"mara": f'from="192.168.40.0/24" {pub("mara-desk")}\n'}, {**files}).snapshot()
+    if loaded is not None:
+        listings = {"sockets": SOCKETS, "rules": loaded, "links": LINKS, "addresses": ""}
+        snapshot = replace(
+            snapshot,
+            listings={name: each.encode() for name, each in listings.items()},
+            facts={"init": "systemd", "uid": "0"},
+        )
+    return {each.check: each for each in guest_audit(guest_access(readings.read(snapshot), AT), AT).findings}
+
+
+NFT = "/etc/nftables.conf"
+# Check, rules of nftables that count, what is said.
+STORED = [
+    ("filter.dead-rule", text("drop\ntcp dport 22 accept"), "This rule never decides: an earlier one drops all that it speaks of, and says otherwise."),
+    ("filter.dead-rule", text("tcp dport 20-30 accept\ntcp dport 22 ip saddr 192.0.2.0/24 accept"), "This rule never decides: an earlier one accepts all that it speaks of."),
+    ("filter.dead-rule", text("ip saddr 192.0.2.1 tcp dport 22 drop\nip saddr 192.0.2.1 tcp dport 22 accept\nip saddr 192.0.2.1 tcp dport 22 accept"),
+     "2 rules never decide: an earlier one drops all that they speak of, and says otherwise."),
+    ("filter.ipv6-looser", text("ip saddr 192.0.2.0/24 tcp dport 22 accept\nmeta nfproto ipv6 tcp dport 22 accept"), "tcp port 22 is kept from some over IPv4, and open to everybody over IPv6."),
+    ("filter.ipv6-looser", text("ip saddr 192.0.2.0/24 tcp dport 22 accept", family="ip"), "open to everybody over IPv6"),
+    ("filter.no-default-refusal", text("tcp dport 22 ip saddr != 192.0.2.0/24 drop\ntcp dport 22 ip6 saddr ::/0 drop", "accept"), "What no rule of the filter speaks of is let in."),
+    ("filter.no-default-refusal", text("tcp dport 22 accept", family="ip"), "What no rule of the filter speaks of is let in over IPv6."),
+]  # fmt: skip
+# Rules on which none of these speaks.
+QUIET = [
+    text("ct state established,related accept\niif lo accept\nmeta l4proto { icmp, icmpv6 } accept\nip saddr 192.0.2.0/24 tcp dport 22 accept"),
+    text("tcp dport 22 limit rate 3/minute accept\ntcp dport 22 drop"),  # beyond the rate the second decides
+    text("fib daddr type local tcp dport 22 accept\ntcp dport 22 drop"), text("ct state new tcp dport 22 accept\ntcp dport 22 drop"), text("meta mark 7 drop\ntcp dport 22 accept"),
+    text("", "accept"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("check, rules, said", STORED, ids=[f"{check}-{n}" for n, (check, *_) in enumerate(STORED)])
+def test_what_is_said_of_stored_rules(check: str, rules: str, said: str) -> None:
+    found = audited({NFT: rules, **STARTED})[check]
+    assert said in found.text
+    assert found.proofs
+    assert all(proof.origin.path == NFT and proof.origin.line for proof in found.proofs)
+
+
+@pytest.mark.parametrize("rules", QUIET, ids=[str(n) for n in range(len(QUIET))])
+def test_what_is_as_it_should_be_is_not_told(rules: str) -> None:
+    assert not [check for check in audited({NFT: rules, **STARTED}) if check.startswith("filter.")]
+
+
+OPEN, SHUT = text("", "accept"), text("tcp dport 22 accept\nip saddr 192.0.2.0/24 tcp dport 8080 accept")
+
+
+def test_what_is_loaded_and_what_a_boot_loads_are_compared() -> None:
+    same = audited({NFT: SHUT, **STARTED}, SHUT)
+    assert not {"filter.not-stored", "filter.not-loaded"} & set(same)
+    gone = audited({}, SHUT)["filter.not-stored"]
+    assert gone.text.startswith("After the next boot tcp/8080 is open to anywhere but")
+    assert gone.text.endswith("whom the filter keeps out now.")
+    late = audited({NFT: SHUT, **STARTED}, OPEN)["filter.not-loaded"]
+    assert late.text.startswith("tcp/8080 is open to anywhere but")
+    assert late.proofs[0].origin.path == NFT
+    unsure = audited(
+        {NFT: SHUT, "/etc/systemd/system/nftables.service": ""},
+        "table netdev n {\nchain i {\ntype filter hook ingress device eth0 priority 0;\ndrop\n}\n}",
+    )
+    assert not {"filter.not-stored", "filter.not-loaded"} & set(unsure)
+
+
+def test_an_interface_that_is_not_there_is_told() -> None:
+    found = audited({}, text('iifname "eth*" tcp dport 22 accept\niifname "enp0s9" tcp dport 8080 accept'))
+    assert (
+        found["filter.no-such-interface"].text
+        == "A rule of the filter speaks of the interface enp0s9, which is not there."
+    )
+
+
+def test_rules_of_ufw_that_is_switched_off_are_told() -> None:
+    rule = "*filter\n### RULES ###\n### tuple ### allow tcp 22 0.0.0.0/0 any 192.0.2.0/24 in\n-A ufw-user-input -j ACCEPT\nCOMMIT\n"
+    found = audited({"/etc/ufw/ufw.conf": "ENABLED=no\n", "/etc/ufw/user.rules": rule})["filter.off"]
+    assert [(proof.origin.path, proof.origin.line) for proof in found.proofs] == [
+        ("/etc/ufw/ufw.conf", 1),
+        ("/etc/ufw/user.rules", 3),
+    ]
+    assert "filter.off" not in audited(
+        {"/etc/ufw/ufw.conf": "ENABLED=no\n", "/etc/ufw/user.rules": "*filter\nCOMMIT\n"}
+    )
+
+
+def test_what_the_filter_keeps_everybody_from_is_no_exposed_listener() -> None:
+    assert "tcp port 8080" in audited({}, OPEN)["service.exposed-listener"].text
+    assert "service.exposed-listener" not in audited({}, text("tcp dport 22 accept"))
