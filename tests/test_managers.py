@@ -169,6 +169,16 @@ def test_what_firewalld_cannot_load_is_told_with_its_place(
     assert [(gap.origin.path, gap.origin.line) for gap in gaps if words in gap.because] == [(path, line)], gaps
 
 
+def test_libwrap_behind_the_filter_counts_for_sshd(tmp_path: Path) -> None:
+    assert "surplus" not in told(
+        tmp_path, {"/etc/hosts.deny": "sshd: ALL\n", "/etc/hosts.allow": "sshd: 192.168.40.\n"}
+    )
+    wrong = told(tmp_path, {"/etc/hosts.deny": "ALL: ALL\n"})
+    assert "libwrap turns its callers away" in wrong["missing"]
+    assert "surplus" not in wrong
+    assert "surplus" in told(tmp_path, {"/etc/hosts.deny": "in.telnetd: ALL\n"})
+
+
 def test_two_managers_are_told_and_chains_of_both_are_undecided(tmp_path: Path) -> None:
     files: dict[str, str | bytes] = {}
     for name in ("iptables", "ufw"):

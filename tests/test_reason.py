@@ -146,7 +146,7 @@ def test_emergency_accounts_are_granted_what_they_state(tmp_path: Path) -> None:
         ),
         ("/etc/iptables/rules.v4", "*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -m mark --mark 7 -j DROP\nCOMMIT\n"),
         ("/etc/ufw/ufw.conf", 'ENABLED=yes\nDEFAULT_INPUT_POLICY="deny"\n'),
-        ("/etc/hosts.deny", "sshd: ALL\n"),
+        ("/etc/hosts.deny", "sshd: .example, UNKNOWN\n"),
     ],
 )
 def test_an_unread_filter_makes_the_bounds_differ_and_is_named(tmp_path: Path, path: str, content: str) -> None:

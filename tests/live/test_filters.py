@@ -80,3 +80,18 @@ def test_loaded_rules_count_whoever_made_them(station: Station, guest: Guest, bo
     finally:
         guest.inside("nft", "flush", "ruleset")
     assert through(station) == everybody
+
+
+def test_libwrap_counts_for_a_running_server(station: Station, guest: Guest, boat: Node) -> None:
+    estate = load(station.estate(GRANTS))
+    guest.inside("sh", "-c", "cat >/etc/hosts.deny", stdin="sshd: ALL EXCEPT 192.168.40. [2001:db8:40::]/64\n")
+    try:
+        assert station.login(guest, "mara", "mara")
+        assert not station.login(guest, "mara", "mara", node=boat)
+        found = api.audit(estate, datetime.now(UTC), client=station.client()).guests[0].findings
+        told = [f.text for f in found if f.check == "missing"]
+        assert any("libwrap turns its callers away" in text for text in told), told
+        assert not [f for f in found if f.check == "surplus" and "203.0.113" in f.text]
+    finally:
+        guest.inside("rm", "/etc/hosts.deny")
+    assert station.login(guest, "mara", "mara", node=boat)

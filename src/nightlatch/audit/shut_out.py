@@ -23,7 +23,7 @@ from nightlatch.reason.access import (
     joined,
 )
 from nightlatch.reason.differences import Missing
-from nightlatch.reason.filtering import deciding, flow_to, passed
+from nightlatch.reason.filtering import Flow, Verdict, deciding, flow_to, to_ssh
 from nightlatch.reason.paths import GuestAccess
 from nightlatch.reason.settings import Settings
 
@@ -51,6 +51,7 @@ class ShutOut:
 
 
 FILTER = "let them in there on the guest; drafting rules of filters comes later"
+WRAPPER = "let them in in /etc/hosts.allow; these files are not drafted"
 ACCOUNT = "change the account on the guest; drafting accounts comes later"
 
 
@@ -94,22 +95,28 @@ def _account(missing: Missing, access: GuestAccess) -> Cause | None:
 
 
 def _filtered(missing: Missing, access: GuestAccess) -> Cause | None:
-    """The packet filter keeps the whole of where they are shut out from every port of SSH."""
-    rules, wanted = access.reading.filter.rules, (missing.certain or missing.possible).get(COMMON)
-    if rules is None or not wanted:
+    """The packet filter, or libwrap behind it, keeps the whole of where they are shut out from every port of SSH."""
+    held, wanted = access.reading.filter, (missing.certain or missing.possible).get(COMMON)
+    if not wanted:
         return None
     for socket in access.listeners:
         flow = flow_to(access.reading, socket.address, socket.port)
-        if wanted & passed(rules, flow).perhaps:
+        if wanted & to_ssh(access.reading, flow).perhaps:
             return None
-        found = deciding(rules, flow, wanted, (Does.DROP, Does.REJECT))
-        if found is not None:
-            verb = "drops" if found.does is Does.DROP else "refuses"
-            text = f"the packet filter {verb} it on its way to port {socket.port}"
-            if not found.sure:
-                text = f"the packet filter keeps it from port {socket.port}, by this rule or by one behind it"
-            return Cause(f"filter {found.origin}", text, (Proof(found.text, found.origin),), FILTER)
+        for rules, each in ((held.rules, flow), (held.wrapper, Flow("tcp", socket.port))):
+            found = deciding(rules, each, wanted, (Does.DROP, Does.REJECT, Does.REWRITE)) if rules is not None else None
+            if found is not None:
+                text = _kept_out(found, socket.port) if rules is held.rules else "libwrap turns its callers away"
+                hand = FILTER if rules is held.rules else WRAPPER
+                return Cause(f"filter {found.origin}", text, (Proof(found.text, found.origin),), hand)
     return None
+
+
+def _kept_out(found: Verdict, port: int) -> str:
+    if not found.sure:
+        return f"the packet filter keeps it from port {port}, by this rule or by one behind it"
+    verb = {Does.DROP: "drops it", Does.REJECT: "refuses it", Does.REWRITE: "sends it elsewhere"}[found.does]
+    return f"the packet filter {verb} on its way to port {port}"
 
 
 def _shut(missing: Missing, access: GuestAccess) -> Cause | None:

@@ -8,12 +8,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.origin import Kind as OriginKind
 from nightlatch.origin import Origin
-from nightlatch.readings import iptables, managers, nftables
+from nightlatch.readings import iptables, managers, nftables, wrapper
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.managers import Stored
 from nightlatch.readings.rules import Rules
@@ -26,11 +26,12 @@ _LOADS = re.compile(rb"^\s*(?:pre-up|up|post-up)\s.*\b(?:ip6?tables|nft|ufw|ipse
 @dataclass(frozen=True)
 class FilterReading:
     """The rules that count for callers now, or from the next boot on where only files were read; `gaps` is what could not
-    be read, `stored` what every manager has on disk, started at boot or not."""
+    be read, `stored` what every manager has on disk, started at boot or not, `wrapper` what libwrap says of callers of sshd."""
 
     rules: Rules | None = None
     gaps: tuple[Gap, ...] = ()
     stored: tuple[Stored, ...] = ()
+    wrapper: Rules | None = None
 
     @property
     def origin(self) -> Origin:
@@ -50,14 +51,23 @@ class FilterReading:
         return tuple(each for each in self.stored if each.started)
 
 
-def read(snapshot: Snapshot) -> FilterReading:
-    """The filter of a snapshot."""
-    others = tuple(_host_access(snapshot))
+def read(snapshot: Snapshot, *, wrapped: bool = False) -> FilterReading:
+    """The filter of a snapshot; `wrapped` says that its sshd is linked with libwrap."""
+    found = _read(snapshot)
+    rules = wrapper.read(snapshot)
+    if rules is None or wrapped:
+        return replace(found, wrapper=rules)
+    origin = rules.chains["libwrap"].origin
+    gap = Gap(wrapper.AREA, "whether this sshd heeds hosts.allow and hosts.deny is not known", origin)
+    return replace(found, gaps=(*found.gaps, gap))
+
+
+def _read(snapshot: Snapshot) -> FilterReading:
     stored = managers.at_boot(snapshot)
     loaded = _loaded(snapshot)
     if loaded is not None:
-        return FilterReading(loaded, (*_legacy(snapshot), *others), stored)
-    others = (*_other_managers(snapshot), *others)
+        return FilterReading(loaded, tuple(_legacy(snapshot)), stored)
+    others = tuple(_other_managers(snapshot))
     # A running guest whose kernel was not asked may have other rules than it has stored.
     unsure = [each for each in stored if each.started is None or snapshot.is_live]
     if unsure:
@@ -95,11 +105,3 @@ def _other_managers(snapshot: Snapshot) -> Iterator[Gap]:
                     "a filter is loaded by this line as the interface comes up, and not followed",
                     Origin(path, number),
                 )
-
-
-def _host_access(snapshot: Snapshot) -> Iterator[Gap]:
-    for path in ("/etc/hosts.allow", "/etc/hosts.deny"):
-        for number, line in enumerate((snapshot.content(path) or b"").split(b"\n"), 1):
-            if line.strip() and not line.lstrip().startswith(b"#"):
-                yield Gap("host access file", "rules of tcpd are not read yet", Origin(path, number))
-                break

@@ -21,6 +21,9 @@ from nightlatch.readings.units import UnitState
 HOST_KEY_NAME = re.compile(r"ssh_host_[a-z0-9]+_key\.pub")
 
 
+DEBIAN_LIKE = ("debian", "ubuntu", "raspbian", "linuxmint", "devuan", "debian-like")
+
+
 @dataclass(frozen=True, slots=True)
 class PamLine:
     """One line of a PAM stack, with the file it stands in."""
@@ -98,7 +101,7 @@ class GuestReading:
     @property
     def debian_like(self) -> bool:
         """Whether the guest's sshd has Debian's patches."""
-        return self.system in ("debian", "ubuntu", "raspbian", "linuxmint", "devuan", "debian-like")
+        return self.system in DEBIAN_LIKE
 
 
 def read(snapshot: Snapshot) -> GuestReading:
@@ -122,7 +125,7 @@ def read(snapshot: Snapshot) -> GuestReading:
         sudo.read(snapshot),
         _pam(snapshot),
         _host_keys(snapshot),
-        filters.read(snapshot),
+        filters.read(snapshot, wrapped=_system(snapshot) in DEBIAN_LIKE),
         running,
         counts,
         stored,

@@ -152,6 +152,17 @@ def _dials(rules: Rules, flow: Flow) -> list[Flow]:
     return [flow, *(replace(flow, port=port) for port in found[:MOST_DIALS] if port != flow.port)]
 
 
+def to_ssh(reading: GuestReading, flow: Flow) -> Passed:
+    """The sources that come through the packet filter to a port of SSH, and that libwrap does not turn away behind it."""
+    found = Passed(EVERY_ADDRESS, EVERY_ADDRESS)
+    for rules, each in ((reading.filter.rules, flow), (reading.filter.wrapper, Flow("tcp", flow.port))):
+        if rules is not None:
+            more = passed(rules, each)
+            gaps = (*found.gaps, *more.gaps)
+            found = Passed(found.surely & more.surely, found.perhaps & more.perhaps, gaps)
+    return found
+
+
 def verdicts(rules: Rules, flow: Flow) -> tuple[Verdict, ...]:
     """Every rule and policy that decides about some source, in the order in which they are met."""
     return tuple(_walked(rules, flow, flow)[1].verdicts)

@@ -35,7 +35,7 @@ from nightlatch.reason.access import (
     Unknown,
 )
 from nightlatch.reason.files import ChrootProblem, Judge, chroot_problem
-from nightlatch.reason.filtering import Passed, flow_to, passed
+from nightlatch.reason.filtering import Passed, flow_to, to_ssh
 from nightlatch.reason.logins import AddressPair, Logins, Turned
 from nightlatch.reason.powers import powers, root_folder
 from nightlatch.reason.privilege import Sudo
@@ -182,12 +182,9 @@ class _Work:
         yield from self._bounded(account, socket, whole, unread, (*gaps, *through.gaps))
 
     def _through(self, socket: Listener) -> Passed:
-        """Who comes through the packet filter to a socket; worked out once for all accounts."""
-        rules = self.reading.filter.rules
-        if rules is None:
-            return Passed(EVERY_ADDRESS, EVERY_ADDRESS)
+        """Who comes through the packet filter to a socket, and past libwrap; worked out once for all accounts."""
         if socket not in self.passed:
-            self.passed[socket] = passed(rules, flow_to(self.reading, socket.address, socket.port))
+            self.passed[socket] = to_ssh(self.reading, flow_to(self.reading, socket.address, socket.port))
         return self.passed[socket]
 
     def _bounded(
