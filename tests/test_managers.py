@@ -179,6 +179,18 @@ def test_libwrap_behind_the_filter_counts_for_sshd(tmp_path: Path) -> None:
     assert "surplus" in told(tmp_path, {"/etc/hosts.deny": "in.telnetd: ALL\n"})
 
 
+def test_the_filter_of_the_unit_counts_for_sshd(tmp_path: Path) -> None:
+    unit = {"/lib/systemd/system/ssh.service": "[Service]\nExecStart=/usr/sbin/sshd -D\n"}
+    drop_in = "/etc/systemd/system/ssh.service.d/from.conf"
+    assert "surplus" not in told(
+        tmp_path, {**unit, drop_in: "[Service]\nIPAddressAllow=192.168.40.0/24\nIPAddressDeny=any\n"}
+    )
+    wrong = told(tmp_path, {**unit, drop_in: "[Service]\nIPAddressDeny=192.168.0.0/16\n"})
+    assert "the service manager drops what comes for ssh.service" in wrong["missing"]
+    odd = told(tmp_path, {**unit, drop_in: "[Service]\nIPAddressDeny=desk\n"})
+    assert not set(odd) & {"missing"}
+
+
 def test_two_managers_are_told_and_chains_of_both_are_undecided(tmp_path: Path) -> None:
     files: dict[str, str | bytes] = {}
     for name in ("iptables", "ufw"):

@@ -95,3 +95,24 @@ def test_libwrap_counts_for_a_running_server(station: Station, guest: Guest, boa
     finally:
         guest.inside("rm", "/etc/hosts.deny")
     assert station.login(guest, "mara", "mara", node=boat)
+
+
+@pytest.mark.parametrize("unit", ["ssh.service", "ssh.socket"])
+def test_the_filter_of_the_unit_counts(station: Station, boat: Node, unit: str) -> None:
+    estate = load(station.estate(GRANTS))
+    name = "buoy" if unit == "ssh.service" else "mole"
+    made = station.guest(name, "192.168.56.23" if name == "buoy" else "192.168.56.24", unit=unit)
+    section = "Service" if unit == "ssh.service" else "Socket"
+    text = f"[{section}]\nIPAddressDeny=any\nIPAddressAllow=10.0.0.0/8\nIPAddressAllow=\nIPAddressAllow=192.168.40.9/24 2001:db8:40::/64 localhost\n"
+    made.image.write(f"/etc/systemd/system/{unit}.d/from.conf", text)
+    made.boot()
+    made.until_listening()
+    assert station.login(made, "mara", "mara")
+    assert not station.login(made, "mara", "mara", node=boat)
+    estate = load(station.estate(GRANTS))
+    (audited,) = (g for g in api.audit(estate, datetime.now(UTC), [name], client=station.client()).guests)
+    told = [f for f in audited.findings if f.check == "missing"]
+    assert any(f"the service manager drops what comes for {unit}" in f.text for f in told), audited.findings
+    assert told[0].proofs[0].origin.path == f"/etc/systemd/system/{unit}.d/from.conf"
+    assert not [f for f in audited.findings if f.check == "surplus" and "203.0.113" in f.text]
+    made.close()

@@ -23,7 +23,7 @@ from nightlatch.reason.access import (
     joined,
 )
 from nightlatch.reason.differences import Missing
-from nightlatch.reason.filtering import Flow, Verdict, deciding, flow_to, to_ssh
+from nightlatch.reason.filtering import Verdict, deciding, flow_to, layers, to_ssh
 from nightlatch.reason.paths import GuestAccess
 from nightlatch.reason.settings import Settings
 
@@ -51,7 +51,7 @@ class ShutOut:
 
 
 FILTER = "let them in there on the guest; drafting rules of filters comes later"
-WRAPPER = "let them in in /etc/hosts.allow; these files are not drafted"
+BEHIND = "let them in there on the guest; these files are not drafted"
 ACCOUNT = "change the account on the guest; drafting accounts comes later"
 
 
@@ -103,13 +103,19 @@ def _filtered(missing: Missing, access: GuestAccess) -> Cause | None:
         flow = flow_to(access.reading, socket.address, socket.port)
         if wanted & to_ssh(access.reading, flow).perhaps:
             return None
-        for rules, each in ((held.rules, flow), (held.wrapper, Flow("tcp", socket.port))):
-            found = deciding(rules, each, wanted, (Does.DROP, Does.REJECT, Does.REWRITE)) if rules is not None else None
+        for rules, each in layers(access.reading, flow):
+            found = deciding(rules, each, wanted, (Does.DROP, Does.REJECT, Does.REWRITE))
             if found is not None:
-                text = _kept_out(found, socket.port) if rules is held.rules else "libwrap turns its callers away"
-                hand = FILTER if rules is held.rules else WRAPPER
+                text = _kept_out(found, socket.port) if rules is held.rules else _behind(next(iter(rules.chains)))
+                hand = FILTER if rules is held.rules else BEHIND
                 return Cause(f"filter {found.origin}", text, (Proof(found.text, found.origin),), hand)
     return None
+
+
+def _behind(chain: str) -> str:
+    return (
+        "libwrap turns its callers away" if chain == "libwrap" else f"the service manager drops what comes for {chain}"
+    )
 
 
 def _kept_out(found: Verdict, port: int) -> str:

@@ -7,13 +7,13 @@ that plainly filters nothing is no gap.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.origin import Kind as OriginKind
 from nightlatch.origin import Origin
-from nightlatch.readings import iptables, managers, nftables, wrapper
+from nightlatch.readings import iptables, managers, nftables, unit_filters, wrapper
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.managers import Stored
 from nightlatch.readings.rules import Rules
@@ -26,12 +26,13 @@ _LOADS = re.compile(rb"^\s*(?:pre-up|up|post-up)\s.*\b(?:ip6?tables|nft|ufw|ipse
 @dataclass(frozen=True)
 class FilterReading:
     """The rules that count for callers now, or from the next boot on where only files were read; `gaps` is what could not
-    be read, `stored` what every manager has on disk, started at boot or not, `wrapper` what libwrap says of callers of sshd."""
+    be read, `stored` what every manager has on disk, started at boot or not, `behind` what else stands before sshd: the filter of
+    its unit, and libwrap."""
 
     rules: Rules | None = None
     gaps: tuple[Gap, ...] = ()
     stored: tuple[Stored, ...] = ()
-    wrapper: Rules | None = None
+    behind: tuple[Rules, ...] = ()
 
     @property
     def origin(self) -> Origin:
@@ -51,14 +52,16 @@ class FilterReading:
         return tuple(each for each in self.stored if each.started)
 
 
-def read(snapshot: Snapshot, *, wrapped: bool = False) -> FilterReading:
-    """The filter of a snapshot; `wrapped` says that its sshd is linked with libwrap."""
-    found = _read(snapshot)
-    rules = wrapper.read(snapshot)
-    if rules is None or wrapped:
-        return replace(found, wrapper=rules)
-    origin = rules.chains["libwrap"].origin
-    gap = Gap(wrapper.AREA, "whether this sshd heeds hosts.allow and hosts.deny is not known", origin)
+def read(snapshot: Snapshot, *, wrapped: bool = False, units: Sequence[str] = ()) -> FilterReading:
+    """The filter of a snapshot; `wrapped` says that its sshd is linked with libwrap, `units` which hold its port."""
+    found, linked = _read(snapshot), wrapper.read(snapshot)
+    of_unit = unit_filters.read(snapshot, units)
+    behind = tuple(rules for rules in (of_unit, linked if wrapped else None) if rules is not None)
+    found = replace(found, behind=behind)
+    if linked is None or wrapped:
+        return found
+    because = "whether this sshd heeds hosts.allow and hosts.deny is not known"
+    gap = Gap(wrapper.AREA, because, next(iter(linked.chains.values())).origin)
     return replace(found, gaps=(*found.gaps, gap))
 
 

@@ -108,6 +108,12 @@ class ServiceReading:
         return any(unit.loaded for unit in self.units.values())
 
     @property
+    def holders(self) -> tuple[str, ...]:
+        """The units that hold SSH's port, by the names that they may have: an active socket, else the service."""
+        active = tuple(name for name in SOCKETS if name in self.units and self.units[name].active)
+        return active or SERVICES
+
+    @property
     def socket(self) -> Unit | None:
         """The socket unit that holds the port, when the service is activated by a socket."""
         return next((self.units[n] for n in SOCKETS if n in self.units and self.units[n].active), None)

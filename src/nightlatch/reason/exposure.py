@@ -15,7 +15,7 @@ from nightlatch.origin import Origin
 from nightlatch.readings.guest import GuestReading
 from nightlatch.readings.rules import Does, Rules
 from nightlatch.readings.service import OpenSocket
-from nightlatch.reason.filtering import Flow, Passed, Verdict, flow_to, passed, to_ssh, verdicts
+from nightlatch.reason.filtering import Passed, Verdict, flow_to, layers, passed, to_ssh, verdicts
 from nightlatch.reason.paths import sockets_of
 from nightlatch.reason.settings import Effective, Listener
 
@@ -131,7 +131,7 @@ def _exposed(reading: GuestReading, listener: Listener, protocol: str, program: 
     if reading.filter.gaps:
         first = reading.filter.gaps[0]
         pieces = _by_family(Fate.UNDECIDED, admitted, first.because, first.origin)
-    elif rules is None and (reading.filter.wrapper is None or program != "sshd"):
+    elif rules is None and not (program == "sshd" and reading.filter.behind):
         pieces = _by_family(Fate.IN, admitted, OPEN, None)
     else:
         pieces = list(_decided(reading, rules or Rules(), listener, protocol, program, admitted))
@@ -142,9 +142,11 @@ def _decided(
     reading: GuestReading, rules: Rules, listener: Listener, protocol: str, program: str, admitted: AddressSet
 ) -> Iterator[Piece]:  # fmt: skip
     flow = flow_to(reading, listener.address, listener.port, protocol)
-    wrapper = reading.filter.wrapper if program == "sshd" else None
-    bounds = to_ssh(reading, flow) if wrapper is not None else passed(rules, flow)
-    met = verdicts(rules, flow) + (verdicts(wrapper, Flow("tcp", listener.port)) if wrapper is not None else ())
+    ssh = program == "sshd"
+    bounds = to_ssh(reading, flow) if ssh else passed(rules, flow)
+    met = tuple(
+        each for those, one in (layers(reading, flow) if ssh else [(rules, flow)]) for each in verdicts(those, one)
+    )
     let_in = list(_shared(Fate.IN, bounds.surely & admitted, _last_word(met)))
     yield from sorted(let_in, key=lambda each: (each.family, each.origin is None, str(each.origin and each.origin.path),
                                                 each.origin.line if each.origin else 0))  # fmt: skip

@@ -153,14 +153,20 @@ def _dials(rules: Rules, flow: Flow) -> list[Flow]:
 
 
 def to_ssh(reading: GuestReading, flow: Flow) -> Passed:
-    """The sources that come through the packet filter to a port of SSH, and that libwrap does not turn away behind it."""
+    """The sources that come through the packet filter to a port of SSH, and past what stands behind it."""
     found = Passed(EVERY_ADDRESS, EVERY_ADDRESS)
-    for rules, each in ((reading.filter.rules, flow), (reading.filter.wrapper, Flow("tcp", flow.port))):
-        if rules is not None:
-            more = passed(rules, each)
-            gaps = (*found.gaps, *more.gaps)
-            found = Passed(found.surely & more.surely, found.perhaps & more.perhaps, gaps)
+    for rules, each in layers(reading, flow):
+        more = passed(rules, each)
+        found = Passed(found.surely & more.surely, found.perhaps & more.perhaps, (*found.gaps, *more.gaps))
     return found
+
+
+def layers(reading: GuestReading, flow: Flow) -> Iterator[tuple[Rules, Flow]]:
+    """What a caller of SSH meets one after the other, each with the packet as it sees it."""
+    if reading.filter.rules is not None:
+        yield reading.filter.rules, flow
+    for rules in reading.filter.behind:
+        yield rules, Flow("tcp", flow.port)
 
 
 def verdicts(rules: Rules, flow: Flow) -> tuple[Verdict, ...]:
