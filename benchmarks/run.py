@@ -10,6 +10,7 @@ import tempfile
 import time
 from collections.abc import Callable
 from datetime import UTC, datetime
+from functools import partial
 from pathlib import Path
 
 import live
@@ -18,7 +19,7 @@ from nightlatch import api
 from nightlatch.demo.build import build
 from nightlatch.estate.load import load
 from nightlatch.evidence.snapshot import from_files
-from nightlatch.readings import nftables
+from nightlatch.readings import iptables, nftables
 from nightlatch.reason.filtering import Flow, passed
 
 AT = datetime(2026, 11, 25, tzinfo=UTC)
@@ -63,18 +64,20 @@ def against_sshd(home: Path) -> None:
 
 def growth(home: Path) -> None:
     """An estate of 100 guests against one of 1,000: time beyond loading the file should grow ten times, memory hardly."""
-    figures = {}
-    for count in (100, 1000):
-        path = many(home, count)
-        words = [sys.executable, "-m", "nightlatch.cli", "audit", str(path), "--as-of", "2026-11-25"]
-        started = time.perf_counter()
-        child = subprocess.Popen(words, stdout=subprocess.DEVNULL)
-        _, _, usage = os.wait4(child.pid, 0)
-        figures[count] = (usage.ru_utime + usage.ru_stime, usage.ru_maxrss / 1024, time.perf_counter() - started)
-    (small, memory, _), (large, more, wall) = figures[100], figures[1000]
-    told("audit of 100 guests -> 1,000", large / small, "x the CPU for 10 x the guests", 11)
-    told("the same, memory", more / memory, f"x ({memory:.0f} MiB -> {more:.0f} MiB)", 2)
-    print(f"{'':<52} {wall:6.1f} s for 1,000 guests")
+    for command, wanted in (("audit", "the same, memory"), ("exposure", "")):
+        figures = {}
+        for count in (100, 1000):
+            path = many(home, count)
+            words = [sys.executable, "-m", "nightlatch.cli", command, str(path), "--as-of", "2026-11-25"]
+            started = time.perf_counter()
+            child = subprocess.Popen(words, stdout=subprocess.DEVNULL)
+            _, _, usage = os.wait4(child.pid, 0)
+            figures[count] = (usage.ru_utime + usage.ru_stime, usage.ru_maxrss / 1024, time.perf_counter() - started)
+        (small, memory, _), (large, more, wall) = figures[100], figures[1000]
+        told(f"{command} of 100 guests -> 1,000", large / small, "x the CPU for 10 x the guests", 11)
+        if wanted:
+            told(wanted, more / memory, f"x ({memory:.0f} MiB -> {more:.0f} MiB)", 2)
+        print(f"{'':<52} {wall:6.1f} s for 1,000 guests")
 
 
 def many(home: Path, count: int) -> Path:
@@ -99,27 +102,36 @@ def filters() -> None:
     """Rules of a packet filter, read and evaluated: four times as many should take four times as long, and `nft` itself
     takes its time to read them, too."""
 
-    def text(count: int) -> bytes:
-        rows = []
-        for n in range(count):
-            address = f"10.{n >> 16 & 255}.{n >> 8 & 255}.{n & 255}"
-            rows.append(f"ip saddr {address} tcp dport 22 {'accept' if n % 3 else 'drop'}")
+    def addresses(count: int) -> list[tuple[str, bool]]:
+        return [(f"10.{n >> 16 & 255}.{n >> 8 & 255}.{n & 255}", bool(n % 3)) for n in range(count)]
+
+    def of_nft(count: int) -> bytes:
+        rows = [f"ip saddr {each} tcp dport 22 {'accept' if lets else 'drop'}" for each, lets in addresses(count)]
         head = ["table inet f {", "chain i {", "type filter hook input priority 0; policy drop;"]
         return "\n".join([*head, *rows, "}", "}", ""]).encode()
 
-    def mine(count: int) -> Callable[[], object]:
-        snapshot = from_files("x", {"/etc/nftables.conf": text(count)})
+    def of_iptables(count: int) -> bytes:
+        rows = [
+            f"-A INPUT -s {each} -p tcp --dport 22 -j {'ACCEPT' if lets else 'DROP'}" for each, lets in addresses(count)
+        ]
+        return "\n".join(["*filter", ":INPUT DROP [0:0]", *rows, "COMMIT", ""]).encode()
+
+    def nft_rules(count: int) -> Callable[[], object]:
+        snapshot = from_files("x", {"/etc/nftables.conf": of_nft(count)})
         return lambda: passed(nftables.stored(snapshot, "/etc/nftables.conf"), Flow("tcp", 22))
 
-    told("filter: 2,500 -> 10,000 rules", ratio(mine(10_000), mine(2_500), 5), "x the CPU for 4 x the rules", 5)
-    nft = shutil.which("nft", path="/usr/sbin:/sbin:" + os.environ["PATH"])
-    if nft is not None and os.geteuid() == 0:
-        words = ["unshare", "-n", nft, "-c", "-f", "-"]
-        base = text(10_000)
-        told(
-            "the same, 10,000 rules", ratio(mine(10_000), lambda: subprocess.run(words, input=base, check=True), 5),
-            "x nft -c (CPU)", 10,
-        )  # fmt: skip
+    def iptables_rules(count: int) -> Callable[[], object]:
+        snapshot = from_files("x", {"/etc/iptables/rules.v4": of_iptables(count)})
+        return lambda: passed(iptables.stored(snapshot, iptables.DEBIAN), Flow("tcp", 22))
+
+    cases = (("nftables", nft_rules, of_nft, ["nft", "-c", "-f", "-"]),
+             ("iptables", iptables_rules, of_iptables, ["iptables-restore", "--test"]))  # fmt: skip
+    for name, mine, text, words in cases:
+        told(f"{name}: 2,500 -> 10,000 rules", ratio(mine(10_000), mine(2_500), 5), "x the CPU for 4 x the rules", 5)
+        program = shutil.which(words[0], path="/usr/sbin:/sbin:" + os.environ["PATH"])
+        if program is not None and os.geteuid() == 0:
+            base = partial(subprocess.run, ["unshare", "-n", program, *words[1:]], input=text(10_000), check=True)
+            told("the same, 10,000 rules", ratio(mine(10_000), base, 5), f"x {' '.join(words[:2])} (CPU)", 10)
 
 
 def start_up() -> None:

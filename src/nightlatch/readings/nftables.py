@@ -10,6 +10,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import replace
+from functools import lru_cache
 
 from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.formats import nft, paths
@@ -32,8 +33,19 @@ AREA = "packet filter"
 
 def stored(snapshot: Snapshot, main: str) -> Rules:
     """The rules of the main file and all that it includes."""
+    content = snapshot.content(main)
+    if content is not None and b"include" not in content:
+        return _alone(content, snapshot.resolve(main).path)
     builder = _Builder(snapshot)
     builder.file(main, 0)
+    return builder.done()
+
+
+@lru_cache(maxsize=64)
+def _alone(content: bytes, path: str) -> Rules:
+    """The rules of a file that includes no other; clones share them, so each is read once."""
+    builder = _Builder(Snapshot("", {}))
+    builder.text(content.decode("utf-8", "replace"), path, 0, OriginKind.FILE)
     return builder.done()
 
 

@@ -87,9 +87,10 @@ class Chain:
     only: AddressSet = EVERY_ADDRESS
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Rules:
-    """A whole rule set. `chains` are by key; `gaps` what was not read at all, so that everything is undecided."""
+    """A whole rule set; equal to itself only, so that what is worked out of it can be kept. `chains` are by key; `gaps` what
+    was not read at all, so that everything is undecided."""
 
     chains: dict[str, Chain] = field(default_factory=dict)
     gaps: tuple[Gap, ...] = ()

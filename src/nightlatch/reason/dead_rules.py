@@ -10,6 +10,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 
 from nightlatch.net.addresses import ALL_V4, ALL_V6
 from nightlatch.readings.rules import Chain, Does, Match, Rule, Rules
@@ -36,10 +37,10 @@ class Dead:
         return (self.rule.does is Does.ACCEPT) != (self.by.does is Does.ACCEPT)
 
 
-def dead_rules(rules: Rules) -> Iterator[Dead]:
+@lru_cache(maxsize=16)
+def dead_rules(rules: Rules) -> tuple[Dead, ...]:
     """The dead rules of all chains, in order."""
-    for chain in rules.chains.values():
-        yield from _of_chain(chain)
+    return tuple(each for chain in rules.chains.values() for each in _of_chain(chain))
 
 
 def _of_chain(chain: Chain) -> Iterator[Dead]:

@@ -6,7 +6,7 @@ What a service itself asks of callers, such as keys, is reason/paths.py. On a gu
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from enum import Enum
 
@@ -66,9 +66,10 @@ class Exposed:
         return found
 
 
-def exposure(reading: GuestReading) -> tuple[Exposed, ...]:
-    """Every socket of a guest that others than the guest itself could reach, by port."""
-    found = [_exposed(reading, listener, protocol, program) for protocol, program, listener in _listeners(reading)]
+def exposure(reading: GuestReading, only: Sequence[tuple[str, Listener]] | None = None) -> tuple[Exposed, ...]:
+    """Every socket of a guest that others than the guest itself could reach, by port; or these alone."""
+    those = _listeners(reading) if only is None else ((protocol, "sshd", one) for protocol, one in only)
+    found = [_exposed(reading, listener, protocol, program) for protocol, program, listener in those]
     return tuple(sorted(found, key=lambda each: (each.port, each.protocol, each.address)))
 
 
@@ -87,8 +88,11 @@ def socket_of(socket: OpenSocket) -> Listener:
     return Listener(address, socket.port, _family(address))
 
 
-def sockets(reading: GuestReading) -> tuple[tuple[str, Listener], ...]:
-    """Protocol and socket of everything that others could reach, filters aside."""
+def sockets(reading: GuestReading, ssh: Sequence[Listener]) -> tuple[tuple[str, Listener], ...]:
+    """Protocol and socket of everything that others could reach, filters aside; `ssh` are those of SSH, for a guest in a
+    folder, where they are all that is known."""
+    if not reading.service.is_live:
+        return tuple(("tcp", listener) for listener in ssh)
     return tuple((protocol, listener) for protocol, _, listener in _listeners(reading))
 
 

@@ -114,6 +114,7 @@ def _one(address: str) -> AddressSet | None:
     return prefix(found.version, int(found), 32 if found.version == 4 else 128) if found is not None else None
 
 
+@lru_cache(maxsize=64)  # clones share their rules, and several checks ask the same
 def passed(rules: Rules, flow: Flow, dialled: int | None = None) -> Passed:
     """The sources that come through to the port: by dialling this one, or by whichever leads there."""
     dials = _dials(rules, flow) if dialled is None else [replace(flow, port=dialled)]

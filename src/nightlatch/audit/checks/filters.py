@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from nightlatch.audit.checks.registry import Context, Told, check
 from nightlatch.audit.findings import Severity
 from nightlatch.audit.naming import listed
-from nightlatch.net.addresses import LOOPBACK, NO_ADDRESS, AddressSet
+from nightlatch.net.addresses import ALL_V4, ALL_V6, LOOPBACK, NO_ADDRESS, AddressSet
 from nightlatch.readings import managers, ufw
 from nightlatch.readings.rules import Does, Rule, Rules
 from nightlatch.reason.access import COMMON, Proof
@@ -71,16 +71,21 @@ def dead(context: Context) -> Iterator[Told]:
 @check("filter.ipv6-looser", Severity.MEDIUM, source="design: for each restriction of IPv4 there is the same for IPv6")
 def looser(context: Context) -> Iterator[Told]:
     """A port is kept from some over IPv4, and open to everybody over IPv6."""
-    for each in exposure(context.access.reading) if context.access.reading.filter.rules is not None else ():
-        fates = {name: {piece.fate for piece in each.pieces if piece.family == name} for name in ("IPv4", "IPv6")}
-        if fates["IPv6"] == {Fate.IN} and fates["IPv4"] & {Fate.DROPPED, Fate.REFUSED}:
-            proofs = [
-                Proof(piece.text, piece.origin)
-                for piece in each.pieces
-                if piece.origin is not None and (piece.family == "IPv6" or piece.fate in (Fate.DROPPED, Fate.REFUSED))
-            ]
-            text = f"{each.protocol} port {each.port} is kept from some over IPv4, and open to everybody over IPv6."
-            yield Told(text, tuple(proofs[:MOST_TOLD]), (f"{each.protocol}/{each.port}",))
+    reading = context.access.reading
+    if reading.filter.rules is None:
+        return
+    for protocol, listener in sockets(reading, context.access.listeners):
+        through = callers(reading, reading.filter.rules, listener, protocol)
+        if not through.surely >= ALL_V6 - LOOPBACK or not ALL_V4 & listener.admits() - LOOPBACK - through.perhaps:
+            continue
+        pieces = [piece for each in exposure(reading, [(protocol, listener)]) for piece in each.pieces]
+        proofs = [
+            Proof(piece.text, piece.origin)
+            for piece in pieces
+            if piece.origin is not None and (piece.family == "IPv6" or piece.fate in (Fate.DROPPED, Fate.REFUSED))
+        ]
+        text = f"{protocol} port {listener.port} is kept from some over IPv4, and open to everybody over IPv6."
+        yield Told(text, tuple(proofs[:MOST_TOLD]), (f"{protocol}/{listener.port}",))
 
 
 @check("filter.no-default-refusal", Severity.MEDIUM, source="nft(8): policy; iptables(8): -P")
@@ -135,7 +140,7 @@ def _changed(context: Context, *, later: bool) -> Iterator[Told]:
         return
     stored = managers.together(held.booted) if held.booted else None
     ports: dict[AddressSet, list[str]] = {}
-    for protocol, listener in sockets(reading):
+    for protocol, listener in sockets(reading, context.access.listeners):
         now, then = callers(reading, held.rules, listener, protocol), callers(reading, stored, listener, protocol)
         lost = (then.surely - now.perhaps if later else now.surely - then.perhaps) - LOOPBACK
         if lost:
