@@ -43,6 +43,7 @@ shot draft "$work/clean" "nightlatch draft $at"
 shot enact "$work/clean" "nightlatch enact --yes --on gate $at"
 shot undo "$work/clean" "nightlatch undo"
 shot addresses "$work/clean" "nightlatch addresses --from bench $at"
+(cd "$work/clean" && "$bin/nightlatch" exposure $at --picture "$out/exposure.png" >/dev/null)
 shot checks "$work/clean" "nightlatch checks"
 shot new-from "$work/clean" "nightlatch new today.yaml --from images/gauge --from images/gate" \
     "nightlatch new today.yaml --from images/gauge --from images/gate $at; echo; cat today.yaml"
