@@ -20,6 +20,7 @@ from tests.test_addresses import SPOKEN
 from tests.test_clock import SPOKEN as CLOCKS
 from tests.test_filter_checks import SPOKEN as FILTERS
 from tests.test_managers import SPOKEN as MANAGERS
+from tests.test_perimeters import SPOKEN as PERIMETERS
 from tests.test_stated import SPOKEN as STATED
 
 GRANT = "let: mara, into: gauge, by: ssh, from: bench, with: key"
@@ -176,6 +177,7 @@ def test_the_catalogue_is_whole() -> None:
         | STATED
         | FILTERS
         | MANAGERS
+        | PERIMETERS
         | {case[2] for case in LISTENING}
     )
     silent = {n for n, c in CATALOGUE.items() if not (isinstance(c, Check) and c.body is None)} - spoken

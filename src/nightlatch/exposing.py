@@ -13,6 +13,7 @@ from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.net.addresses import AddressSet
 from nightlatch.readings import guest as readings
+from nightlatch.readings.rules import Rules
 from nightlatch.reason.access import Sources
 from nightlatch.reason.exposure import Exposed, Fate
 from nightlatch.reason.exposure import exposure as of_guest
@@ -52,19 +53,20 @@ def exposure(
 ) -> Exposure:  # fmt: skip
     """Read guests and say who can reach which of their ports; `ports` narrows it to some. Raises NightlatchError for a guest
     that is none."""
+    outside = realms(estate)
     found: dict[str, tuple[Exposed, ...]] = {}
     unread: dict[str, str] = {}
     for each in api.survey(estate, guests, client=client):
         if each.snapshot is None:
             unread[each.guest] = each.problem
         else:
-            found[each.guest] = _narrowed(each.snapshot, ports)
+            found[each.guest] = _narrowed(each.snapshot, ports, outside.around.get(each.guest, ()))
     order = [spec.name for spec in api.chosen(estate, guests)]
     return Exposure(
         estate.name, at, tuple(one for name in order for one in found.get(name, ())),
         tuple((name, unread[name]) for name in order if name in unread),
         tuple(name for name in order if name in found and not found[name]), names_of(estate),
-        realms(estate),
+        outside,
     )  # fmt: skip
 
 
@@ -77,5 +79,6 @@ def exposure_target(
     return Exposure("", at, found, quiet=() if found else (snapshot.guest,))
 
 
-def _narrowed(snapshot: Snapshot, ports: Sequence[int]) -> tuple[Exposed, ...]:
-    return tuple(each for each in of_guest(readings.read(snapshot)) if not ports or each.port in ports)
+def _narrowed(snapshot: Snapshot, ports: Sequence[int], around: Sequence[Rules] = ()) -> tuple[Exposed, ...]:
+    found = of_guest(readings.read(snapshot), around=around)
+    return tuple(each for each in found if not ports or each.port in ports)

@@ -51,6 +51,7 @@ class ShutOut:
 
 
 FILTER = "let them in there on the guest; drafting rules of filters comes later"
+PERIMETER = "have them let in by whoever keeps that filter, or say in the estate file what it lets in today"
 BEHIND = "let them in there on the guest; these files are not drafted"
 ACCOUNT = "change the account on the guest; drafting accounts comes later"
 
@@ -101,21 +102,23 @@ def _filtered(missing: Missing, access: GuestAccess) -> Cause | None:
         return None
     for socket in access.listeners:
         flow = flow_to(access.reading, socket.address, socket.port)
-        if wanted & to_ssh(access.reading, flow).perhaps:
+        if wanted & to_ssh(access.reading, flow, access.around).perhaps:
             return None
-        for rules, each in layers(access.reading, flow):
+        for rules, each in layers(access.reading, flow, access.around):
             found = deciding(rules, each, wanted, (Does.DROP, Does.REJECT, Does.REWRITE))
             if found is not None:
                 text = _kept_out(found, socket.port) if rules is held.rules else _behind(next(iter(rules.chains)))
-                hand = FILTER if rules is held.rules else BEHIND
+                hand = FILTER if rules is held.rules else PERIMETER if rules in access.around else BEHIND
                 return Cause(f"filter {found.origin}", text, (Proof(found.text, found.origin),), hand)
     return None
 
 
 def _behind(chain: str) -> str:
-    return (
-        "libwrap turns its callers away" if chain == "libwrap" else f"the service manager drops what comes for {chain}"
-    )
+    if chain.startswith("the perimeter of "):
+        return f"{chain} keeps it out"
+    if chain == "libwrap":
+        return "libwrap turns its callers away"
+    return f"the service manager drops what comes for {chain}"
 
 
 def _kept_out(found: Verdict, port: int) -> str:

@@ -150,7 +150,7 @@ class _Loader:
         return found
 
     def _network(self, name: str, key: Node, node: Node) -> None:
-        found = networks.network(self.source, name, key, node)
+        found = networks.network(self.source, name, key, node, self.places, self.folder)
         if found is not None:
             self.networks[name] = found
 

@@ -11,6 +11,7 @@ from zoneinfo import ZoneInfo
 from nightlatch.formats.keys import PublicKey
 from nightlatch.net.addresses import AddressSet
 from nightlatch.net.literal import IPAddress, IPInterface, IPNetwork
+from nightlatch.net.ports import PortSet
 from nightlatch.origin import Origin
 
 ANYWHERE = "anywhere"
@@ -90,6 +91,33 @@ class Via:
 
 
 @dataclass(frozen=True, slots=True)
+class PerimeterRow:
+    """One row of a filter outside the guests: it `lets` in, or refuses, what matches. `protocols` and `targets` are None for all;
+    `label` narrows it to guests that carry it."""
+
+    sources: AddressSet
+    ports: PortSet
+    protocols: frozenset[str] | None
+    lets: bool
+    origin: Origin
+    text: str
+    label: str = ""
+    targets: AddressSet | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Perimeter:
+    """The filter outside the guests of a network: read from a file on a day, or claimed (`path` is empty, `taken` None). What no
+    row lets in is refused."""
+
+    network: str
+    rows: tuple[PerimeterRow, ...]
+    origin: Origin
+    taken: date | None = None
+    path: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class NetworkSpec:
     """A network that guests sit on. `hosts` are the addresses of the machine that runs them, `leases` are ranges (first
     and last address, both included) from which a server gives out addresses, `gateways` what leads out of it."""
@@ -101,6 +129,7 @@ class NetworkSpec:
     leases: tuple[tuple[IPAddress, IPAddress], ...] = ()
     gateways: tuple[IPAddress, ...] = ()
     servers: tuple[IPAddress, ...] = ()
+    perimeters: tuple[Perimeter, ...] = ()
 
     def subnet_of(self, address: IPAddress) -> IPNetwork | None:
         """The subnet that an address lies in."""

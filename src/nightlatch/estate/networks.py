@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping
+from pathlib import Path
 from typing import TypeVar
 
-from nightlatch.estate import reader
-from nightlatch.estate.model import NetworkSpec, StatedAddress
+from nightlatch.estate import perimeters, reader
+from nightlatch.estate.model import NetworkSpec, Place, StatedAddress
 from nightlatch.formats.yaml_tree import Node, Source
 from nightlatch.net.kinds import kind_of
 from nightlatch.net.literal import (
@@ -21,11 +22,10 @@ from nightlatch.net.literal import (
     parse_subnet,
 )
 
-KEYS = ("subnet", "host", "leases", "gateway", "name_servers")
+KEYS = ("subnet", "host", "leases", "gateway", "name_servers", "perimeter")
 LATER = {
     "private": "networks with an address space of their own come with forwards, later",
     "forwards": "forwards come later",
-    "perimeter": "perimeters come later",
 }
 INTERFACE = re.compile(r"[A-Za-z0-9][A-Za-z0-9._@:-]{0,14}")
 
@@ -45,7 +45,9 @@ def values(source: Source, node: Node | None, what: str, parse: Callable[[str], 
             source.fault(item, str(error), error.expected)
 
 
-def network(source: Source, name: str, key: Node, node: Node) -> NetworkSpec | None:
+def network(
+    source: Source, name: str, key: Node, node: Node, places: Mapping[str, Place], folder: Path
+) -> NetworkSpec | None:  # fmt: skip
     """One network. Two subnets that overlap, and addresses that lie outside of all of them, are faults."""
     found = reader.section(source, node, f"network {name}", KEYS, LATER, ("subnet",))
     if "subnet" not in found:
@@ -83,6 +85,7 @@ def network(source: Source, name: str, key: Node, node: Node) -> NetworkSpec | N
         tuple(leases),
         inside("gateway", "the gateway"),
         servers,
+        perimeters.perimeters(source, found["perimeter"], name, places, folder) if "perimeter" in found else (),
     )
 
 

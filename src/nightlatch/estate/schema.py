@@ -79,11 +79,23 @@ def _guests() -> _Schema:
     ))  # fmt: skip
 
 
+def _perimeter() -> _Schema:
+    names = ("source", "port", "action", "protocol", "priority", "direction", "label", "target")
+    columns = _closed(dict.fromkeys(names, _TEXT), names[:3])
+    read = {"read": _told("An exported table: CSV or JSON", _TEXT), "taken": _DAY, "columns": columns}
+    claim = _closed(
+        {"from": _PLACES, "port": _some({"anyOf": [_PORT, _TEXT]}), "protocol": {"enum": ["tcp", "udp"]}},
+        ("from", "port"),
+    )
+    return {"anyOf": [_closed(read, tuple(read)), _closed({"claimed": _some(claim)}, ("claimed",))]}
+
+
 def _networks() -> _Schema:
     keys = {
         "subnet": _some(_LENGTH), "host": _told("The machine that runs the guests", _some(_TEXT)),
         "leases": _told("FIRST-LAST, what a server gives out", _some({"type": "string", "pattern": "-"})),
         "gateway": _some(_TEXT), "name_servers": _some(_TEXT),
+        "perimeter": _told("The filter outside the guests; several in series, the outermost first", _some(_perimeter())),
     }  # fmt: skip
     return _told("Networks that guests sit on", _named(_closed(keys, ("subnet",))))
 

@@ -15,7 +15,7 @@ from nightlatch.origin import Origin
 from nightlatch.readings.guest import GuestReading
 from nightlatch.readings.rules import Does, Rules
 from nightlatch.readings.service import OpenSocket
-from nightlatch.reason.filtering import Passed, Verdict, flow_to, layers, passed, to_ssh, verdicts
+from nightlatch.reason.filtering import Flow, Passed, Verdict, flow_to, layers, passed, verdicts
 from nightlatch.reason.paths import sockets_of
 from nightlatch.reason.settings import Effective, Listener
 
@@ -66,10 +66,13 @@ class Exposed:
         return found
 
 
-def exposure(reading: GuestReading, only: Sequence[tuple[str, Listener]] | None = None) -> tuple[Exposed, ...]:
-    """Every socket of a guest that others than the guest itself could reach, by port; or these alone."""
+def exposure(
+    reading: GuestReading, only: Sequence[tuple[str, Listener]] | None = None, around: Sequence[Rules] = ()
+) -> tuple[Exposed, ...]:  # fmt: skip
+    """Every socket of a guest that others than the guest itself could reach, by port, or these alone; `around` are the filters
+    outside of it."""
     those = _listeners(reading) if only is None else ((protocol, "sshd", one) for protocol, one in only)
-    found = [_exposed(reading, listener, protocol, program) for protocol, program, listener in those]
+    found = [_exposed(reading, listener, protocol, program, around) for protocol, program, listener in those]
     return tuple(sorted(found, key=lambda each: (each.port, each.protocol, each.address)))
 
 
@@ -129,28 +132,28 @@ def _program(socket: OpenSocket) -> str:
     return socket.programs[0][0] if socket.programs else ""
 
 
-def _exposed(reading: GuestReading, listener: Listener, protocol: str, program: str) -> Exposed:
-    rules, admitted = reading.filter.rules, listener.admits() - LOOPBACK
-    pieces: list[Piece] = []
+def _exposed(
+    reading: GuestReading, listener: Listener, protocol: str, program: str, around: Sequence[Rules]
+) -> Exposed:  # fmt: skip
+    admitted = listener.admits() - LOOPBACK
+    flow = flow_to(reading, listener.address, listener.port, protocol)
+    met = list(layers(reading, flow, around, ssh=program == "sshd"))
     if reading.filter.gaps:
         first = reading.filter.gaps[0]
         pieces = _by_family(Fate.UNDECIDED, admitted, first.because, first.origin)
-    elif rules is None and not (program == "sshd" and reading.filter.behind):
+    elif not met:
         pieces = _by_family(Fate.IN, admitted, OPEN, None)
     else:
-        pieces = list(_decided(reading, rules or Rules(), listener, protocol, program, admitted))
+        pieces = list(_decided(met, admitted))
     return Exposed(reading.guest, protocol, listener.port, listener.address, program, tuple(pieces))
 
 
-def _decided(
-    reading: GuestReading, rules: Rules, listener: Listener, protocol: str, program: str, admitted: AddressSet
-) -> Iterator[Piece]:  # fmt: skip
-    flow = flow_to(reading, listener.address, listener.port, protocol)
-    ssh = program == "sshd"
-    bounds = to_ssh(reading, flow) if ssh else passed(rules, flow)
-    met = tuple(
-        each for those, one in (layers(reading, flow) if ssh else [(rules, flow)]) for each in verdicts(those, one)
-    )
+def _decided(layered: list[tuple[Rules, Flow]], admitted: AddressSet) -> Iterator[Piece]:
+    bounds = Passed(admitted, admitted)
+    for rules, flow in layered:
+        more = passed(rules, flow)
+        bounds = Passed(bounds.surely & more.surely, bounds.perhaps & more.perhaps, (*bounds.gaps, *more.gaps))
+    met = tuple(each for rules, flow in layered for each in verdicts(rules, flow))
     let_in = list(_shared(Fate.IN, bounds.surely & admitted, _last_word(met)))
     yield from sorted(let_in, key=lambda each: (each.family, each.origin is None, str(each.origin and each.origin.path),
                                                 each.origin.line if each.origin else 0))  # fmt: skip

@@ -7,7 +7,7 @@ else may. An accept ends one base chain, not those behind it; a drop ends all.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from fnmatch import fnmatchcase
 from functools import lru_cache
@@ -153,20 +153,24 @@ def _dials(rules: Rules, flow: Flow) -> list[Flow]:
     return [flow, *(replace(flow, port=port) for port in found[:MOST_DIALS] if port != flow.port)]
 
 
-def to_ssh(reading: GuestReading, flow: Flow) -> Passed:
-    """The sources that come through the packet filter to a port of SSH, and past what stands behind it."""
+def to_ssh(reading: GuestReading, flow: Flow, around: Sequence[Rules] = ()) -> Passed:
+    """The sources that come through to a port of SSH: past filters `around` the guest, its own, and what stands behind that."""
     found = Passed(EVERY_ADDRESS, EVERY_ADDRESS)
-    for rules, each in layers(reading, flow):
+    for rules, each in layers(reading, flow, around):
         more = passed(rules, each)
         found = Passed(found.surely & more.surely, found.perhaps & more.perhaps, (*found.gaps, *more.gaps))
     return found
 
 
-def layers(reading: GuestReading, flow: Flow) -> Iterator[tuple[Rules, Flow]]:
-    """What a caller of SSH meets one after the other, each with the packet as it sees it."""
+def layers(
+    reading: GuestReading, flow: Flow, around: Sequence[Rules] = (), *, ssh: bool = True
+) -> Iterator[tuple[Rules, Flow]]:  # fmt: skip
+    """What a caller meets one after the other, each with the packet as it sees it; what only callers of SSH meet comes last."""
+    for rules in around:
+        yield rules, replace(flow, interfaces=())
     if reading.filter.rules is not None:
         yield reading.filter.rules, flow
-    for rules in reading.filter.behind:
+    for rules in reading.filter.behind if ssh else ():
         yield rules, Flow("tcp", flow.port)
 
 

@@ -27,11 +27,13 @@ from nightlatch.reason.access import (
     joined,
 )
 from nightlatch.reason.paths import Realms
+from nightlatch.reason.perimeter import around
 
 
 def realms(estate: Estate) -> Realms:
     """The realms of the estate: the inside of every place that is seen as other addresses."""
-    return Realms(tuple((p.name, p.inside, p.seen) for p in estate.places.values() if p.inside is not None))
+    inside = tuple((p.name, p.inside, p.seen) for p in estate.places.values() if p.inside is not None)
+    return Realms(inside, around(estate))
 
 
 def sources_of(estate: Estate, refs: Iterable[PlaceRef]) -> Sources:

@@ -6,8 +6,8 @@ decided concretely. What can't be decided makes several worlds, and the bounds a
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from datetime import datetime
 from itertools import product
 
@@ -20,6 +20,7 @@ from nightlatch.readings import address_lists
 from nightlatch.readings.accounts import Account
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.guest import GuestReading
+from nightlatch.readings.rules import Rules
 from nightlatch.reason.access import (
     ADMINISTER,
     COMMON,
@@ -48,10 +49,11 @@ EVERYBODY = AddressPair(EVERY_ADDRESS, EVERY_ADDRESS)
 class Realms:
     """Where callers may be: besides the common realm, the inside of every place behind a translation of its own.
 
-    `inside` maps a realm to its own addresses and to those it is seen as.
+    `inside` maps a realm to its own addresses and to those it is seen as; `around` has the filters outside of each guest.
     """
 
     inside: tuple[tuple[str, AddressSet, AddressSet], ...] = ()
+    around: Mapping[str, tuple[Rules, ...]] = field(default_factory=dict)
 
     def lift(self, seen: AddressPair, gaps: tuple[Gap, ...]) -> Bounds:
         """Callers from what the guest sees: surely where all images are let in, perhaps where some image is."""
@@ -81,6 +83,7 @@ class GuestAccess:
     turned: tuple[Turned, ...]
     gaps: tuple[Gap, ...]
     shut: tuple[tuple[str, Proof], ...]
+    around: tuple[Rules, ...] = ()
 
     def settings(self, account: str, sources: AddressSet) -> list[Settings]:
         """The settings that hold for an account somewhere in `sources`, each once; the general ones for no such account."""
@@ -144,6 +147,7 @@ class _Work:
         self.sudo = Sudo(reading.sudo)
         self.known: dict[tuple[AddressPair, tuple[Gap, ...]], Bounds] = {}
         self.passed: dict[Listener, Passed] = {}
+        self.around = realms.around.get(reading.guest, ())
         self.turned: dict[Turned, None] = {}
         self.gaps: dict[Gap, None] = dict.fromkeys([*reading.accounts.gaps, *reading.sshd.gaps, *self.sudo.gaps])
         self.shut: dict[tuple[str, Proof], None] = {}
@@ -157,7 +161,7 @@ class _Work:
         self.gaps.update(dict.fromkeys(self.reading.filter.gaps))
         return GuestAccess(
             self.reading.guest, self.reading, self.effective, sockets, tuple(paths), tuple(self.turned),
-            tuple(self.gaps), tuple(self.shut),
+            tuple(self.gaps), tuple(self.shut), self.around,
         )  # fmt: skip
 
     def _paths(self, account: Account, socket: Listener) -> Iterator[AccessPath]:
@@ -182,9 +186,9 @@ class _Work:
         yield from self._bounded(account, socket, whole, unread, (*gaps, *through.gaps))
 
     def _through(self, socket: Listener) -> Passed:
-        """Who comes through the packet filter to a socket, and past libwrap; worked out once for all accounts."""
+        """Who comes through all filters to a socket; worked out once for all accounts."""
         if socket not in self.passed:
-            self.passed[socket] = to_ssh(self.reading, flow_to(self.reading, socket.address, socket.port))
+            self.passed[socket] = to_ssh(self.reading, flow_to(self.reading, socket.address, socket.port), self.around)
         return self.passed[socket]
 
     def _bounded(

@@ -1,0 +1,55 @@
+"""Checks of the filters outside of guests: what they rest on, and rows that are for nobody."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import timedelta
+
+from nightlatch.audit.checks.registry import Context, Told, check
+from nightlatch.audit.findings import Severity
+from nightlatch.estate.model import Perimeter
+from nightlatch.reason.access import Proof
+
+OLD = timedelta(days=90)
+
+
+def _around(context: Context) -> tuple[Perimeter, ...]:
+    """The perimeters that the guest sits behind."""
+    if context.estate is None:
+        return ()
+    network = context.estate.networks.get(context.estate.guests[context.guest].network)
+    return network.perimeters if network is not None else ()
+
+
+@check("perimeter.claimed", Severity.NOTE, source="design: a perimeter is read, or merely claimed")
+def claimed(context: Context) -> Iterator[Told]:
+    """What a perimeter lets in is claimed by the estate file, and was not read from the filter itself."""
+    for each in _around(context):
+        if each.taken is None:
+            text = f"What the perimeter of {each.network} lets in is claimed, and not read from the filter itself."
+            yield Told(text, (Proof("claimed here", each.origin),), (each.network,))
+
+
+@check("perimeter.old", Severity.LOW, source="design: every answer says how old its table is")
+def old(context: Context) -> Iterator[Told]:
+    """The table that a perimeter was read from is older than 90 days: the filter may be another by now."""
+    for each in _around(context):
+        if each.taken is not None and context.estate is not None:
+            age = context.at.astimezone(context.estate.zone).date() - each.taken
+            if age > OLD:
+                text = f"The table of the perimeter of {each.network} is {age.days} days old."
+                yield Told(text, (Proof(f"taken {each.taken}", each.origin),), (each.network,))
+
+
+@check("perimeter.unused-label", Severity.LOW, source="design: a rule bound to a label that no guest carries")
+def unused_label(context: Context) -> Iterator[Told]:
+    """A row of a perimeter is for guests with a label that no guest of the network carries: it decides about nobody."""
+    for each in _around(context):
+        assert context.estate is not None
+        carried = {
+            label for guest in context.estate.guests.values() if guest.network == each.network for label in guest.labels
+        }
+        for row in each.rows:
+            if row.label and row.label not in carried:
+                text = f"A row of the perimeter of {each.network} is for the label {row.label}, which no guest there carries."
+                yield Told(text, (Proof(row.text, row.origin),), (row.label,))

@@ -1,0 +1,57 @@
+"""The filters outside a guest in the common form of rules: what stands between its network and callers from elsewhere.
+
+Who sits on the same network passes none of them. A row with a label is for guests that carry it. What a perimeter says is as old
+as its table, or only claimed; its chain's name says which.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from ipaddress import ip_network
+
+from nightlatch.estate.model import Estate, NetworkSpec, Perimeter
+from nightlatch.net.addresses import AddressSet, prefix, union
+from nightlatch.readings.rules import Chain, Does, Match, Rule, Rules
+
+
+def around(estate: Estate) -> Mapping[str, tuple[Rules, ...]]:
+    """The perimeters that each guest sits behind, the outermost first; guests behind none are left out."""
+    known: dict[tuple[str, frozenset[str]], tuple[Rules, ...]] = {}
+    out: dict[str, tuple[Rules, ...]] = {}
+    for guest in estate.guests.values():
+        network = estate.networks.get(guest.network)
+        if network is None or not network.perimeters:
+            continue
+        key = (network.name, frozenset(guest.labels))
+        if key not in known:
+            known[key] = tuple(rules_of(network, each, key[1]) for each in network.perimeters)
+        out[guest.name] = known[key]
+    return out
+
+
+def title(perimeter: Perimeter) -> str:
+    """What a perimeter is called, and what it rests on."""
+    if perimeter.taken is None:
+        return f"the perimeter of {perimeter.network}, as claimed,"
+    return f"the perimeter of {perimeter.network} ({perimeter.path.rpartition('/')[2]}, taken {perimeter.taken})"
+
+
+def rules_of(network: NetworkSpec, perimeter: Perimeter, labels: frozenset[str]) -> Rules:
+    """A perimeter as it counts for a guest with these labels."""
+    rules = [Rule((Match(_subnets(network)),), Does.ACCEPT, network.origin, "on the same network")]
+    for row in perimeter.rows:
+        if row.label and row.label not in labels:
+            continue
+        does = Does.ACCEPT if row.lets else Does.DROP
+        rules.append(Rule((Match(row.sources, row.targets, row.protocols, row.ports),), does, row.origin, row.text))
+    rules.append(Rule((Match(),), Does.DROP, perimeter.origin, "no row lets it in"))
+    key = title(perimeter)
+    return Rules({key: Chain(key, tuple(rules), perimeter.origin, "prerouting")})
+
+
+def _subnets(network: NetworkSpec) -> AddressSet:
+    found = []
+    for each in network.subnets:
+        subnet = ip_network(each)
+        found.append(prefix(subnet.version, int(subnet.network_address), subnet.prefixlen))
+    return union(found)
