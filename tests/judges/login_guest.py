@@ -101,6 +101,9 @@ class Guest:
         self.stop()
         shutil.rmtree("/etc/ssh", ignore_errors=True)
         os.makedirs("/etc/ssh/sshd_config.d")
+        # Units of this machine would be read as the guest's own, filters among them.
+        shutil.rmtree("/etc/systemd/system", ignore_errors=True)
+        os.makedirs("/etc/systemd/system")
         for path in ("/etc/nologin",):
             if os.path.exists(path):
                 os.unlink(path)
