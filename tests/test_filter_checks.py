@@ -116,3 +116,16 @@ def test_rules_of_ufw_that_is_switched_off_are_told() -> None:
 def test_what_the_filter_keeps_everybody_from_is_no_exposed_listener() -> None:
     assert "tcp port 8080" in audited({}, OPEN)["service.exposed-listener"].text
     assert "service.exposed-listener" not in audited({}, text("tcp dport 22 accept"))
+
+
+def test_silence_of_a_kernel_that_was_not_asked_as_root_is_no_answer() -> None:
+    snapshot = Guest(OFF).snapshot()
+    listings = {"sockets": SOCKETS, "rules-refused": "", "links": LINKS, "addresses": ""}
+    asked = replace(
+        snapshot,
+        listings={name: each.encode() for name, each in listings.items()},
+        facts={"init": "systemd", "uid": "1000"},
+    )
+    assert [gap.because for gap in readings.read(asked).filter.gaps] == [
+        "what the kernel holds was not listed: that takes root"
+    ]

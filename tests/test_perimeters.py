@@ -79,6 +79,9 @@ def test_a_table_counts_by_priority_direction_label_and_target(tmp_path: Path) -
     assert let_in(estate, "gate", "198.18.0.1", "udp")
     assert not let_in(estate, "gate", "10.0.0.1")
     assert not let_in(estate, "gate", "2001:db8::1")
+    towards = made(tmp_path, READ, "prio,way,src,dport,proto,verdict,tag,dst\n1,in,any,22,tcp,allow,,192.168.56.22\n")
+    assert let_in(towards, "gate", "10.0.0.1", dialled="192.168.56.22")
+    assert not let_in(towards, "gate", "2001:db8::1", dialled="192.168.56.22")
     assert let_in(estate, "gate", "192.168.56.99")  # on the same network
     assert let_in(estate, "mole", "10.0.0.1")  # behind none
 

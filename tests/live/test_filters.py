@@ -49,7 +49,7 @@ def boat(station: Station) -> Node:
 
 def through(station: Station) -> Passed:
     with station.client() as client:
-        (found,) = api.survey(load(station.folder / "estate.yaml"), client=client)
+        (found,) = api.survey(load(station.estate(GRANTS)), ["gauge"], client=client)
     assert found.snapshot is not None, found.problem
     reading = readings.read(found.snapshot)
     assert reading.filter.gaps == ()
@@ -116,3 +116,34 @@ def test_the_filter_of_the_unit_counts(station: Station, boat: Node, unit: str) 
     assert told[0].proofs[0].origin.path == f"/etc/systemd/system/{unit}.d/from.conf"
     assert not [f for f in audited.findings if f.check == "surplus" and "203.0.113" in f.text]
     made.close()
+
+
+TABLES = """\
+*nat
+:PREROUTING ACCEPT
+-A PREROUTING -s 203.0.113.0/24 -p tcp --dport 8022 -j REDIRECT --to-ports 22
+COMMIT
+*filter
+:INPUT DROP
+-A INPUT -m conntrack --ctstate RELATED,ESTABLISHED -j ACCEPT
+-A INPUT -p tcp --dport 22 -m set --match-set desk src -j ACCEPT
+-A INPUT -p tcp --dport 22 -m conntrack --ctstate DNAT -j ACCEPT
+COMMIT
+"""
+
+
+def test_tables_of_iptables_are_read_from_their_own_list(station: Station, guest: Guest, boat: Node) -> None:
+    guest.inside("ipset", "restore", stdin="create desk hash:net\nadd desk 192.168.40.0/24\n")
+    guest.inside("iptables-restore", stdin=TABLES)
+    try:
+        assert station.login(guest, "mara", "mara")
+        assert not station.login(guest, "mara", "mara", node=boat)
+        assert station.login(guest, "mara", "mara", node=boat, options=("-p", "8022"))
+        bounds = through(station)
+        assert bounds.surely == bounds.perhaps, bounds.gaps
+        assert "203.0.113.9" in bounds.surely  # by the other port
+        assert {"192.168.40.7", "192.168.41.7", "198.51.100.7"} & {str(a) for a in ("192.168.40.7", "192.168.41.7", "198.51.100.7")
+                                                                   if a in bounds.surely} == {"192.168.40.7"}  # fmt: skip
+    finally:
+        guest.inside("nft", "flush", "ruleset")
+        guest.inside("ipset", "destroy")

@@ -152,7 +152,7 @@ nl_listings() {
 }
 nl_filters() { # the kernel's rules; what iptables made of them is told by itself, for nft's words leave parts of it out
     command -v nft >/dev/null || return 0
-    rules=$(nft list ruleset)
+    rules=$(nft list ruleset) || { heading 'listing rules-refused'; return 0; } # not root, mostly
     told 'listing rules' printf '%s\n' "$rules"
     nl_tables 'table ip ' '' iptables-nft-save
     nl_tables 'table ip6 ' 6 ip6tables-nft-save

@@ -30,6 +30,10 @@ LISTINGS = (
     "units",
     "daemons",
     "rules",
+    "rules-refused",
+    "tables",
+    "tables6",
+    "sets",
 )
 
 

@@ -71,6 +71,9 @@ def _read(snapshot: Snapshot) -> FilterReading:
     if loaded is not None:
         return FilterReading(loaded, tuple(_legacy(snapshot)), stored)
     others = tuple(_other_managers(snapshot))
+    if "rules-refused" in snapshot.listings:
+        origin = Origin(nftables.LISTED, kind=OriginKind.LISTING)
+        others = (Gap(AREA, "what the kernel holds was not listed: that takes root", origin), *others)
     # A running guest whose kernel was not asked may have other rules than it has stored.
     unsure = [each for each in stored if each.started is None or snapshot.is_live]
     if unsure:

@@ -137,7 +137,7 @@ def _exposed(
 ) -> Exposed:  # fmt: skip
     admitted = listener.admits() - LOOPBACK
     flow = flow_to(reading, listener.address, listener.port, protocol)
-    met = list(layers(reading, flow, around, ssh=program == "sshd"))
+    met = list(layers(reading, flow, around, ssh=_is_ssh(reading, listener, program)))
     if reading.filter.gaps:
         first = reading.filter.gaps[0]
         pieces = _by_family(Fate.UNDECIDED, admitted, first.because, first.origin)
@@ -146,6 +146,12 @@ def _exposed(
     else:
         pieces = list(_decided(met, admitted))
     return Exposed(reading.guest, protocol, listener.port, listener.address, program, tuple(pieces))
+
+
+def _is_ssh(reading: GuestReading, listener: Listener, program: str) -> bool:
+    """Whether sshd answers there, or will when the service manager's socket starts it."""
+    unit = reading.service.socket
+    return program == "sshd" or (unit is not None and listener.port in {port for _, port in unit.listens})
 
 
 def _decided(layered: list[tuple[Rules, Flow]], admitted: AddressSet) -> Iterator[Piece]:

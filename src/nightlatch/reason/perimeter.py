@@ -9,8 +9,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from ipaddress import ip_network
 
-from nightlatch.estate.model import Estate, NetworkSpec, Perimeter
-from nightlatch.net.addresses import AddressSet, prefix, union
+from nightlatch.estate.model import Estate, NetworkSpec, Perimeter, PerimeterRow
+from nightlatch.net.addresses import ALL_V4, ALL_V6, AddressSet, prefix, union
 from nightlatch.readings.rules import Chain, Does, Match, Rule, Rules
 
 
@@ -43,10 +43,21 @@ def rules_of(network: NetworkSpec, perimeter: Perimeter, labels: frozenset[str])
         if row.label and row.label not in labels:
             continue
         does = Does.ACCEPT if row.lets else Does.DROP
-        rules.append(Rule((Match(row.sources, row.targets, row.protocols, row.ports),), does, row.origin, row.text))
+        rules.append(Rule(_matches(row), does, row.origin, row.text))
     rules.append(Rule((Match(),), Does.DROP, perimeter.origin, "no row lets it in"))
     key = title(perimeter)
     return Rules({key: Chain(key, tuple(rules), perimeter.origin, "prerouting")})
+
+
+def _matches(row: PerimeterRow) -> tuple[Match, ...]:
+    """One for each family, as a packet's two addresses are of one."""
+    if row.targets is None:
+        return (Match(row.sources, None, row.protocols, row.ports),)
+    return tuple(
+        Match(row.sources & whole, row.targets & whole, row.protocols, row.ports)
+        for whole in (ALL_V4, ALL_V6)
+        if row.sources & whole and row.targets & whole
+    )
 
 
 def _subnets(network: NetworkSpec) -> AddressSet:
