@@ -74,6 +74,13 @@ def test_what_is_as_it_should_be_is_not_told(rules: str) -> None:
     assert not [check for check in audited({NFT: rules, **STARTED}) if check.startswith("filter.")]
 
 
+def test_a_filter_that_only_drops_what_is_invalid_keeps_nobody_out() -> None:
+    saved = "*filter\n:INPUT ACCEPT\n-A INPUT -m conntrack --ctstate INVALID -j DROP\nCOMMIT\n"
+    started = "/etc/systemd/system/multi-user.target.wants/netfilter-persistent.service"
+    found = audited({"/etc/iptables/rules.v4": saved, started: ""})
+    assert not [check for check in found if check.startswith("filter.")]
+
+
 OPEN, SHUT = text("", "accept"), text("tcp dport 22 accept\nip saddr 192.0.2.0/24 tcp dport 8080 accept")
 
 

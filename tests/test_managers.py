@@ -49,11 +49,12 @@ LINES: list[tuple[str, str, int, str]] = [
     ("-A INPUT -p tcp -m multiport --ports 22,80 -j ACCEPT", "192.0.2.1", 22, "in"), ("-A INPUT -j NFQUEUE --queue-num 1", "192.0.2.1", 22, "undecided"),
     ("-A INPUT -i eth1 -j ACCEPT", "192.0.2.1", 22, "out"), ("-A own -j ACCEPT\n-A INPUT -s 192.0.2.0/255.255.255.128 -j own", "192.0.2.1", 22, "in"),
     ('[3:180] -A INPUT -m comment --comment "the \\"desk\\" -j DROP" -p tcp -j ACCEPT', "192.0.2.1", 22, "in"),
-    ("-A INPUT -j ACCEPT\n-I INPUT 1 -s 192.0.2.7 -j DROP", "192.0.2.7", 22, "out"), ("-P INPUT ACCEPT", "192.0.2.7", 22, "in"),
+    ("-A INPUT -j ACCEPT\n-I INPUT 1 -s 192.0.2.7 -j DROP", "192.0.2.7", 22, "out"),
+    ("-A INPUT -m state --state ESTABLISHED -j ACCEPT\n-A INPUT -j ACCEPT\n-I INPUT 2 -s 192.0.2.7 -j DROP", "192.0.2.7", 22, "out"), ("-P INPUT ACCEPT", "192.0.2.7", 22, "in"),
 ]  # fmt: skip
 # What iptables-restore refuses (each line was tried with 1.8.9), and where.
 REFUSED = [
-    ("-A INPUT --dport 22 -j ACCEPT", 10), ("-A INPUT -j nowhere", 4), ("-A nowhere -j ACCEPT", 4), ("-A INPUT -o eth0 -j ACCEPT", 10),
+    ("-A INPUT --dport 22 -j ACCEPT", 10), ("-A INPUT -j nowhere", 4), ("-A INPUT -m state --state ESTABLISHED -j nowhere", 4), ("-A nowhere -j ACCEPT", 4), ("-A INPUT -o eth0 -j ACCEPT", 10),
     ("-A INPUT -s desk.skerry.example -j ACCEPT", 10), ("-A INPUT -s 10.0.0.0/33 -j ACCEPT", 10), ("-A INPUT -p tcp --dport 80:22 -j ACCEPT", 17),
     ("-A INPUT -s ! 10.0.0.1 -j ACCEPT", 13), ("-A INPUT -j ACCEPT extra", 10), ('-A INPUT -m comment --comment "open -j ACCEPT', 31),
     ("-A INPUT -m set --match-set gone src -j ACCEPT", 17), ("-A INPUT -p tcp --dprt 22 -j ACCEPT", 17), ("-A INPUT -j REJECT --reject-with tcp-reset", 20),

@@ -17,7 +17,7 @@ from nightlatch.origin import Kind as OriginKind
 from nightlatch.origin import Origin
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.iptables_rules import Named, RuleFault, address_set, rule_of
-from nightlatch.readings.iptables_words import FAMILY
+from nightlatch.readings.iptables_words import FAMILY, TARGETS
 from nightlatch.readings.match_parts import port_number
 from nightlatch.readings.rules import Chain, Does, Rule, Rules
 
@@ -135,13 +135,12 @@ class Tables:
             position = int(rest[0].text) - 1 if numbered else 0
             rest = rest[1:] if numbered else rest
         hooked = name if self.chains[key].hook else ""
-        made, to = rule_of(rest, self.place(path, line.number), line.text, f"{family} {table}", hooked, self.sets)
-        if made is None:
-            return None
+        place = self.place(path, line.number)
+        made, to = rule_of(rest, place, line.text, f"{family} {table}", hooked, self.sets)
+        target = f"{family} {table} {to}"
+        if to and to not in TARGETS and target not in self.chains:
+            raise RuleFault(f'there is no chain or target "{to[:40]}" yet', words[0].column)
         if made.does in (Does.JUMP, Does.GOTO):
-            target = f"{family} {table} {to}"
-            if target not in self.chains:
-                raise RuleFault(f'there is no chain or target "{to[:40]}" yet', words[0].column)
             made = replace(made, to=target)
         self.rules[key].insert(position, made)
         return None

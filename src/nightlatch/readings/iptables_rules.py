@@ -331,8 +331,9 @@ HANDLERS = {
 
 def rule_of(
     words: Sequence[Word], origin: Origin, text: str, table: str, hooked: str, sets: Mapping[str, Named]
-) -> tuple[Rule | None, str]:
-    """A rule from its words behind `-A CHAIN`, and the name of the chain or target it leads to; None where it never matches.
+) -> tuple[Rule, str]:
+    """A rule from its words behind `-A CHAIN`, and the name of the chain or target it leads to; without any match where it can't
+    match a first packet, for it has its number all the same.
 
     `table` is its family and name, such as "ip filter"; `hooked` the chain's name where that is a base chain. Raises RuleFault.
     """
@@ -350,8 +351,7 @@ def rule_of(
         raise RuleFault(f"{answer.value[:40]} is no answer of REJECT", answer.column)
     if answer is not None and answer.value == "tcp-reset" and reader.protocol != "tcp":
         raise RuleFault("a reset without -p tcp", answer.column)
-    matches = tuple(reader.matches)
-    return (Rule(matches, does, origin, text, onto=_onto(to, reader.found)) if matches else None), to
+    return Rule(tuple(reader.matches), does, origin, text, onto=_onto(to, reader.found)), to
 
 
 def _onto(target: str, found: list[Option]) -> Onto | None:

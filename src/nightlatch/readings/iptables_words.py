@@ -25,7 +25,8 @@ LONG = {
 NUMBERS = {"6": "tcp", "17": "udp", "1": "icmp", "58": "icmpv6", "ipv6-icmp": "icmpv6", "132": "sctp", "33": "dccp"}
 WITH_PORTS = frozenset(("tcp", "udp", "sctp", "dccp", "udplite"))
 FLAGS = ("FIN", "SYN", "RST", "ACK", "URG", "PSH")
-EXTENSIONS = (GOING_ON | frozenset(VERDICTS)) - {"ACCEPT", "DROP", "RETURN", "QUEUE", "TRACE", "NOTRACK"}
+TARGETS = GOING_ON | frozenset(VERDICTS)
+EXTENSIONS = TARGETS - {"ACCEPT", "DROP", "RETURN", "QUEUE", "TRACE", "NOTRACK"}
 # Options that say more of a match without changing whether a first packet meets it.
 QUIET = frozenset(
     ("--comment", "--connlimit-daddr", "--connlimit-mask", "--connlimit-saddr", "--connlimit-upto", "--fragment",

@@ -62,8 +62,8 @@ class Onto:
 
 @dataclass(frozen=True, slots=True)
 class Rule:
-    """One rule: where one of `matches` holds, `does` is done; `to` is the chain of a jump, `onto` the new end of what is
-    rewritten (None: not known). `text` is for people."""
+    """One rule: where one of `matches` holds (none: it never matches a first packet), `does` is done; `to` is the chain of a
+    jump, `onto` the new end of what is rewritten (None: not known). `text` is for people."""
 
     matches: tuple[Match, ...]
     does: Does

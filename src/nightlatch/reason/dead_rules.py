@@ -47,6 +47,8 @@ def _of_chain(chain: Chain) -> Iterator[Dead]:
     alike: dict[tuple[Match, ...], Rule] = {}
     wide: list[Rule] = []
     for rule in chain.rules:
+        if not rule.matches:
+            continue
         if rule.does in DECIDING:
             by = alike.get(rule.matches) or next((each for each in wide if _covers(each, rule)), None)
             if by is not None:

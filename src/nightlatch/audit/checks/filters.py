@@ -96,7 +96,7 @@ def no_refusal(context: Context) -> Iterator[Told]:
     if rules is None:
         return
     reached = [rule for chain in rules.at("prerouting", "input") for rule in _reached(rules, chain.key)]
-    refusing = any(rule.does in (Does.DROP, Does.REJECT) for rule in reached)
+    refusing = any(rule.matches and rule.does in (Does.DROP, Does.REJECT) for rule in reached)
     if not refusing and all(chain.accepts for chain in rules.at("prerouting", "input")):
         return
     spoken = [match.ports for rule in reached for match in rule.matches if match.ports]
