@@ -51,6 +51,7 @@ LINES: list[tuple[str, str, int, str]] = [
     ('[3:180] -A INPUT -m comment --comment "the \\"desk\\" -j DROP" -p tcp -j ACCEPT', "192.0.2.1", 22, "in"),
     ("-A INPUT -j ACCEPT\n-I INPUT 1 -s 192.0.2.7 -j DROP", "192.0.2.7", 22, "out"),
     ("-A INPUT -m state --state ESTABLISHED -j ACCEPT\n-A INPUT -j ACCEPT\n-I INPUT 2 -s 192.0.2.7 -j DROP", "192.0.2.7", 22, "out"), ("-P INPUT ACCEPT", "192.0.2.7", 22, "in"),
+    ("-A INPUT -f -j DROP\n-A INPUT ! -f -j ACCEPT", "192.0.2.7", 22, "in"),
 ]  # fmt: skip
 # What iptables-restore refuses (each line was tried with 1.8.9), and where.
 REFUSED = [
@@ -58,7 +59,7 @@ REFUSED = [
     ("-A INPUT -s desk.skerry.example -j ACCEPT", 10), ("-A INPUT -s 10.0.0.0/33 -j ACCEPT", 10), ("-A INPUT -p tcp --dport 80:22 -j ACCEPT", 17),
     ("-A INPUT -s ! 10.0.0.1 -j ACCEPT", 13), ("-A INPUT -j ACCEPT extra", 10), ('-A INPUT -m comment --comment "open -j ACCEPT', 31),
     ("-A INPUT -m set --match-set gone src -j ACCEPT", 17), ("-A INPUT -p tcp --dprt 22 -j ACCEPT", 17), ("-A INPUT -j REJECT --reject-with tcp-reset", 20),
-    ("-A INPUT -m limit --limit often -j ACCEPT", 19), ("nonsense", 1), (":INPUT", 1), ("-A INPUT -s 10.0.0.1 -s 10.0.0.2 -j ACCEPT", 10),
+    ("-A INPUT -m limit --limit often -j ACCEPT", 19), ("nonsense", 1), ("-A INPUT -m geography --country x -j ACCEPT", 10), (":INPUT", 1), ("-A INPUT -s 10.0.0.1 -s 10.0.0.2 -j ACCEPT", 10),
 ]  # fmt: skip
 
 

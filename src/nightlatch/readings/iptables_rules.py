@@ -24,6 +24,7 @@ from nightlatch.readings.iptables_words import (
     HEADERS,
     KINDS,
     LONG,
+    MATCHES,
     NEVER,
     NUMBERS,
     ODD,
@@ -128,6 +129,8 @@ class _Reader:
         last = ""
         for option in self.found:
             last = option.value if option.name == "--match" else last
+            if option.name == "--match" and option.value not in MATCHES:
+                raise RuleFault(f"there is no match {option.value[:40]} that is known here", option.column)
             if last == "multiport" and option.name in ("--destination-port", "--source-port"):
                 raise RuleFault(f"{option.name} behind -m multiport is taken for its own; name the protocol's match first",
                                 option.column)  # fmt: skip

@@ -29,13 +29,12 @@ TARGETS = GOING_ON | frozenset(VERDICTS)
 EXTENSIONS = TARGETS - {"ACCEPT", "DROP", "RETURN", "QUEUE", "TRACE", "NOTRACK"}
 # Options that say more of a match without changing whether a first packet meets it.
 QUIET = frozenset(
-    ("--comment", "--connlimit-daddr", "--connlimit-mask", "--connlimit-saddr", "--connlimit-upto", "--fragment",
-     "--hashlimit", "--hashlimit-burst", "--hashlimit-dstmask", "--hashlimit-htable-expire",
-     "--hashlimit-htable-gcinterval", "--hashlimit-htable-max", "--hashlimit-htable-size", "--hashlimit-mode",
-     "--hashlimit-name", "--hashlimit-rate-interval", "--hashlimit-rate-match", "--hashlimit-srcmask", "--hashlimit-upto",
-     "--hitcount", "--icmp-type", "--icmpv6-type", "--limit", "--limit-burst", "--mask", "--name", "--nowildcard",
-     "--quota", "--rdest", "--reap", "--return-nomatch", "--rsource", "--rttl", "--seconds", "--set", "--set-counters",
-     "-c")
+    ("--comment", "--connlimit-daddr", "--connlimit-mask", "--connlimit-saddr", "--connlimit-upto", "--hashlimit",
+     "--hashlimit-burst", "--hashlimit-dstmask", "--hashlimit-htable-expire", "--hashlimit-htable-gcinterval",
+     "--hashlimit-htable-max", "--hashlimit-htable-size", "--hashlimit-mode", "--hashlimit-name",
+     "--hashlimit-rate-interval", "--hashlimit-rate-match", "--hashlimit-srcmask", "--hashlimit-upto", "--hitcount",
+     "--icmp-type", "--icmpv6-type", "--limit", "--limit-burst", "--mask", "--name", "--nowildcard", "--quota", "--rdest",
+     "--reap", "--return-nomatch", "--rsource", "--rttl", "--seconds", "--set", "--set-counters", "-c")
 )  # fmt: skip
 # Matches that are known to be there and are not followed, and such options of those that are.
 ODD_MATCHES = frozenset(
@@ -63,11 +62,11 @@ OF_MATCH = {
     "--quota": ("quota",),
 }  # fmt: skip
 NEVER = frozenset(
-    ("--hashlimit-above", "--remove", "--connlimit-above")
+    ("--fragment", "--hashlimit-above", "--remove", "--connlimit-above")
 )  # a caller who has done nothing yet is not above
 
 # How many values an option has, where it is not one.
-VALUES = {"--tcp-flags": 2, "--match-set": 2, "--syn": 0, "--rcheck": 0, "--update": 0}
+VALUES = {"--fragment": 0, "--tcp-flags": 2, "--match-set": 2, "--syn": 0, "--rcheck": 0, "--update": 0}
 STATES = frozenset(("INVALID", "NEW", "ESTABLISHED", "RELATED", "UNTRACKED", "SNAT", "DNAT"))
 KINDS = frozenset(
     ("UNSPEC", "UNICAST", "LOCAL", "BROADCAST", "ANYCAST", "MULTICAST", "BLACKHOLE", "UNREACHABLE", "PROHIBIT", "THROW", "NAT",
@@ -101,3 +100,7 @@ ANSWERS = {
             "icmp6-port-unreachable", "port-unreach", "tcp-reset"),
 }  # fmt: skip
 RATES = ("--limit", "--hashlimit-upto", "--hashlimit-above", "--hashlimit")
+MATCHES = (
+    ODD_MATCHES | HEADERS | frozenset(name for names in OF_MATCH.values() for name in names)
+    | frozenset(("tcp", "udp", "udplite", "sctp", "dccp", "icmp", "icmp6", "icmpv6", "ipv6-icmp", "standard"))
+)  # fmt: skip
