@@ -13,7 +13,7 @@ from nightlatch.audit.run import guest_audit
 from nightlatch.evidence.snapshot import from_files
 from nightlatch.formats import iptables_save
 from nightlatch.net.literal import parse_network
-from nightlatch.readings import firewalld, iptables
+from nightlatch.readings import firewalld, iptables, wrapper
 from nightlatch.readings.rules import Rules
 from nightlatch.reason.filtering import Flow, passed
 from tests.guests import AT, Guest, estate, lifted, pub
@@ -59,7 +59,7 @@ REFUSED = [
     ("-A INPUT -s desk.skerry.example -j ACCEPT", 10), ("-A INPUT -s 10.0.0.0/33 -j ACCEPT", 10), ("-A INPUT -p tcp --dport 80:22 -j ACCEPT", 17),
     ("-A INPUT -s ! 10.0.0.1 -j ACCEPT", 13), ("-A INPUT -j ACCEPT extra", 10), ('-A INPUT -m comment --comment "open -j ACCEPT', 31),
     ("-A INPUT -m set --match-set gone src -j ACCEPT", 17), ("-A INPUT -p tcp --dprt 22 -j ACCEPT", 17), ("-A INPUT -j REJECT --reject-with tcp-reset", 20),
-    ("-A INPUT -m limit --limit often -j ACCEPT", 19), ("nonsense", 1), ("-A INPUT -m geography --country x -j ACCEPT", 10), (":INPUT", 1), ("-A INPUT -s 10.0.0.1 -s 10.0.0.2 -j ACCEPT", 10),
+    ("-A INPUT -m limit --limit often -j ACCEPT", 19), ("nonsense", 1), ("-I INPUT 3 -j ACCEPT", 10), ("-I INPUT 0 -j ACCEPT", 10), ("-A INPUT -m geography --country x -j ACCEPT", 10), (":INPUT", 1), ("-A INPUT -s 10.0.0.1 -s 10.0.0.2 -j ACCEPT", 10),
 ]  # fmt: skip
 
 
@@ -160,6 +160,41 @@ BROKEN = [
     ({"/etc/firewalld/direct.xml": "<direct><rule/></direct>"}, "/etc/firewalld/direct.xml", 0, "besides"),
     ({"/etc/NetworkManager/system-connections/a": "[connection]\nzone=work\n"}, "/etc/NetworkManager/system-connections/a", 2, "zone of an interface"),
 ]  # fmt: skip
+
+
+PARTS = ["<zone>", "</zone>", "<zone target='DROP'>", "<source address='10.0.0.1;drop'/>", "<source ipset='a b'/>", "<interface name='e}'/>", "<rule priority='²'>",
+         "</rule>", "<accept/>", "<service name='ssh'/>", "<service name='../x'/>", "<port port='1 2' protocol='tcp'/>", "<forward-port port='2' protocol='{' to-port='}'/>",
+         "<include service='ssh'/>", "<policy>", "</policy>", "<ingress-zone name='ANY'/>", "<egress-zone name='HOST'/>", "<entry>1 }</entry>", "&amp;"]  # fmt: skip
+
+
+@given(
+    st.lists(st.sampled_from(PARTS)).map("".join),
+    st.sampled_from(["station", "a b", "x;y", "é", "z" * 80]),
+    st.sampled_from(["zones", "policies", "ipsets"]),
+)
+def test_nothing_that_a_guest_writes_for_firewalld_stops_the_reading(text: str, name: str, kind: str) -> None:
+    service = (
+        f"<service>{'<include service=' + chr(39) + 'ssh' + chr(39) + '/>'}<port port='22' protocol='tcp'/></service>"
+    )
+    held = {
+        **zone("192.168.40.0/24"),
+        f"/etc/firewalld/{kind}/{name}.xml": text,
+        "/usr/lib/firewalld/services/ssh.xml": service,
+    }
+    found = firewalld.stored(from_files("x", {path: each.encode() for path, each in held.items()}))
+    passed(found, Flow("tcp", 22))
+
+
+@given(
+    st.lists(st.sampled_from(["EXCEPT", "ALL", "sshd", ":", "192.0.2.", "[", "]", "²", "\\\n", "@", " "])).map(
+        " ".join
+    ),
+    st.sampled_from(["", "\n"]),
+)
+def test_nothing_that_a_guest_writes_for_libwrap_stops_the_reading(text: str, end: str) -> None:
+    for held in (text + end, "sshd : " + "ALL EXCEPT " * 3000 + "\n"):
+        found = wrapper.read(from_files("x", {"/etc/hosts.deny": held.encode()}))
+        assert found is None or passed(found, Flow("tcp", 22)) is not None
 
 
 @pytest.mark.parametrize("files, path, line, words", BROKEN, ids=[words for *_, words in BROKEN])

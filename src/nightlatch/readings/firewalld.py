@@ -8,6 +8,7 @@ changes only while it runs is the kernel's word.
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass, replace
 
 from nightlatch.evidence.snapshot import Kind, Snapshot
@@ -24,6 +25,8 @@ from nightlatch.readings.rules import Chain, Does, Rule, Rules
 AREA = "packet filter"
 CONF = "/etc/firewalld/firewalld.conf"
 OWN, SHIPPED = "/etc/firewalld", "/usr/lib/firewalld"
+_NAME = re.compile(r"[A-Za-z0-9_.-]{1,64}\.xml")
+MOST = 200
 DIRECT = "/etc/firewalld/direct.xml"
 TABLE = "inet firewalld"
 FOLDERS = tuple(f"{top}/{kind}" for top in (OWN, SHIPPED) for kind in ("zones", "policies", "ipsets"))
@@ -59,6 +62,10 @@ def files_of(snapshot: Snapshot, kind: str) -> tuple[list[Held], list[Gap]]:
         folder = f"{top}/{kind}"
         for name in snapshot.children(folder):
             if not name.endswith(".xml"):
+                continue
+            if not _NAME.fullmatch(name) or len(found) >= MOST:
+                because = "is one of too many" if len(found) >= MOST else "has a name that firewalld gives nothing"
+                gaps.append(Gap(AREA, f"this file {because}, and is not read", Origin(f"{folder}/{name}")))
                 continue
             path = f"{folder}/{name}"
             held = _held(snapshot, path, name[:-4], gaps)
@@ -158,7 +165,11 @@ class _Builder:
         if key not in self.chains:
             self.chains[key] = Chain(key, (), origin)
             self.rules[key] = []
-        (statement,) = nft.parse(text)
+        try:
+            (statement,) = nft.parse(text)
+        except ValueError:
+            self.gaps.append(Gap(AREA, "what firewalld makes of this is not read", origin))
+            return
         made = rules_of(statement.items, TABLE, origin, self.sets, EVERY_ADDRESS)
         if any(rule.does is Does.REFUSED for rule in made):
             self.gaps.append(Gap(AREA, f"nft refuses what firewalld makes of this: {text}", origin))

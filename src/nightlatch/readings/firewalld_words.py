@@ -17,7 +17,7 @@ ASIDE = frozenset(
 )  # fmt: skip
 ACTIONS = ("accept", "drop", "reject", "mark")
 LOGS = ("log", "nflog", "audit")
-DEEPEST = 8
+MOST_INCLUDED = 64
 _PLAIN = re.compile(r"[\w.:/*@+-]{1,64}")
 _REJECTS = {
     "icmp-port-unreachable": "icmp port-unreachable", "port-unreach": "icmp port-unreachable",
@@ -154,7 +154,7 @@ def _verdict(action: Element) -> str:
 def _element(head: str, element: Element, rule: Element, verdict: str, service: Service, made: Made) -> None:
     """What one element of a zone, policy, rule or service matches, with the verdict behind it."""
     if element.name == "service":
-        found = list(_of_service(element.get("name"), service, 0))
+        found = list(_of_service(element.get("name"), service, set()))
         if None in found:
             made.unread.append((f'the service "{element.get("name")[:40]}" was not collected, or is not there', rule))
         for match in found:
@@ -182,9 +182,12 @@ def _match(element: Element) -> str | None:
     return None
 
 
-def _of_service(name: str, service: Service, depth: int) -> Iterator[str | None]:
-    """The matches of a service, with those that it includes; None stands for one that is not known."""
-    root = service(name) if re.fullmatch(r"[\w-]{1,64}", name) and depth < DEEPEST else None
+def _of_service(name: str, service: Service, seen: set[str]) -> Iterator[str | None]:
+    """The matches of a service, with those that it includes, each once; None stands for one that is not known."""
+    if name in seen:
+        return
+    seen.add(name)
+    root = service(name) if re.fullmatch(r"[A-Za-z0-9_-]{1,64}", name) and len(seen) <= MOST_INCLUDED else None
     if root is None:
         yield None
         return
@@ -196,7 +199,7 @@ def _of_service(name: str, service: Service, depth: int) -> Iterator[str | None]
         ]
     for element in root.children:
         if element.name == "include":
-            yield from _of_service(element.get("service"), service, depth + 1)
+            yield from _of_service(element.get("service"), service, seen)
         elif element.name in ("port", "source-port", "protocol"):
             match = _match(element)
             for head in heads:

@@ -6,6 +6,7 @@ come from what `ipset save` stored; those that rules fill, or that nothing store
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass, field, replace
 
 from nightlatch.evidence.snapshot import Snapshot
@@ -131,8 +132,10 @@ class Tables:
             return None
         rest, position = words[1:], len(self.rules[key])
         if verb in ("-I", "--insert"):
-            numbered = bool(rest) and rest[0].text.isdigit()
+            numbered = bool(rest) and re.fullmatch(r"[0-9]{1,6}", rest[0].text) is not None
             position = int(rest[0].text) - 1 if numbered else 0
+            if not 0 <= position <= len(self.rules[key]):
+                raise RuleFault(f"there is no place {rest[0].text} in this chain", rest[0].column)
             rest = rest[1:] if numbered else rest
         hooked = name if self.chains[key].hook else ""
         place = self.place(path, line.number)

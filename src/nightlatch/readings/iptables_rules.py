@@ -289,7 +289,7 @@ class _Reader:
     def known(self, option: Option) -> None:
         """`recent`: nobody has called yet; who called before is not known where one call is enough."""
         often = next((each.value for each in self.found if each.name == "--hitcount"), "")
-        if often.isdigit() and int(often) > 1:
+        if re.fullmatch(r"[0-9]{1,9}", often) and int(often) > 1:
             self.matches = self.matches if option.negated else []
         else:
             self.aside(option)

@@ -21,6 +21,7 @@ from nightlatch.readings.rules import Chain, Does, Match, Rule, Rules
 FILES = (("/etc/hosts.allow", Does.ACCEPT), ("/etc/hosts.deny", Does.REJECT))
 AREA = "host access file"
 DAEMON = "sshd"
+DEEPEST = 50
 HARMLESS = ("spawn", "severity", "umask", "banners", "keepalive", "linger", "nice", "rfc931", "setenv", "user", "group")
 BARE = ("keepalive", "rfc931")
 Bounds = tuple[AddressSet, AddressSet]  # surely, perhaps
@@ -73,15 +74,17 @@ def _verdict(options: Sequence[str], does: Does) -> Does:
     return does
 
 
-def _listed(tokens: Sequence[str], match: Callable[[str], Bounds]) -> Bounds:
+def _listed(tokens: Sequence[str], match: Callable[[str], Bounds], depth: int = 0) -> Bounds:
     """`a b EXCEPT c EXCEPT d`: what matches the first list and not what follows the word."""
     at = next((n for n, token in enumerate(tokens) if token.upper() == "EXCEPT"), len(tokens))
+    if depth > DEEPEST:
+        return MAYBE
     surely, perhaps = NO_ADDRESS, NO_ADDRESS
     for token in tokens[:at]:
         sure, maybe = match(token)
         surely, perhaps = surely | sure, perhaps | maybe
     if at < len(tokens):
-        but = _listed(tokens[at + 1 :], match)
+        but = _listed(tokens[at + 1 :], match, depth + 1)
         return surely - but[1], perhaps - but[0]
     return surely, perhaps
 
