@@ -16,8 +16,11 @@ from nightlatch.cli.main import cli
 from nightlatch.demo.build import build
 from nightlatch.evidence.snapshot import from_files
 from nightlatch.net.addresses import ALL_V4, ALL_V6, LOOPBACK, union
+from nightlatch.net.ports import PortSet
+from nightlatch.origin import Origin
 from nightlatch.readings import guest as readings
-from nightlatch.reason.exposure import Exposed, Fate, exposure
+from nightlatch.readings.rules import Chain, Does, Match, Rule, Rules
+from nightlatch.reason.exposure import BY_ANOTHER, Exposed, Fate, exposure
 from tests.guests import Guest
 
 RULES = """table inet f {
@@ -75,6 +78,40 @@ def test_every_address_has_one_fate_with_its_rule() -> None:
         found["udp", 3389].sources(Fate.IN) | found["udp", 3389].sources(Fate.REFUSED) == (ALL_V4 | ALL_V6) - LOOPBACK
     )
     assert "203.0.113.7" not in found["tcp", 8022].sources(Fate.IN)  # sent there, and dropped behind
+
+
+def test_who_dials_another_port_passes_what_stands_outside_by_that_one() -> None:
+    """The perimeter sees the port that is dialled, the filter behind it the one that the packet is sent to."""
+    inner = """table inet f {
+    chain p { type nat hook prerouting priority dstnat; tcp dport 8022 redirect to :22
+    }
+    chain i { type filter hook input priority 0; policy drop; tcp dport 22 ct status dnat accept
+    }
+}
+"""
+    outer = Rules(
+        {
+            "o": Chain(
+                "o",
+                (Rule((Match(ports=PortSet.of([(8022, 8022)])),), Does.ACCEPT, Origin("o")),),
+                Origin("o"),
+                "prerouting",
+                accepts=False,
+            )
+        }
+    )
+    listings = {"sockets": SOCKETS.splitlines()[0], "rules": inner, "links": "", "addresses": ""}
+    snapshot = replace(
+        from_files("gauge", Guest().contents()),
+        listings={name: text.encode() for name, text in listings.items()},
+        facts={"uid": "0"},
+    )
+    reading = readings.read(snapshot)
+    (ssh,) = exposure(reading, around=(outer,))
+    assert [(piece.fate, piece.text) for piece in ssh.pieces] == [(Fate.IN, BY_ANOTHER)]
+    shut = Rules({"o": Chain("o", (), Origin("o"), "prerouting", accepts=False)})
+    (ssh,) = exposure(reading, around=(shut,))
+    assert {piece.fate for piece in ssh.pieces} == {Fate.DROPPED}
 
 
 def test_without_a_filter_everybody_gets_through() -> None:

@@ -23,7 +23,7 @@ from nightlatch.reason.access import (
     joined,
 )
 from nightlatch.reason.differences import Missing
-from nightlatch.reason.filtering import Verdict, deciding, flow_to, layers, to_ssh
+from nightlatch.reason.filtering import Verdict, deciding, flow_to, layers, through
 from nightlatch.reason.paths import GuestAccess
 from nightlatch.reason.settings import Settings
 
@@ -102,7 +102,7 @@ def _filtered(missing: Missing, access: GuestAccess) -> Cause | None:
         return None
     for socket in access.listeners:
         flow = flow_to(access.reading, socket.address, socket.port)
-        if wanted & to_ssh(access.reading, flow, access.around).perhaps:
+        if wanted & through(access.reading, flow, access.around).perhaps:
             return None
         for rules, each in layers(access.reading, flow, access.around):
             found = deciding(rules, each, wanted, (Does.DROP, Does.REJECT, Does.REWRITE))

@@ -15,12 +15,13 @@ from nightlatch.origin import Origin
 from nightlatch.readings.guest import GuestReading
 from nightlatch.readings.rules import Does, Rules
 from nightlatch.readings.service import OpenSocket
-from nightlatch.reason.filtering import Flow, Passed, Verdict, flow_to, layers, passed, verdicts
+from nightlatch.reason.filtering import Flow, Passed, Verdict, flow_to, layers, passed, through, verdicts
 from nightlatch.reason.paths import sockets_of
 from nightlatch.reason.settings import Effective, Listener
 
 FAMILIES = {"IPv4": ALL_V4, "IPv6": ALL_V6}
 OPEN = "no filter"
+BY_ANOTHER = "by another port, which a rule sends here"
 
 
 class Fate(Enum):
@@ -137,14 +138,15 @@ def _exposed(
 ) -> Exposed:  # fmt: skip
     admitted = listener.admits() - LOOPBACK
     flow = flow_to(reading, listener.address, listener.port, protocol)
-    met = list(layers(reading, flow, around, ssh=_is_ssh(reading, listener, program)))
+    ssh = _is_ssh(reading, listener, program)
+    met = list(layers(reading, flow, around, ssh=ssh))
     if reading.filter.gaps:
         first = reading.filter.gaps[0]
         pieces = _by_family(Fate.UNDECIDED, admitted, first.because, first.origin)
     elif not met:
         pieces = _by_family(Fate.IN, admitted, OPEN, None)
     else:
-        pieces = list(_decided(met, admitted))
+        pieces = list(_decided(met, through(reading, flow, around, ssh=ssh), admitted))
     return Exposed(reading.guest, protocol, listener.port, listener.address, program, tuple(pieces))
 
 
@@ -154,13 +156,14 @@ def _is_ssh(reading: GuestReading, listener: Listener, program: str) -> bool:
     return program == "sshd" or (unit is not None and listener.port in {port for _, port in unit.listens})
 
 
-def _decided(layered: list[tuple[Rules, Flow]], admitted: AddressSet) -> Iterator[Piece]:
-    bounds = Passed(admitted, admitted)
-    for rules, flow in layered:
-        more = passed(rules, flow)
-        bounds = Passed(bounds.surely & more.surely, bounds.perhaps & more.perhaps, (*bounds.gaps, *more.gaps))
+def _decided(layered: list[tuple[Rules, Flow]], whole: Passed, admitted: AddressSet) -> Iterator[Piece]:
+    bounds = Passed(whole.surely & admitted, whole.perhaps & admitted, whole.gaps)
     met = tuple(each for rules, flow in layered for each in verdicts(rules, flow))
-    let_in = list(_shared(Fate.IN, bounds.surely & admitted, _last_word(met)))
+    direct = EVERY_ADDRESS
+    for rules, flow in layered:
+        direct &= passed(rules, flow, flow.port).surely
+    let_in = list(_shared(Fate.IN, bounds.surely & direct, _last_word(met)))
+    let_in += _by_family(Fate.IN, bounds.surely - direct, BY_ANOTHER, None)
     yield from sorted(let_in, key=lambda each: (each.family, each.origin is None, str(each.origin and each.origin.path),
                                                 each.origin.line if each.origin else 0))  # fmt: skip
     unsure = (bounds.perhaps - bounds.surely) & admitted

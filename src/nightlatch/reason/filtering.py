@@ -153,13 +153,25 @@ def _dials(rules: Rules, flow: Flow) -> list[Flow]:
     return [flow, *(replace(flow, port=port) for port in found[:MOST_DIALS] if port != flow.port)]
 
 
-def to_ssh(reading: GuestReading, flow: Flow, around: Sequence[Rules] = ()) -> Passed:
-    """The sources that come through to a port of SSH: past filters `around` the guest, its own, and what stands behind that."""
+def through(reading: GuestReading, flow: Flow, around: Sequence[Rules] = (), *, ssh: bool = True) -> Passed:
+    """The sources that come through to a port: past filters `around` the guest, which see the port that was dialled, its own,
+    and what stands behind that for callers of SSH."""
+    rules = reading.filter.rules
+    found = []
+    for dialled in _dials(rules, flow) if rules is not None else [flow]:
+        outside = [passed(each, replace(dialled, interfaces=())) for each in around]
+        found.append(_both([*outside, *([passed(rules, flow, dialled.port)] if rules is not None else [])]))
+    surely, perhaps = union(each.surely for each in found), union(each.perhaps for each in found)
+    first = Passed(surely, perhaps, tuple(gap for each in found for gap in each.gaps))
+    return _both([first, *(passed(each, Flow("tcp", flow.port)) for each in reading.filter.behind if ssh)])
+
+
+def _both(bounds: Sequence[Passed]) -> Passed:
+    """Who comes through all of them."""
     found = Passed(EVERY_ADDRESS, EVERY_ADDRESS)
-    for rules, each in layers(reading, flow, around):
-        more = passed(rules, each)
-        found = Passed(found.surely & more.surely, found.perhaps & more.perhaps, (*found.gaps, *more.gaps))
-    return found
+    for each in bounds:
+        found = Passed(found.surely & each.surely, found.perhaps & each.perhaps, (*found.gaps, *each.gaps))
+    return found if found.surely != found.perhaps else replace(found, gaps=())
 
 
 def layers(

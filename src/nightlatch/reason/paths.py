@@ -36,7 +36,7 @@ from nightlatch.reason.access import (
     Unknown,
 )
 from nightlatch.reason.files import ChrootProblem, Judge, chroot_problem
-from nightlatch.reason.filtering import Passed, flow_to, to_ssh
+from nightlatch.reason.filtering import Passed, flow_to, through
 from nightlatch.reason.logins import AddressPair, Logins, Turned
 from nightlatch.reason.powers import powers, root_folder
 from nightlatch.reason.privilege import Sudo
@@ -188,7 +188,7 @@ class _Work:
     def _through(self, socket: Listener) -> Passed:
         """Who comes through all filters to a socket; worked out once for all accounts."""
         if socket not in self.passed:
-            self.passed[socket] = to_ssh(self.reading, flow_to(self.reading, socket.address, socket.port), self.around)
+            self.passed[socket] = through(self.reading, flow_to(self.reading, socket.address, socket.port), self.around)
         return self.passed[socket]
 
     def _bounded(
