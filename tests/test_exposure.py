@@ -154,6 +154,12 @@ def test_the_same_as_json_csv_and_picture(station: Path) -> None:
     code, told = run("--picture", "exposure.png")
     assert (code, "drawn: exposure.png" in told) == (0, True)
     assert (station / "exposure.png").read_bytes().startswith(b"\x89PNG")
+    code, told = run("--picture", "gone/exposure.png")
+    assert (code, "there is no folder gone" in told, "gauge" in told) == (
+        2,
+        True,
+        False,
+    )  # told before anything is read
     code, told = run("--picture", "exposure.txt")
     assert (code, "expected a name that ends with .png, .svg, .pdf" in told) == (2, True)
 

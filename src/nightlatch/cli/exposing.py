@@ -40,6 +40,10 @@ def exposure(
         from nightlatch import exposing
         from nightlatch.report import exposed, machine, page
 
+        if picture is not None:
+            from nightlatch.report import pictures
+
+            pictures.check(picture)
         path = Path(source)
         with client_of(config, several=is_estate(path)) as client:
             if is_estate(path):
@@ -49,8 +53,6 @@ def exposure(
             else:
                 result = exposing.exposure_target(source, now(as_of), ports=ports, client=client)
         if picture is not None:
-            from nightlatch.report import pictures
-
             pictures.draw(result, picture)
         if form == "json":
             click.echo(machine.dumps(exposed.document(result)))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -27,14 +28,22 @@ CELLS = {
 LEGEND = (("in", "all of it gets through"), ("part", "some of it does"), ("?", "not decided"), ("out", "kept out"))
 
 
-def draw(result: Exposure, path: Path) -> None:
-    """Write the picture. Raises NightlatchError where Matplotlib is missing, or the name has no ending that it knows."""
+def check(path: Path) -> None:
+    """Before anything is read: whether a picture can be drawn there. Raises NightlatchError where Matplotlib is missing, the name
+    has no ending that it knows, or there is no such folder."""
     if path.suffix not in KINDS:
         raise NightlatchError(f"{path}: expected a name that ends with {', '.join(KINDS)}")
-    try:
-        from matplotlib.figure import Figure
-    except ImportError:
-        raise NightlatchError("pictures need Matplotlib: pip install 'nightlatch[pictures]'") from None
+    if find_spec("matplotlib") is None:
+        raise NightlatchError("pictures need Matplotlib: pip install 'nightlatch[pictures]'")
+    if not path.parent.is_dir():
+        raise NightlatchError(f"{path} can't be written: there is no folder {path.parent}")
+
+
+def draw(result: Exposure, path: Path) -> None:
+    """Write the picture. Raises NightlatchError as `check` does, and where the file can't be written."""
+    check(path)
+    from matplotlib.figure import Figure
+
     columns, sockets = _columns(result), result.sockets[:MOST_ROWS]
     height = 1.7 + 0.34 * max(len(sockets), 1)
     figure = Figure(figsize=(max(8.0, 3.4 + 1.05 * len(columns)), height), layout="constrained")
@@ -60,7 +69,10 @@ def draw(result: Exposure, path: Path) -> None:
     whose = result.estate or (sockets[0].guest if sockets else "nothing listens")
     axes.set_title(f"{shown(whose, 60)}: who gets through to which port{more}", loc="left", fontsize=11, pad=12)
     axes.set_xlabel("     ".join(f"{word}: {meaning}" for word, meaning in LEGEND), fontsize=8, loc="left")
-    figure.savefig(path, dpi=110)
+    try:
+        figure.savefig(path, dpi=110)
+    except OSError as error:
+        raise NightlatchError(f"{path} can't be written: {error.strerror}") from None
 
 
 def _square(column: int, row: int, colour: str):  # type: ignore[no-untyped-def]
