@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 
 import pytest
 
-from nightlatch.evidence.collect import FIREWALLD_SERVICES
+from nightlatch.evidence.collect import FIREWALLD_SERVICES, FOLDERS
 from nightlatch.evidence.snapshot import from_files
 from nightlatch.lab.image import Account
 from nightlatch.lab.labs import Lab
@@ -101,7 +101,7 @@ def test_what_ufw_holds_is_what_callers_meet(managed: Managed, tell: Callable[[s
     assert ufw.is_on(from_files("gauge", managed.held(UFW_FILES))) is None
 
 
-FIREWALLD_FOLDERS = (*firewalld.FOLDERS, f"{firewalld.OWN}/services")
+FIREWALLD_FOLDERS = tuple(each for each in FOLDERS if "/firewalld/" in each)
 
 
 def firewalld_words(dice: random.Random) -> list[str]:

@@ -29,7 +29,6 @@ _NAME = re.compile(r"[A-Za-z0-9_.-]{1,64}\.xml")
 MOST = 200
 DIRECT = "/etc/firewalld/direct.xml"
 TABLE = "inet firewalld"
-FOLDERS = tuple(f"{top}/{kind}" for top in (OWN, SHIPPED) for kind in ("zones", "policies", "ipsets"))
 REFUSAL = "reject with icmpx admin-prohibited"
 PARTS = (("filter_INPUT", "filter_IN"), ("nat_PREROUTING", "nat_PRE"))
 TARGETS = {"ACCEPT": "accept", "DROP": "drop", "%%REJECT%%": REFUSAL, "REJECT": REFUSAL, "CONTINUE": ""}

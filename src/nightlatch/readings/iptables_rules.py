@@ -26,7 +26,6 @@ from nightlatch.readings.iptables_words import (
     LONG,
     MATCHES,
     NEVER,
-    NUMBERS,
     ODD,
     ODD_MATCHES,
     OF_MATCH,
@@ -39,6 +38,7 @@ from nightlatch.readings.iptables_words import (
     WITH_PORTS,
 )  # fmt: skip
 from nightlatch.readings.match_parts import (
+    PROTOCOL_NAMES,
     Part,
     of_interface,
     of_ports,
@@ -197,7 +197,7 @@ class _Reader:
         return FAMILY[self.family] - union(known) if option.negated else union(known)
 
     def by_protocol(self, option: Option) -> None:
-        name = NUMBERS.get(option.value.lower(), option.value.lower())
+        name = PROTOCOL_NAMES.get(option.value.lower(), option.value.lower())
         if name not in PROTOCOLS:
             raise RuleFault(f"{name[:40]} is no protocol that is known here", option.column)
         if name in ("all", "0"):
@@ -410,6 +410,3 @@ def _flags(text: str) -> set[str] | None:
         return set(FLAGS) if text == "ALL" else set()
     found = set(text.split(","))
     return found if found <= set(FLAGS) else None
-
-
-NOBODY = Named(((NO_ADDRESS, frozenset(), None),))

@@ -22,7 +22,6 @@ LONG = {
     "-g": "--goto", "-f": "--fragment", "--dport": "--destination-port", "--sport": "--source-port",
     "--destination-ports": "--dports", "--source-ports": "--sports",
 }  # fmt: skip
-NUMBERS = {"6": "tcp", "17": "udp", "1": "icmp", "58": "icmpv6", "ipv6-icmp": "icmpv6", "132": "sctp", "33": "dccp"}
 WITH_PORTS = frozenset(("tcp", "udp", "sctp", "dccp", "udplite"))
 FLAGS = ("FIN", "SYN", "RST", "ACK", "URG", "PSH")
 TARGETS = GOING_ON | frozenset(VERDICTS)

@@ -19,6 +19,16 @@ SERVICES = {
     "ftp": 21, "ssh": 22, "telnet": 23, "smtp": 25, "domain": 53, "bootps": 67, "bootpc": 68, "http": 80, "ntp": 123,
     "snmp": 161, "https": 443, "ipp": 631, "mdns": 5353, "ms-wbt-server": 3389, "postgresql": 5432, "http-alt": 8080,
 }  # fmt: skip
+# By number, and by the other name that some programs use (/etc/protocols).
+PROTOCOL_NAMES = {
+    "6": "tcp",
+    "17": "udp",
+    "1": "icmp",
+    "58": "icmpv6",
+    "ipv6-icmp": "icmpv6",
+    "33": "dccp",
+    "132": "sctp",
+}
 EPHEMERAL = PortSet.of([(1024, 65535)])  # what a caller's system picks from, at the widest
 
 

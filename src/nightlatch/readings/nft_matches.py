@@ -12,6 +12,7 @@ from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, NO_ADDRESS, 
 from nightlatch.net.literal import AddressError, parse_address, parse_network
 from nightlatch.net.ports import PortSet
 from nightlatch.readings.match_parts import (
+    PROTOCOL_NAMES,
     Part,
     of_interface,
     of_ports,
@@ -26,8 +27,6 @@ from nightlatch.readings.rules import Match, Onto
 
 Elements = list[tuple[Item, ...]]
 
-PROTOCOLS = {"6": "tcp", "17": "udp", "1": "icmp", "58": "icmpv6", "ipv6-icmp": "icmpv6", "33": "dccp", "132": "sctp"}
-
 
 def single(head: str, elements: Elements, negated: bool) -> Part | None:
     """The part of a match that one comparison is; None where it is not read."""
@@ -39,7 +38,7 @@ def single(head: str, elements: Elements, negated: bool) -> Part | None:
         return _of_port(head, elements, negated)
     words = [" ".join(text_of(item) for item in element) for element in elements]
     if head in ("ip protocol", "ip6 nexthdr", "l4proto"):
-        names = frozenset(PROTOCOLS.get(word, word) for word in words)
+        names = frozenset(PROTOCOL_NAMES.get(word, word) for word in words)
         family = ALL_V4 if head == "ip protocol" else ALL_V6 if head == "ip6 nexthdr" else EVERY_ADDRESS
         return lambda match: _by_name(match, names, negated, family)
     if head in ("nfproto", "protocol"):

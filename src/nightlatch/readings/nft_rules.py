@@ -8,8 +8,8 @@ from nightlatch.formats.nft import Group, Item, Word, flat, shown, text_of
 from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, AddressSet
 from nightlatch.origin import Kind, Origin
 from nightlatch.readings.iptables_words import GOING_ON, VERDICTS
-from nightlatch.readings.match_parts import Part, of_protocol, of_source
-from nightlatch.readings.nft_matches import PROTOCOLS, Elements, first_packet, sent_to, single
+from nightlatch.readings.match_parts import PROTOCOL_NAMES, Part, of_protocol, of_source
+from nightlatch.readings.nft_matches import Elements, first_packet, sent_to, single
 from nightlatch.readings.rules import Does, Match, Onto, Rule
 
 Sets = dict[str, Elements | None]
@@ -225,7 +225,7 @@ class _Reader:
         """Which family and transport a rule asks for: nft refuses a header of another than was asked for before; a `meta` that
         contradicts never matches (measured: 1.0.6)."""
         first = head.split()[0]
-        found = {PROTOCOLS.get(text_of(each[0]), text_of(each[0])) for each in elements if each and not negated}
+        found = {PROTOCOL_NAMES.get(text_of(each[0]), text_of(each[0])) for each in elements if each and not negated}
         if first in ("ip", "ip6"):
             self.families.add(first)
         elif head == "nfproto" and len(found) == 1 and not self.families:
