@@ -12,7 +12,8 @@ from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Entry, Kind, Snapshot
 from nightlatch.readings import guest as readings
 from nightlatch.reason.grants import realms
-from nightlatch.reason.paths import GuestAccess, Realms, guest_access
+from nightlatch.reason.paths import GuestAccess, guest_access
+from nightlatch.reason.realms import Realms
 
 AT = datetime(2026, 11, 25, 12, tzinfo=UTC)
 KEYS = Path(__file__).parent.parent / "src/nightlatch/demo/skerry/keys"

@@ -19,6 +19,7 @@ from tests.live.test_service import LISTENING
 from tests.test_addresses import SPOKEN
 from tests.test_clock import SPOKEN as CLOCKS
 from tests.test_filter_checks import SPOKEN as FILTERS
+from tests.test_forwards import SPOKEN as FORWARDS
 from tests.test_managers import SPOKEN as MANAGERS
 from tests.test_perimeters import SPOKEN as PERIMETERS
 from tests.test_stated import SPOKEN as STATED
@@ -178,6 +179,7 @@ def test_the_catalogue_is_whole() -> None:
         | FILTERS
         | MANAGERS
         | PERIMETERS
+        | FORWARDS
         | {case[2] for case in LISTENING}
     )
     silent = {n for n, c in CATALOGUE.items() if not (isinstance(c, Check) and c.body is None)} - spoken

@@ -58,7 +58,7 @@ def test_the_whole_loop(fresh: Path) -> None:
         "Next: nightlatch draft estate.yaml",
     ):
         assert part in first
-    assert "3 holes, 1 shut out, 10 findings of hygiene, nothing undecided." in first
+    assert "3 holes, 1 shut out, 11 findings of hygiene, nothing undecided." in first
     assert all(len(line) <= 100 for line in first.splitlines())
     shown = run("draft", *AS_OF, cwd=fresh)
     assert "-PasswordAuthentication yes" in shown

@@ -20,6 +20,7 @@ from nightlatch.net.ports import PortSet
 from nightlatch.origin import Origin
 from nightlatch.readings import guest as readings
 from nightlatch.readings.rules import Chain, Does, Match, Rule, Rules
+from nightlatch.reason.arriving import Arrival
 from nightlatch.reason.exposure import BY_ANOTHER, Exposed, Fate, exposure
 from tests.guests import Guest
 
@@ -107,10 +108,10 @@ def test_who_dials_another_port_passes_what_stands_outside_by_that_one() -> None
         facts={"uid": "0"},
     )
     reading = readings.read(snapshot)
-    (ssh,) = exposure(reading, around=(outer,))
+    (ssh,) = exposure(reading, ways=(Arrival(around=(outer,)),))
     assert [(piece.fate, piece.text) for piece in ssh.pieces] == [(Fate.IN, BY_ANOTHER)]
     shut = Rules({"o": Chain("o", (), Origin("o"), "prerouting", accepts=False)})
-    (ssh,) = exposure(reading, around=(shut,))
+    (ssh,) = exposure(reading, ways=(Arrival(around=(shut,)),))
     assert {piece.fate for piece in ssh.pieces} == {Fate.DROPPED}
 
 

@@ -63,7 +63,7 @@ def let_in(
     target = parse_network(dialled)
     return all(
         parse_network(source) <= passed(rules, Flow(protocol, port, target)).surely
-        for rules in realms(estate).around.get(guest, ())
+        for rules in realms(estate).ways(guest)[0].around
     )
 
 

@@ -183,7 +183,7 @@ CONFIGS = [
 def test_ports_of_a_folder(tmp_path: Path, before: str, after: str, files: dict[str, str | bytes]) -> None:
     whole = made(tmp_path, "run: ssh, on: gauge, at: 2222")
     snapshot = Guest(before + OFF, DESK, files=dict(files)).snapshot()
-    found = ports.given(whole, guest_access(readings.read(snapshot), AT))
+    found = ports.given(whole, guest_access(readings.read(snapshot), AT), ())
     assert not found.left
     then = apply_all(snapshot, tuple(found.steps))
     assert {each.port for each in guest_access(readings.read(then), AT).listeners} == {2222}
@@ -192,7 +192,7 @@ def test_ports_of_a_folder(tmp_path: Path, before: str, after: str, files: dict[
         assert after + OFF in text or text.endswith(after + OFF), text
     else:
         assert then.content("/etc/ssh/sshd_config.d/a.conf") == b"Port 2222\n"
-    assert not ports.given(whole, guest_access(readings.read(then), AT)).steps
+    assert not ports.given(whole, guest_access(readings.read(then), AT), ()).steps
 
 
 LEFT_PORTS = [
@@ -209,7 +209,7 @@ LEFT_PORTS = [
 @pytest.mark.parametrize("config, files, hand", LEFT_PORTS, ids=[str(n) for n in range(len(LEFT_PORTS))])
 def test_ports_that_are_left(tmp_path: Path, config: str, files: dict[str, str | bytes], hand: str) -> None:
     whole = made(tmp_path, "run: ssh, on: gauge, at: 2222")
-    found = ports.given(whole, guest_access(readings.read(Guest(config + OFF, DESK, files=files).snapshot()), AT))
+    found = ports.given(whole, guest_access(readings.read(Guest(config + OFF, DESK, files=files).snapshot()), AT), ())
     assert [hand in each.hand for each in found.left] == [True], found.left
 
 
@@ -218,17 +218,17 @@ def test_a_port_that_another_program_holds_is_left(tmp_path: Path) -> None:
     snapshot = live()
     taken = b'tcp LISTEN 0 128 0.0.0.0:2222 0.0.0.0:* users:(("tide",pid=77,fd=3))\n'
     snapshot = replace(snapshot, listings={**snapshot.listings, "sockets": taken})
-    found = ports.given(whole, guest_access(readings.read(snapshot), AT))
+    found = ports.given(whole, guest_access(readings.read(snapshot), AT), ())
     assert not found.steps
     assert "tide listens on port 2222 already" in found.left[0].hand
 
 
 def test_the_port_that_nightlatch_comes_by_stays_for_one_draft(tmp_path: Path) -> None:
     whole = made(tmp_path, "run: ssh, on: gauge, at: 2222")
-    found = ports.given(whole, guest_access(readings.read(live()), AT))
+    found = ports.given(whole, guest_access(readings.read(live()), AT), ())
     assert [getattr(step, "text", "") for step in found.steps] == ["Port 22", "Port 2222"]
     assert "Port 22 stays open" in found.left[0].text
-    assert not ports.given(whole, guest_access(readings.read(live(came_to_port="2222", files={})), AT)).left
+    assert not ports.given(whole, guest_access(readings.read(live(came_to_port="2222", files={})), AT), ()).left
 
 
 def test_a_folder_s_port_and_name_are_enacted_and_undone(tmp_path: Path) -> None:

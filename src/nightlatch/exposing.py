@@ -13,13 +13,13 @@ from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.net.addresses import AddressSet
 from nightlatch.readings import guest as readings
-from nightlatch.readings.rules import Rules
-from nightlatch.reason.access import Sources
+from nightlatch.reason.access import COMMON, Realm, Sources
+from nightlatch.reason.arriving import Arrival
 from nightlatch.reason.exposure import Exposed, Fate
 from nightlatch.reason.exposure import exposure as of_guest
 from nightlatch.reason.grants import realms
 from nightlatch.reason.logins import AddressPair
-from nightlatch.reason.paths import Realms
+from nightlatch.reason.realms import DIRECT, Realms
 from nightlatch.transports.ssh import Client
 
 __all__ = ["Exposure", "exposure", "exposure_target"]
@@ -38,8 +38,10 @@ class Exposure:
     names: Names = field(default_factory=Names)
     realms: Realms = field(default_factory=Realms)
 
-    def callers(self, seen: AddressSet) -> Sources:
-        """Callers from what a guest sees: those behind a translation of their own are where all that they are seen as is."""
+    def callers(self, seen: AddressSet, realm: Realm = COMMON) -> Sources:
+        """Callers from addresses: those behind a translation of their own are where all that they are seen as is."""
+        if realm != COMMON:
+            return {realm: seen} if seen else {}
         return self.realms.lift(AddressPair(seen, seen), ()).surely
 
     @property
@@ -60,7 +62,7 @@ def exposure(
         if each.snapshot is None:
             unread[each.guest] = each.problem
         else:
-            found[each.guest] = _narrowed(each.snapshot, ports, outside.around.get(each.guest, ()))
+            found[each.guest] = _narrowed(each.snapshot, ports, outside.ways(each.guest))
     order = [spec.name for spec in api.chosen(estate, guests)]
     return Exposure(
         estate.name, at, tuple(one for name in order for one in found.get(name, ())),
@@ -79,6 +81,6 @@ def exposure_target(
     return Exposure("", at, found, quiet=() if found else (snapshot.guest,))
 
 
-def _narrowed(snapshot: Snapshot, ports: Sequence[int], around: Sequence[Rules] = ()) -> tuple[Exposed, ...]:
-    found = of_guest(readings.read(snapshot), around=around)
+def _narrowed(snapshot: Snapshot, ports: Sequence[int], ways: Sequence[Arrival] = DIRECT) -> tuple[Exposed, ...]:
+    found = of_guest(readings.read(snapshot), ways=ways)
     return tuple(each for each in found if not ports or each.port in ports)

@@ -24,6 +24,7 @@ from nightlatch.reason.access import (
     joined,
     without,
 )
+from nightlatch.reason.arriving import subnets
 from nightlatch.reason.paths import GuestAccess
 
 MOST_PREFIXES = 4
@@ -31,12 +32,13 @@ MOST_PREFIXES = 4
 
 @dataclass(frozen=True)
 class Names:
-    """Names of places, keys and authorities; empty without an estate."""
+    """Names of places, keys, authorities and private networks; empty without an estate."""
 
     places: Mapping[str, Sources] = field(default_factory=dict)
     owners: Mapping[str, str] = field(default_factory=dict)
     comments: Mapping[str, str] = field(default_factory=dict)
     authorities: Mapping[str, str] = field(default_factory=dict)
+    networks: Mapping[str, Sources] = field(default_factory=dict)
     _told: dict[tuple[object, ...], str] = field(default_factory=dict, compare=False, repr=False)
 
     def also(self, comments: Mapping[str, str]) -> Names:
@@ -76,7 +78,7 @@ class Names:
 
     def _parts(self) -> Iterator[tuple[str, Sources]]:
         """Every place, whole first, then by family of addresses."""
-        for name, place in self.places.items():
+        for name, place in (*self.places.items(), *self.networks.items()):
             yield name, place
         for name, place in self.places.items():
             for family, part in (("IPv4", ALL_V4), ("IPv6", ALL_V6)):
@@ -149,7 +151,8 @@ def names_of(estate: Estate | None) -> Names:
         if guest.via.key is not None:
             owners.setdefault(guest.via.key.fingerprint, "Nightlatch")
     authorities = {key.fingerprint: name for name, key in estate.authorities.items()}
-    return Names(places, owners, known, authorities)
+    own = {each.name: {each.name: subnets(each)} for each in estate.networks.values() if each.private}
+    return Names(places, owners, known, authorities, own)
 
 
 def listed(names: Iterable[str], most: int = 6) -> str:

@@ -22,8 +22,9 @@ from nightlatch.reason.access import (
     Proof,
     joined,
 )
+from nightlatch.reason.arriving import admitted, met
 from nightlatch.reason.differences import Missing
-from nightlatch.reason.filtering import Verdict, deciding, flow_to, layers, through
+from nightlatch.reason.filtering import Verdict, deciding, flow_to
 from nightlatch.reason.paths import GuestAccess
 from nightlatch.reason.settings import Settings
 
@@ -50,7 +51,9 @@ class ShutOut:
     promise: str
 
 
-FILTER = "let them in there on the guest; drafting rules of filters comes later"
+FILTER = (
+    "let them in there on the guest; rules are drafted where one manager of filters is started at boot, and no other"
+)
 PERIMETER = "have them let in by whoever keeps that filter, or say in the estate file what it lets in today"
 BEHIND = "let them in there on the guest; these files are not drafted"
 ACCOUNT = "change the account on the guest; drafting accounts comes later"
@@ -97,20 +100,30 @@ def _account(missing: Missing, access: GuestAccess) -> Cause | None:
 
 def _filtered(missing: Missing, access: GuestAccess) -> Cause | None:
     """The packet filter, or libwrap behind it, keeps the whole of where they are shut out from every port of SSH."""
-    held, wanted = access.reading.filter, (missing.certain or missing.possible).get(COMMON)
-    if not wanted:
+    held, sources = access.reading.filter, missing.certain or missing.possible
+    those = [(way, sources[way.realm]) for way in access.arrivals if sources.get(way.realm)]
+    flows = [(socket, flow_to(access.reading, socket.address, socket.port)) for socket in access.listeners]
+    if any(wanted & admitted(access.reading, flow, way).perhaps for _, flow in flows for way, wanted in those):
         return None
-    for socket in access.listeners:
-        flow = flow_to(access.reading, socket.address, socket.port)
-        if wanted & through(access.reading, flow, access.around).perhaps:
-            return None
-        for rules, each in layers(access.reading, flow, access.around):
-            found = deciding(rules, each, wanted, (Does.DROP, Does.REJECT, Does.REWRITE))
-            if found is not None:
-                text = _kept_out(found, socket.port) if rules is held.rules else _behind(next(iter(rules.chains)))
-                hand = FILTER if rules is held.rules else PERIMETER if rules in access.around else BEHIND
-                return Cause(f"filter {found.origin}", text, (Proof(found.text, found.origin),), hand)
-    return None
+    for socket, flow in flows:
+        for way, wanted in those:
+            for rules, each, alike in met(access.reading, flow, way):
+                found = deciding(rules, each, alike or wanted, (Does.DROP, Does.REJECT, Does.REWRITE))
+                if found is not None:
+                    text = _kept_out(found, socket.port) if rules is held.rules else _behind(next(iter(rules.chains)))
+                    hand = FILTER if rules is held.rules else PERIMETER if rules in way.around else BEHIND
+                    return Cause(f"filter {found.origin}", text, (Proof(found.text, found.origin), *way.proofs), hand)
+    return None if those else _no_way(access)
+
+
+def _no_way(access: GuestAccess) -> Cause | None:
+    """A guest on a network of its own that nothing leads to from where they are."""
+    own = next((way.realm for way in access.arrivals if way.realm != COMMON), "")
+    if not own:
+        return None
+    text = f"it sits on {own}, whose addresses mean nothing outside, and no forward leads to it"
+    proof = Proof(f"{own} is private", Origin("the estate file", kind=Kind.ESTATE))
+    return Cause(f"no way {own}", text, (proof,), f"add a forward under {own} in the estate file, once there is one")
 
 
 def _behind(chain: str) -> str:

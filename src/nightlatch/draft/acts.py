@@ -131,7 +131,19 @@ class UnlabelPort:
         return f"take the label of TCP port {self.port} away"
 
 
-Act = Install | Enable | Disable | Start | Stop | Reload | SetZone | SetHostName | LabelPort | UnlabelPort
+@dataclass(frozen=True, slots=True)
+class LoadRules:
+    """Let a packet filter hold the rules of Nightlatch's own that its manager's file has now, and touch no others."""
+
+    manager: str
+    why: str = field(default="", compare=False)
+
+    def __str__(self) -> str:
+        return f"load these rules, no others ({self.manager})"
+
+
+Act = Install | Enable | Disable | Start | Stop | Reload | SetZone | SetHostName | LabelPort | UnlabelPort | LoadRules
+MANAGERS = ("nftables", "iptables", "ufw", "firewalld")
 VERBS: dict[str, type[Enable] | type[Disable] | type[Start] | type[Stop] | type[Reload]] = {
     kind.verb: kind for kind in (Enable, Disable, Start, Stop, Reload)
 }
@@ -150,6 +162,8 @@ def words(act: Act) -> tuple[str, ...]:
             return ("label", str(act.port))
         case UnlabelPort():
             return ("unlabel", str(act.port))
+        case LoadRules():
+            return ("rules", act.manager)
         case _:
             return (act.verb, act.unit)
 
@@ -165,6 +179,8 @@ def parse(found: Sequence[str], why: str = "") -> Act:
             return SetZone(zone, was, why)
         case ("name", name, was) if all(HOST_NAME.fullmatch(each) or each == NONE for each in (name, was)):
             return SetHostName(name, was, why)
+        case ("rules", manager) if manager in MANAGERS:
+            return LoadRules(manager, why)
         case ("label" | "unlabel" as verb, port) if re.fullmatch(r"[1-9][0-9]{0,4}", port) and int(port) < 65536:
             return LabelPort(int(port), why) if verb == "label" else UnlabelPort(int(port), why)
         case _:
@@ -194,6 +210,8 @@ def inverse(act: Act, why: str = "") -> Act | None:
             return UnlabelPort(act.port, why)
         case UnlabelPort():
             return LabelPort(act.port, why)
+        case LoadRules():
+            return LoadRules(act.manager, why)
 
 
 # How a package is installed without questions, by the ID and ID_LIKE words of os-release(5).

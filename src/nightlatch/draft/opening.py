@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from nightlatch.draft import blocks, wanted
+from nightlatch.draft import blocks, filtering, wanted
 from nightlatch.draft.closing import Candidate, Guesswork
 from nightlatch.draft.steps import AddLine, AnyStep, AppendBlock, MakeFolder, ReplaceLine, SetMode, SetOwner
 from nightlatch.estate.model import Estate
@@ -25,6 +25,7 @@ def open_up(work: Guesswork, item: Missing, why: str, estate: Estate) -> Iterato
     account = work.access.reading.accounts.by_name.get(grant.account)
     if account is None:
         return
+    yield from filtering.lets_in(work, wanted.seen_by_guest([grant]), why)
     yield from _modes(work, account, why)
     yield from _lists(work, account, why)
     yield from _widen(work, grant, why)

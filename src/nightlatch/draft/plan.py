@@ -7,24 +7,25 @@ left. At the end every step that the proof does not need is dropped, so that the
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 
 from nightlatch.audit import holes, shut_out
 from nightlatch.audit.holes import kind_of
 from nightlatch.audit.naming import Names, comments_of, names_of
-from nightlatch.draft import moving, ports, services
-from nightlatch.draft.acts import Act, Disable, LabelPort, Stop
+from nightlatch.draft import filtering, moving, ports, services
+from nightlatch.draft.acts import Act, Disable, LabelPort, LoadRules, Stop
 from nightlatch.draft.closing import Candidate, Guesswork
 from nightlatch.draft.opening import open_up
-from nightlatch.draft.steps import AnyStep, Left, StepError, apply_all
+from nightlatch.draft.steps import AnyStep, Left, SetRules, StepError, apply_all
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import RefusedError
+from nightlatch.net.addresses import NO_ADDRESS
 from nightlatch.readings import guest as readings
-from nightlatch.reason.access import Gives, Grant, GrantKind, Sources, joined, without
+from nightlatch.reason.access import COMMON, Gives, Grant, GrantKind, Sources, joined, without
 from nightlatch.reason.differences import Missing, Surplus, covers, missing, surplus
-from nightlatch.reason.grants import expand, realms
+from nightlatch.reason.grants import as_seen, expand, realms
 from nightlatch.reason.paths import GuestAccess, guest_access
 from nightlatch.reason.stated import ssh_ports
 
@@ -98,6 +99,12 @@ class State:
         s, m = self.certain
         return len(s) + len(m)
 
+    @property
+    def unsure(self) -> int:
+        """How many differences are possible."""
+        found = [*(each.possible for each in self.surplus), *(each.possible for each in self.missing)]
+        return sum(any(each.values()) for each in found)
+
 
 class Desk:
     """Works out what evidence lets in against the grants, as often as a draft needs it."""
@@ -107,6 +114,8 @@ class Desk:
         self.realms = realms(estate)
         self.known = names_of(estate)
         self.grants = tuple(expand(estate, snapshot.guest, at, snapshot.facts))
+        self.seen = as_seen(estate, self.grants)  # what a limit that is written on the guest has to name
+        self.of_grant = {id(grant): seen for grant, seen in zip(self.grants, self.seen, strict=True)}
         self.kept = {g.account for g in self.grants if g.kind is GrantKind.EMERGENCY}
         self.kept |= {e.account for e in estate.emergency if snapshot.guest in e.guests}
         self.shut_out = [(m.grant, m.power) for m in self.state(snapshot).missing if m.certain]
@@ -133,7 +142,7 @@ class Desk:
         return self.known.also(comments_of(state.access))
 
     def candidates(self, state: State) -> Iterator[Candidate]:
-        work = Guesswork(state.access, self.grants, self.estate.narrow_at)
+        work = Guesswork(state.access, self.seen, self.estate.narrow_at)
         names = self.names(state)
         over, under = state.certain
         for out in shut_out.grouped(under, state.access, names):
@@ -142,14 +151,20 @@ class Desk:
             why = out.promise if lost_meanwhile else out.finding.text
             for item in out.items:
                 if item.grant.kind is not GrantKind.EMERGENCY:
-                    yield from open_up(work, item, why, self.estate)
-        for hole in holes.holes(over):
-            certain = joined(item.certain for item in hole.items)
+                    yield from open_up(work, replace(item, grant=self.of_grant[id(item.grant)]), why, self.estate)
+        found = [(hole, joined(item.certain for item in hole.items)) for hole in holes.holes(over)]
+        open_to = joined(certain for _, certain in found).get(COMMON, NO_ADDRESS)
+        first = holes.sentence(found[0][0], found[0][1], names) if found else ""
+        at_filter = list(filtering.keeps_out(work, open_to, first)) if "filter" in self.estate.narrow_at else []
+        if self.estate.narrow_at[:1] == ("filter",):
+            yield from at_filter
+        for hole, certain in found:
             why = holes.sentence(hole, certain, names)
             for each in hole.items:
                 # An emergency account is exempt: what is wrong with it is told, and mended by hand.
                 if each.path.account not in self.kept or kind_of(each.path) == "password":
                     yield from work.close(each, why)
+        yield from at_filter
 
 
 def make(estate: Estate, snapshot: Snapshot, at: datetime) -> Draft:
@@ -167,7 +182,7 @@ def make(estate: Estate, snapshot: Snapshot, at: datetime) -> Draft:
         steps, state = better
         if state.weight < best.weight:
             best, best_steps = state, steps
-    steps = _fewest(desk, best_steps, best.weight)
+    steps = _fewest(desk, best_steps, best)
     steps = tuple(sorted(steps, key=lambda s: not s.opens))
     final = desk.tried(steps) or best
     made = Draft(snapshot.guest, steps, tuple(_left(desk, final)))
@@ -185,11 +200,14 @@ def _stated(desk: Desk, made: Draft) -> Draft:
         spec, _ = ssh_ports(estate, desk.state(now).access)
         left += (Left(f"SSH should be on other ports ({spec.origin}).", "enact this draft first"),) if spec else ()
     else:
-        wishes.append(ports.given(estate, desk.state(now).access))
-    steps += tuple(step for each in wishes for step in each.steps)
+        wishes.append(ports.given(estate, desk.state(now).access, desk.seen))
+    steps = filtering.merged(steps, tuple(step for each in wishes for step in each.steps))
+    wishes.append(filtering.loading_acts(desk.state(start).access.reading, steps))
     left += tuple(entry for each in wishes for entry in each.left)
     # A label comes first: without it sshd can't listen on the port that its files name.
-    acts = sorted((act for each in wishes for act in each.acts), key=lambda act: not isinstance(act, LabelPort))
+    acts = sorted(
+        (act for each in wishes for act in each.acts), key=lambda act: not isinstance(act, LabelPort | LoadRules)
+    )
     return Draft(made.guest, steps, left, "", tuple(acts))
 
 
@@ -202,7 +220,7 @@ def _better(
         if not candidate or candidate in seen:
             continue
         seen.add(candidate)
-        longer = steps + candidate
+        longer = filtering.merged(steps, candidate)
         after = desk.tried(longer)
         if after is None or door_shrunk(desk, state, after):
             continue
@@ -212,13 +230,13 @@ def _better(
     return None
 
 
-def _fewest(desk: Desk, steps: tuple[AnyStep, ...], weight: int) -> tuple[AnyStep, ...]:
-    """Drop steps until every one that is left is needed."""
-    for step in reversed(steps):
-        shorter = tuple(each for each in steps if each is not step)
+def _fewest(desk: Desk, steps: tuple[AnyStep, ...], whole: State) -> tuple[AnyStep, ...]:
+    """Drop steps until every one that is left is needed, be it that something stays decided."""
+    for group in reversed(filtering.together(steps)):
+        shorter = tuple(each for each in steps if not any(each is one for one in group))
         after = desk.tried(shorter)
-        if after is not None and after.weight <= weight:
-            return _fewest(desk, shorter, after.weight)
+        if after is not None and after.weight <= whole.weight and after.unsure <= whole.unsure:
+            return _fewest(desk, shorter, after)
     return steps
 
 
@@ -268,6 +286,11 @@ def prove(estate: Estate, draft: Draft, snapshot: Snapshot, at: datetime) -> Pro
             raise RefusedError(
                 f'{draft.guest}: the step "{step}" would shut the door that Nightlatch comes in by, or an emergency account'
             )
+    if any(isinstance(step, SetRules) for step in draft.steps):
+        own = [grant.callers.perhaps for grant in desk.grants if grant.kind is not GrantKind.GRANT]
+        because = filtering.shut_at_boot(before.access, state.access, joined(own).get(COMMON, NO_ADDRESS))
+        if because:
+            raise RefusedError(f"{draft.guest}: {because}")
     if not draft.returns:
         _closed(desk, draft, before, state)
     return ProvedDraft(draft, snapshot, state.snapshot, at, _PROVED)
@@ -309,13 +332,22 @@ def _left(desk: Desk, state: State) -> Iterator[Left]:
     """What is certain and still there, with what a person can do about it."""
     names = desk.names(state)
     over, under = state.certain
-    for finding in holes.findings(over, state.snapshot.guest, names):
-        by_sudo = finding.proofs[0].text.startswith("sudo")
-        hand = "edit the sudo rules with visudo; drafting them comes later" if by_sudo else "change it on the guest"
-        yield Left(finding.text, EXEMPT if desk.kept & set(finding.subjects) else hand)
+    for hole in holes.holes(over):
+        for finding in holes.findings(hole.items, state.snapshot.guest, names):
+            yield Left(finding.text, EXEMPT if desk.kept & set(finding.subjects) else _by_hand(hole))
     for out in shut_out.grouped(under, state.access, names):
         emergency = any(item.grant.kind is GrantKind.EMERGENCY for item in out.items)
         yield Left(out.finding.text, EXEMPT if emergency else out.cause.hand)
+
+
+def _by_hand(hole: holes.Hole) -> str:
+    """What a person can do about a hole that no step closes."""
+    alike = next((path.alike for path in hole.paths if path.alike), "")
+    if alike:
+        return f"all who come by the forward are {alike} to this guest: limit them before it, in the perimeter or at its host"
+    if hole.cause.text.startswith("sudo"):
+        return "edit the sudo rules with visudo; drafting them comes later"
+    return "change it on the guest"
 
 
 EXEMPT = "emergency accounts are never drafted; change it on the guest"

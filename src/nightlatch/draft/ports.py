@@ -6,19 +6,24 @@ once that was proven, and the next draft closes the old one over it.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
 
+from nightlatch.draft import filtering, wanted
 from nightlatch.draft.acts import LabelPort
+from nightlatch.draft.closing import Guesswork
 from nightlatch.draft.given import Given
-from nightlatch.draft.steps import AnyStep, InsertSetting, MakeFile, MakeFolder, ReplaceLine, Rewrite
+from nightlatch.draft.steps import AnyStep, InsertSetting, MakeFile, MakeFolder, ReplaceLine, Rewrite, apply_all
 from nightlatch.estate.model import Estate, ServiceSpec
 from nightlatch.evidence.snapshot import ABSENT, Kind
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats import sshd_config
-from nightlatch.net.addresses import union
+from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet, union
+from nightlatch.readings import guest as readings
 from nightlatch.readings import sockets
 from nightlatch.readings.rules import Does
-from nightlatch.reason.filtering import deciding, flow_to, passed
+from nightlatch.reason.access import Grant
+from nightlatch.reason.filtering import Verdict, deciding, flow_to, passed
 from nightlatch.reason.paths import GuestAccess
 from nightlatch.reason.settings import listeners
 from nightlatch.reason.stated import ssh_ports
@@ -27,8 +32,8 @@ DROP_IN = "90-ports.conf"
 HEAD = "# the ports of SSH, as the estate file states them"
 
 
-def given(estate: Estate, access: GuestAccess) -> Given:
-    """All that is due so that SSH is reached on the stated ports, and no other."""
+def given(estate: Estate, access: GuestAccess, grants: Sequence[Grant]) -> Given:
+    """All that is due so that SSH is reached on the stated ports, and no other; `grants` say by whom."""
     out = Given()
     spec, now = ssh_ports(estate, access)
     if spec is None:
@@ -49,7 +54,8 @@ def given(estate: Estate, access: GuestAccess) -> Given:
     if out.left:
         return Given(left=out.left)
     if out.steps:
-        _reachable(access, spec, sorted(target - now), out)
+        _labelled(access, target - now, out)
+        _let_in(Guesswork(access, grants, estate.narrow_at), sorted(target - now), target, why, out)
     if target != wanted:
         _later(estate, access, spec, came, bool(out.steps), out)
     return out
@@ -145,10 +151,10 @@ def _file(access: GuestAccess, folder: str, path: str, content: str, why: str) -
         yield MakeFile(path, why, False, content, 0o644, 0, 0)
 
 
-def _reachable(access: GuestAccess, spec: ServiceSpec, fresh: list[int], out: Given) -> None:
-    """What else must let a new port in: the access control's labels, and filters."""
+def _labelled(access: GuestAccess, fresh: set[int], out: Given) -> None:
+    """The labels that the access control wants of new ports."""
     labels, reading = access.reading.labels, access.reading
-    for port in fresh:
+    for port in sorted(fresh):
         if labels.mode in ("enforcing", "permissive") and not labels.lets_ssh(port):
             why = f"SELinux is {labels.mode} here, and lets sshd listen only on ports labelled ssh_port_t."
             if reading.service.is_live:
@@ -157,8 +163,25 @@ def _reachable(access: GuestAccess, spec: ServiceSpec, fresh: list[int], out: Gi
                 out.leave(
                     f"Port {port} lacks its label. {why}", f"semanage port -a -t ssh_port_t -p tcp {port}, on the guest"
                 )
-    for port in fresh:
-        _filtered(access, port, out)
+
+
+def _let_in(work: Guesswork, fresh: list[int], target: set[int], why: str, out: Given) -> None:
+    """What the filter needs so that callers come through to new ports, too; what it is left with otherwise."""
+    access, reading = work.access, work.access.reading
+    wants = (
+        wanted.seen_by_guest(work.grants) or EVERY_ADDRESS
+    )  # where nobody is granted, whoever comes in now is told of
+    kept_out = [port for port in fresh if _rule_in_the_way(access, port, wants) is not None]
+    for steps in filtering.lets_in(work, wants, why, tuple(sorted(target))) if kept_out else ():
+        after = replace(access, reading=readings.read(apply_all(reading.snapshot, steps)))
+        if all(_rule_in_the_way(after, port, wants) is None for port in fresh):
+            out.steps[:0] = steps
+            return
+    for port in kept_out:
+        found = _rule_in_the_way(access, port, wants)
+        if found is not None:
+            text = f"The packet filter keeps callers from port {port} whom it lets through now: {found.text} ({found.origin})."
+            out.leave(text, "open it there first; a change that can't be reached over the new port goes back")
     held = reading.filter.rules.gaps if reading.filter.rules is not None else ()
     for gap in (*reading.filter.gaps, *held)[:1] if fresh else ():
         out.leave(
@@ -167,20 +190,16 @@ def _reachable(access: GuestAccess, spec: ServiceSpec, fresh: list[int], out: Gi
         )
 
 
-def _filtered(access: GuestAccess, port: int, out: Given) -> None:
-    """A new port that the guest's own filter keeps callers from, whom it lets through to one of the ports of now."""
+def _rule_in_the_way(access: GuestAccess, port: int, wants: AddressSet) -> Verdict | None:
+    """The rule by which the guest's own filter keeps some of these callers from a new port, whom it lets through to one of
+    now."""
     rules = access.reading.filter.rules
     if rules is None:
-        return
+        return None
     before = union(passed(rules, flow_to(access.reading, each.address, each.port)).perhaps for each in access.listeners)
     flow = flow_to(access.reading, "", port)
-    lost = before - passed(rules, flow).perhaps
-    found = deciding(rules, flow, lost, (Does.DROP, Does.REJECT)) if lost else None
-    if found is not None:
-        text = (
-            f"The packet filter keeps callers from port {port} whom it lets through now: {found.text} ({found.origin})."
-        )
-        out.leave(text, "open it there first; a change that can't be reached over the new port goes back")
+    lost = before & wants - passed(rules, flow).perhaps
+    return deciding(rules, flow, lost, (Does.DROP, Does.REJECT)) if lost else None
 
 
 def _later(estate: Estate, access: GuestAccess, spec: ServiceSpec, came: int, doing: bool, out: Given) -> None:

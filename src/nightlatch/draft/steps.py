@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
+from nightlatch.draft import loading
 from nightlatch.evidence.snapshot import ABSENT, Entry, Kind, Snapshot
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats import sshd_config
@@ -160,8 +161,22 @@ class Rewrite(Step):
         return f"in {self.path}: {self.about}"
 
 
+@dataclass(frozen=True, slots=True)
+class SetRules(Step):
+    """Give a file of a packet filter's `manager` another content, or make it; `seen` is what it must be now."""
+
+    manager: str
+    seen: Entry
+    content: bytes
+    about: str
+
+    def __str__(self) -> str:
+        return f"in {self.path}: {self.about}" if self.seen.kind is Kind.FILE else f"make {self.path}: {self.about}"
+
+
 AnyStep = (
     SetAddress
+    | SetRules
     | Rewrite
     | ReplaceLine
     | InsertSetting
@@ -201,6 +216,8 @@ def apply(snapshot: Snapshot, step: AnyStep) -> Snapshot:
                 raise StepError(f"{step.path} is not as it was when it was read")
             _raw(entry, step)
             return _content(snapshot, step, step.content)
+        case SetRules():
+            return _rules_set(snapshot, step, entry or ABSENT)
         case MakeFolder():
             if entry is not None and entry.kind is not Kind.ABSENT:
                 raise StepError(f"{step.path} is there already")
@@ -218,7 +235,7 @@ def apply(snapshot: Snapshot, step: AnyStep) -> Snapshot:
         case Return():
             if (entry or ABSENT) != step.seen:
                 raise StepError(f"{step.path} is not as it was when it was read")
-            return snapshot.with_files({step.path: step.entry})
+            return loading.reloaded(snapshot, snapshot.with_files({step.path: step.entry}), step.path)
 
 
 def _raw(entry: Entry | None, step: AnyStep) -> bytes:
@@ -232,6 +249,18 @@ def _raw(entry: Entry | None, step: AnyStep) -> bytes:
 def _content(snapshot: Snapshot, step: AnyStep, content: bytes) -> Snapshot:
     entry = snapshot.entries[step.path]
     return snapshot.with_files({step.path: replace(entry, content=content, size=len(content))})
+
+
+def _rules_set(snapshot: Snapshot, step: SetRules, entry: Entry) -> Snapshot:
+    """The file, and what a running guest holds once that is loaded."""
+    if (entry.kind, entry.digest) != (step.seen.kind, step.seen.digest):
+        raise StepError(f"{step.path} is not as it was when it was read")
+    if entry.kind is Kind.FILE:
+        _raw(entry, step)
+        made = replace(entry, content=step.content, size=len(step.content))
+    else:
+        made = Entry(Kind.FILE, 0o640 if step.manager == "ufw" else 0o644, 0, 0, len(step.content), step.content)
+    return loading.reloaded(snapshot, snapshot.with_files({step.path: made}), step.path)
 
 
 def _replaced(raw: bytes, step: ReplaceLine) -> bytes:

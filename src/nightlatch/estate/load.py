@@ -30,6 +30,7 @@ SECTIONS = (
     "nightlatch", "estate", "time_zone", "authorities", "places", "people", "teams", "robots", "networks", "guests",
     "guests_from", "grants", "services", "emergency", "waivers", "narrow_at",
 )  # fmt: skip
+LAYERS = ("key", "service", "filter")  # where a source limit is written, unless the file says otherwise
 LATER = {"directories": "groups of a directory come later"}
 GUEST = ("system", "dial", "via", "labels", "host_keys", "network", "addresses", "host_name", "time_zone")
 
@@ -106,8 +107,10 @@ class _Loader:
             lambda n, k, v: self._principal(n, k, v, guest_names, robot=True),
         )
         reader.each(self.source, found.get("teams"), "a team", self._team)
-        names = sentences.Names(self.places, self.principals, self.teams, self.guests)
-        reader.each(self.source, found.get("networks"), "a network", self._network)
+        names = sentences.Names(self.places, self.principals, self.teams, self.guests, self.networks)
+        reader.each(
+            self.source, found.get("networks"), "a network", lambda n, k, v: self._network(n, k, v, guest_names)
+        )
         reader.each(
             self.source, found.get("guests"), "a guest", lambda n, k, v: self._guest(self.source, n, k, v, names)
         )
@@ -149,8 +152,8 @@ class _Loader:
             self.key_files[node.text or ""] = found
         return found
 
-    def _network(self, name: str, key: Node, node: Node) -> None:
-        found = networks.network(self.source, name, key, node, self.places, self.folder)
+    def _network(self, name: str, key: Node, node: Node, guests: dict[str, Node]) -> None:
+        found = networks.network(self.source, name, key, node, self.places, self.folder, guests)
         if found is not None:
             self.networks[name] = found
 
@@ -269,12 +272,9 @@ class _Loader:
 
     def _narrow_at(self, node: Node | None) -> tuple[str, ...]:
         if node is None:
-            return ("key", "service")
+            return LAYERS
         out: list[str] = []
         for item in reader.items(self.source, node, "narrow_at"):
-            if item.text == "filter":
-                self.source.fault(item, "filters can't be drafted by this version yet", "service, key")
-                continue
-            value = reader.one_of(self.source, item, "narrow_at", ("service", "key"))
+            value = reader.one_of(self.source, item, "narrow_at", LAYERS)
             out += [value] if value else []
         return tuple(out)

@@ -59,10 +59,11 @@ class Team:
 
 @dataclass(frozen=True, slots=True)
 class PlaceRef:
-    """Where a sentence says callers are: a place by name, or addresses written out."""
+    """Where a sentence says callers are: a place or a network by name, or addresses written out."""
 
     text: str
     place: str = ""
+    network: str = ""
     addresses: AddressSet | None = None
 
 
@@ -118,9 +119,29 @@ class Perimeter:
 
 
 @dataclass(frozen=True, slots=True)
+class Forward:
+    """Who calls `port` at the address `at` (None: any of its host's) is sent to a port of a guest, at the address `to` where
+    that is written. The guest sees the caller, or all callers as `sees`."""
+
+    network: str
+    at: IPAddress | None
+    port: int
+    guest: str
+    to_port: int
+    origin: Origin
+    to: IPAddress | None = None
+    sees: IPAddress | None = None
+
+    def __str__(self) -> str:
+        at = "any address" if self.at is None else f"[{self.at}]" if self.at.version == 6 else str(self.at)
+        return f"{at}:{self.port}" if self.at is not None else f"{at}, port {self.port}"
+
+
+@dataclass(frozen=True, slots=True)
 class NetworkSpec:
     """A network that guests sit on. `hosts` are the addresses of the machine that runs them, `leases` are ranges (first
-    and last address, both included) from which a server gives out addresses, `gateways` what leads out of it."""
+    and last address, both included) from which a server gives out addresses, `gateways` what leads out of it. The addresses
+    of a `private` one mean nothing outside."""
 
     name: str
     subnets: tuple[IPNetwork, ...]
@@ -130,6 +151,8 @@ class NetworkSpec:
     gateways: tuple[IPAddress, ...] = ()
     servers: tuple[IPAddress, ...] = ()
     perimeters: tuple[Perimeter, ...] = ()
+    private: bool = False
+    forwards: tuple[Forward, ...] = ()
 
     def subnet_of(self, address: IPAddress) -> IPNetwork | None:
         """The subnet that an address lies in."""

@@ -1,4 +1,4 @@
-"""`networks`, and where guests sit on them: subnets, pools of leases, hosts, gateways; the addresses of guests."""
+"""`networks`, and where guests sit on them: subnets, pools of leases, hosts, gateways, forwards; the addresses of guests."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TypeVar
 
 from nightlatch.estate import perimeters, reader
-from nightlatch.estate.model import NetworkSpec, Place, StatedAddress
+from nightlatch.estate.model import Forward, NetworkSpec, Place, StatedAddress
 from nightlatch.formats.yaml_tree import Node, Source
 from nightlatch.net.kinds import kind_of
 from nightlatch.net.literal import (
@@ -22,11 +22,7 @@ from nightlatch.net.literal import (
     parse_subnet,
 )
 
-KEYS = ("subnet", "host", "leases", "gateway", "name_servers", "perimeter")
-LATER = {
-    "private": "networks with an address space of their own come with forwards, later",
-    "forwards": "forwards come later",
-}
+KEYS = ("subnet", "host", "leases", "gateway", "name_servers", "perimeter", "private", "forwards")
 INTERFACE = re.compile(r"[A-Za-z0-9][A-Za-z0-9._@:-]{0,14}")
 
 T = TypeVar("T")
@@ -46,10 +42,11 @@ def values(source: Source, node: Node | None, what: str, parse: Callable[[str], 
 
 
 def network(
-    source: Source, name: str, key: Node, node: Node, places: Mapping[str, Place], folder: Path
+    source: Source, name: str, key: Node, node: Node, places: Mapping[str, Place], folder: Path, guests: Mapping[str, object]
 ) -> NetworkSpec | None:  # fmt: skip
-    """One network. Two subnets that overlap, and addresses that lie outside of all of them, are faults."""
-    found = reader.section(source, node, f"network {name}", KEYS, LATER, ("subnet",))
+    """One network. Two subnets that overlap, and addresses that lie outside of all of them, are faults; `guests` are their
+    names."""
+    found = reader.section(source, node, f"network {name}", KEYS, None, ("subnet",))
     if "subnet" not in found:
         return None
     subnets: list[IPNetwork] = []
@@ -76,6 +73,8 @@ def network(
                 item, f"{low}-{high} lies outside of {name} ({_listed(subnets)})", "a range inside one subnet of it"
             )
         leases.append((low, high))
+    if name in places:
+        source.fault(key, f'"{name}" is a place already', "a name of its own, for from may name both")
     servers = tuple(address for _, address in values(source, found.get("name_servers"), "a name server", parse_address))
     return NetworkSpec(
         name,
@@ -86,7 +85,36 @@ def network(
         inside("gateway", "the gateway"),
         servers,
         perimeters.perimeters(source, found["perimeter"], name, places, folder) if "perimeter" in found else (),
+        "private" in found and reader.one_of(source, found["private"], "private", ("true", "false")) == "true",
+        tuple(_forwards(source, name, found["forwards"], guests)) if "forwards" in found else (),
     )
+
+
+def _forwards(source: Source, network: str, node: Node, guests: Mapping[str, object]) -> Iterator[Forward]:
+    """`forwards`: {at: ADDRESS, port: N, to: {guest: NAME, port: N}, guest_sees: ADDRESS}."""
+    needed = ("at", "port", "to")
+    for item in reader.items(source, node, "forwards"):
+        found = reader.section(source, item, "a forward", (*needed, "guest_sees"), None, needed)
+        if len(found) < len(needed) or any(key not in found for key in needed):
+            continue
+        to = reader.section(source, found["to"], "to", ("guest", "port", "address"), None, ("guest", "port"))
+        if "guest" not in to or "port" not in to:
+            continue
+        guest = reader.named(source, to["guest"], "the guest", guests, "guests")
+        at = _end(source, found["at"], "any")
+        sees = _end(source, found["guest_sees"], "caller") if "guest_sees" in found else None
+        yield Forward(
+            network, at if at is None or int(at) else None, reader.whole(source, found["port"], "the port", 1, 65535), guest,
+            reader.whole(source, to["port"], "the port", 1, 65535), source.origin(item),
+            next((address for _, address in values(source, to.get("address"), "the address", parse_address)), None), sees,
+        )  # fmt: skip
+
+
+def _end(source: Source, node: Node, word: str) -> IPAddress | None:
+    """An address, or None for the word that stands for all."""
+    if node.text is not None and node.text.strip() == word:
+        return None
+    return next((address for _, address in values(source, node, f"an address or {word}", parse_address)), None)
 
 
 def _listed(subnets: list[IPNetwork]) -> str:

@@ -90,11 +90,20 @@ def _perimeter() -> _Schema:
     return {"anyOf": [_closed(read, tuple(read)), _closed({"claimed": _some(claim)}, ("claimed",))]}
 
 
+def _forward() -> _Schema:
+    to = _closed({"guest": _NAME, "port": _PORT, "address": _TEXT}, ("guest", "port"))
+    sees = _told("An address, or caller", _TEXT)
+    keys = {"at": _told("An address, or any", _TEXT), "port": _PORT, "to": to, "guest_sees": sees}
+    return _closed(keys, ("at", "port", "to"))
+
+
 def _networks() -> _Schema:
     keys = {
         "subnet": _some(_LENGTH), "host": _told("The machine that runs the guests", _some(_TEXT)),
         "leases": _told("FIRST-LAST, what a server gives out", _some({"type": "string", "pattern": "-"})),
         "gateway": _some(_TEXT), "name_servers": _some(_TEXT),
+        "private": _told("Its addresses mean nothing outside", {"enum": [True, False, "true", "false"]}),
+        "forwards": _some(_forward()),
         "perimeter": _told("The filter outside the guests; several in series, the outermost first", _some(_perimeter())),
     }  # fmt: skip
     return _told("Networks that guests sit on", _named(_closed(keys, ("subnet",))))
@@ -161,7 +170,7 @@ def schema() -> _Schema:
         "grants": {"type": "array", "items": _grant()},
         "services": _told("What runs on guests, and what does not", {"type": "array", "items": _service()}),
         "emergency": {"type": "array", "items": _emergency()}, "waivers": {"type": "array", "items": _waiver()},
-        "narrow_at": _told("Where a source limit is written: the first that fits", _some({"enum": ["service", "key"]})),
+        "narrow_at": _told("Where a source limit is written: the first that fits", _some({"enum": ["filter", "service", "key"]})),
     }  # fmt: skip
     out = {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Nightlatch estate file"}
     return {

@@ -12,6 +12,7 @@ from nightlatch.estate.model import (
     Emergency,
     GrantSpec,
     GuestSpec,
+    NetworkSpec,
     Place,
     PlaceRef,
     Principal,
@@ -42,6 +43,7 @@ class Names:
     principals: Mapping[str, Principal]
     teams: Mapping[str, Team]
     guests: Mapping[str, GuestSpec]
+    networks: Mapping[str, NetworkSpec]
 
     @property
     def labels(self) -> dict[str, list[str]]:
@@ -54,7 +56,7 @@ class Names:
 
 
 def places(source: Source, node: Node, names: Names) -> tuple[PlaceRef, ...]:
-    """`from`: place names, `anywhere`, or addresses written out."""
+    """`from`: names of places and networks, `anywhere`, or addresses written out."""
     out: list[PlaceRef] = []
     for item in reader.items(source, node, "from"):
         value = reader.text(source, item, "a place")
@@ -63,7 +65,9 @@ def places(source: Source, node: Node, names: Names) -> tuple[PlaceRef, ...]:
         if value == ANYWHERE:
             out.append(PlaceRef(value, addresses=EVERY_ADDRESS))
         elif PLACE_NAME.fullmatch(value):
-            if reader.named(source, item, "the place", names.places, "places"):
+            if value in names.networks:
+                out.append(PlaceRef(value, network=value))
+            elif reader.named(source, item, "the place", names.places, "places"):
                 out.append(PlaceRef(value, place=value))
         else:
             found = network(source, item, value)

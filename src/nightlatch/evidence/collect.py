@@ -41,7 +41,7 @@ FIREWALLD_SERVICES = tuple(
 FILES = (
     "/etc/os-release", "/etc/hostname", "/etc/passwd", "/etc/group", "/etc/shadow", "/etc/nsswitch.conf",
     "/etc/nologin", "/etc/default/ssh", "/etc/sysconfig/sshd", "/etc/sudoers", "/etc/security/access.conf",
-    "/etc/hosts.allow", "/etc/hosts.deny", "/etc/nftables.conf", "/etc/sysconfig/nftables.conf",
+    "/etc/hosts.allow", "/etc/hosts.deny", "/etc/nftables.conf", "/etc/sysconfig/nftables.conf", "/etc/nightlatch.nft",
     "/etc/iptables/rules.v4", "/etc/iptables/rules.v6", "/etc/sysconfig/iptables", "/etc/sysconfig/ip6tables",
     "/etc/iptables/ipsets", "/etc/sysconfig/ipset", "/etc/default/ufw", "/etc/ufw/ufw.conf",
     *(f"/etc/ufw/{name}{six}.rules" for name in ("before", "after", "user") for six in ("", "6")),

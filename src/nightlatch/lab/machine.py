@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import shutil
 import subprocess
 from collections.abc import Iterator, Mapping
 from pathlib import Path
@@ -52,7 +53,7 @@ class Guest(Node):
         self.spare = folder / "spare"
         for each in (self.root, self.spare):
             each.mkdir(exist_ok=True)
-        self._mounted = False
+        self._mounted = self.booted = False
 
     def mount(self) -> None:
         """Put the layers together."""
@@ -65,6 +66,9 @@ class Guest(Node):
         """Start the guest and wait until it is up: units started, and a daemon or socket on port 22 where it has one."""
         self.mount()
         self.cgroup.mkdir(parents=True, exist_ok=True)
+        if self.booted:
+            self._forget_rules()
+        self.booted = True
         program = ("/usr/sbin/sshd", "-D", *self.options) if self.bare else SYSTEMD
         inner = ("sh", "-c", BARE, "sh", *program) if self.bare else program
         words = ["sh", str(INIT), str(self.root), *inner]
@@ -79,6 +83,11 @@ class Guest(Node):
         waited(f"{self.name}: the start of its first process", self._first_process(), seconds)
         if ready:
             waited(f"{self.name}: coming up", self._up(), seconds)
+
+    def _forget_rules(self) -> None:
+        """The network stays over a boot here, with the rules that a kernel would have lost."""
+        if shutil.which("nft", path=SEARCHED):
+            self.run("nft", "flush", "ruleset")
 
     def _first_process(self) -> Iterator[bool]:
         assert self.process is not None

@@ -8,6 +8,7 @@ acts_check() { # nothing is begun that can't be done
             systemctl cat "$what" >/dev/null 2>&1 || { why="$what is not there"; return 1; }
             ;;
         zone) [ "$what" = - ] || [ -f "/usr/share/zoneinfo/$what" ] || { why="this guest knows no time zone $what"; return 1; } ;;
+        rules) rules_check "$what" || return 1 ;;
         label | unlabel) command -v semanage >/dev/null || { why="semanage is not there, which labels ports (policycoreutils)"; return 1; } ;;
         esac
     done <"$change/acts"
@@ -19,7 +20,7 @@ acts_do() { # each act, after what it takes to undo it was noted
         case $verb in
         zone) was=$(readlink /etc/localtime) || was=- ;;
         name) was=$(cat /proc/sys/kernel/hostname) ;;
-        label | unlabel) was=- ;;
+        label | unlabel | rules) was=- ;;
         *) was="$(systemctl is-enabled "$what" 2>/dev/null | head -n 1) $(systemctl is-active "$what" 2>/dev/null)" ;;
         esac
         printf '%s %s %s\n' "$verb" "$what" "$was" >>"$change/acted" && settle "$change/acted" || { why="$change has no room"; return 1; }
@@ -37,6 +38,7 @@ act() { # act VERB WHAT
     reload) systemctl daemon-reload && systemctl try-reload-or-restart "$2" ;;
     zone) if [ "$2" = - ]; then rm -f /etc/localtime; else lead_zone "../usr/share/zoneinfo/$2"; fi ;;
     name) [ "$2" = - ] || printf '%s' "$2" >/proc/sys/kernel/hostname ;;
+    rules) rules_load "$2" ;;
     label) semanage port -a -t ssh_port_t -p tcp "$2" || semanage port -m -t ssh_port_t -p tcp "$2" ;;
     unlabel) semanage port -d -t ssh_port_t -p tcp "$2" ;;
     esac
@@ -85,6 +87,7 @@ unact() { # unact VERB WHAT WAS NOW [boot]: a boot has not started anything yet,
     reload) [ "$5" = boot ] || act reload "$2" ;;
     zone) if [ "$3" = - ]; then rm -f /etc/localtime; else lead_zone "$3"; fi ;;
     name) [ "$5" = boot ] || printf '%s' "$3" >/proc/sys/kernel/hostname ;;
+    rules) [ "$5" = boot ] || rules_load "$2" ;; # at a boot the manager loads its files, which are back by then
     label) semanage port -d -t ssh_port_t -p tcp "$2" ;;
     unlabel) semanage port -a -t ssh_port_t -p tcp "$2" ;;
     esac

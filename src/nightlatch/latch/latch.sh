@@ -107,7 +107,7 @@ Description=Nightlatch: take change $id back after a restart
 DefaultDependencies=no
 RequiresMountsFor=/var/lib/nightlatch $(cut -d' ' -f12- "$change/table" | tr '\n' ' ')
 After=systemd-remount-fs.service systemd-tmpfiles-setup.service
-Before=ssh.service ssh.socket sshd.service sshd.socket${net:+ network-pre.target systemd-networkd.service NetworkManager.service networking.service}
+Before=ssh.service ssh.socket sshd.service sshd.socket${net:+ network-pre.target systemd-networkd.service NetworkManager.service networking.service}${rules:+ $rules}
 ConditionPathExists=!/run/nightlatch/$id
 [Service]
 Type=oneshot
@@ -311,7 +311,7 @@ finish_kept() {
 release() {
     rm -f "/run/nightlatch/$id"
     rmdir /run/nightlatch 2>/dev/null
-    rm -rf "$change/copy" "$change/expected" "$change/table.back" "$change/rehearsed" "$change/loading" "$change/loaded" "$change/going" "$change/unit" "$change/started" "$change/worked" "$change/away" "$change/generate" "$change/acts" "$change/acted" "$change/acted.back"
+    rm -rf "$change/copy" "$change/expected" "$change/table.back" "$change/rehearsed" "$change/loading" "$change/loaded" "$change/going" "$change/unit" "$change/started" "$change/worked" "$change/away" "$change/generate" "$change/acts" "$change/acted" "$change/acted.back" "$change"/rules.*
     if [ -e "$change/record.json" ]; then rm -f "$change"/table; else rm -f "$change"/*.before "$change"/*.after "$change/record.part" "$change/table"; fi
     prune
     settle

@@ -13,7 +13,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from importlib.resources import files
 
-from nightlatch.draft.acts import Install, words
+from nightlatch.draft.acts import Install, LoadRules, words
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.evidence.snapshot import ABSENT, Entry, Kind
 from nightlatch.faults import RefusedError
@@ -21,6 +21,12 @@ from nightlatch.latch.records import CHANGES, HOME, Record, Side, Touched
 
 SEAM = 'at() { say step "$*"; }\n'
 PLAIN = re.compile(rb"[\t\n\x20-\x7e]*\n")
+LOADING = {
+    "nftables": ("nftables.service",),
+    "iptables": ("netfilter-persistent.service", "iptables.service", "ip6tables.service"),
+    "ufw": ("ufw.service",),
+    "firewalld": ("firewalld.service",),
+}
 MARK = "NIGHTLATCH_TEXT_ENDS_HERE"
 
 
@@ -80,6 +86,12 @@ class Transaction:
         """The acts beside files, as words; packages are none of them, for they are there by now."""
         return tuple(words(act) for act in self.proved.draft.acts if not isinstance(act, Install))
 
+    @property
+    def filters(self) -> str:
+        """The units that load rules at a boot: what takes a change back then has to come before them."""
+        managers = {act.manager for act in self.proved.draft.acts if isinstance(act, LoadRules)}
+        return " ".join(unit for manager in sorted(managers) for unit in LOADING[manager])
+
     def record(self) -> Record:
         """What is kept of it on the guest."""
         touched = [
@@ -108,7 +120,7 @@ class Transaction:
             "daemon": shlex.join(self.daemon), "mainfile": self.main_file,
             "mainpath": self.main_path, "sockets": " ".join(self.sockets),
             "was_sockets": " ".join(self.sockets if self.was_sockets is None else self.was_sockets), "rebind": self.rebind,
-            "acts": "yes" if self.acts else "",
+            "acts": "yes" if self.acts else "", "rules": self.filters,
             "unguarded": _word(self.unguarded), "forget": self.forget, "stay": _word(self.stay),
         }  # fmt: skip
         move = self.move or Move("", "", ())
@@ -122,6 +134,7 @@ class Transaction:
         folder = files("nightlatch.latch")
         parts = ["latch.sh", "service.sh", *(["net.sh"] if self.move is not None else [])]
         parts += ["acts.sh"] if self.acts else []
+        parts += ["rules.sh"] if self.filters else []
         body = "".join(folder.joinpath(name).read_text() for name in parts)
         return head + body + self.seam + 'main "$@"\n'
 

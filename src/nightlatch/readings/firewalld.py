@@ -73,6 +73,14 @@ def files_of(snapshot: Snapshot, kind: str) -> tuple[list[Held], list[Gap]]:
     return [found[name] for name in sorted(found)], gaps
 
 
+def used_zones(snapshot: Snapshot) -> list[str]:
+    """The zones that packets are given to: the default one first, then those that name interfaces or sources."""
+    default = shell_vars.parse(snapshot.content(CONF) or b"").value("DefaultZone") or "public"
+    zones, _ = files_of(snapshot, "zones")
+    named = [zone.name for zone in zones if zone.root.all("source") or zone.root.all("interface")]
+    return list(dict.fromkeys([*(zone.name for zone in zones if zone.name == default), *named]))
+
+
 def _held(snapshot: Snapshot, path: str, name: str, gaps: list[Gap]) -> Held | None:
     raw = snapshot.content(path)
     if raw is None:

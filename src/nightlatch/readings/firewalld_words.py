@@ -98,18 +98,18 @@ def contents(root: Element, families: Mapping[str, str], service: Service) -> Ma
     refusing = [each for each in plain_rules if each.first("accept") is None]
     letting = [each for each in plain_rules if each.first("accept") is not None]
     for rule in (*early, *refusing):
-        _rich(rule, families, service, made)
+        rich_rule(rule, families, service, made)
     for element in root.children:
         if element.name == "forward-port":
             _sent("meta nfproto ipv4", element, element, made)
         elif element.name != "rule" and element.name not in ASIDE:
             _element("", element, element, "accept", service, made)
     for rule in (*letting, *late):
-        _rich(rule, families, service, made)
+        rich_rule(rule, families, service, made)
     return made
 
 
-def _rich(rule: Element, families: Mapping[str, str], service: Service, made: Made) -> None:
+def rich_rule(rule: Element, families: Mapping[str, str], service: Service, made: Made) -> None:
     """One rule of the rich language: family, source, destination, one element, one action."""
     heads = []
     family = rule.get("family")

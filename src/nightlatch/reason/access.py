@@ -158,7 +158,8 @@ class Proof:
 
 @dataclass(frozen=True, slots=True)
 class AccessPath:
-    """One way in. `route` names the listening socket; `shape` are logins on the way (none when it is direct)."""
+    """One way in. `route` names the listening socket, and the forward that leads there; `shape` are logins on the way (none
+    when it is direct); `alike` is the address as which the guest sees all who come by it, where it can't tell them apart."""
 
     guest: str
     account: str
@@ -169,6 +170,7 @@ class AccessPath:
     route: str = ""
     service: str = "ssh"
     shape: tuple[str, ...] = ()
+    alike: str = ""
 
     @property
     def place(self) -> tuple[str, str, tuple[str, ...], str]:

@@ -43,15 +43,30 @@ class Book:
 def book(estate: Estate, found: Iterable[Holding], guests: Iterable[str]) -> Book:
     """The book of some guests: O(n log n) in the number of addresses."""
     ordered = sorted_by_address(each for each in found if each.method is not Method.LINK_LOCAL)
-    by_subnet: dict[IPNetwork, list[Holding]] = {}
+    by_subnet: dict[tuple[str, IPNetwork], list[Holding]] = {}
     elsewhere: list[Holding] = []
     subnets = [(network, subnet) for network in estate.networks.values() for subnet in network.subnets]
     for each in ordered:
-        here = next((s for n, s in subnets if s.version == each.address.version and each.address in s), None)
-        by_subnet.setdefault(here, []).append(each) if here is not None else elsewhere.append(each)
-    pages = tuple(_page(network, subnet, by_subnet.get(subnet, [])) for network, subnet in subnets)
+        own = estate.guests[each.guest].network if each.guest in estate.guests else ""
+        here = next((pair for pair in _near(subnets, own) if _lies_in(each.address, pair[1])), None)
+        if here is not None:
+            by_subnet.setdefault((here[0].name, here[1]), []).append(each)
+        else:
+            elsewhere.append(each)
+    pages = tuple(_page(network, subnet, by_subnet.get((network.name, subnet), [])) for network, subnet in subnets)
     known = {each.guest for each in ordered}
     return Book(pages, tuple(elsewhere), tuple(name for name in guests if name not in known))
+
+
+def _near(subnets: list[tuple[NetworkSpec, IPNetwork]], own: str) -> Iterator[tuple[NetworkSpec, IPNetwork]]:
+    """The subnets on which a guest's address may lie, those of its own network first: on a private one sit its own guests
+    only."""
+    yield from (pair for pair in subnets if pair[0].name == own)
+    yield from (pair for pair in subnets if pair[0].name != own and not pair[0].private)
+
+
+def _lies_in(address: IPAddress, subnet: IPNetwork) -> bool:
+    return subnet.version == address.version and address in subnet
 
 
 def narrowed(whole: Book, guests: Collection[str]) -> Book:

@@ -15,6 +15,8 @@ from nightlatch.origin import Origin
 from nightlatch.readings.guest import GuestReading
 from nightlatch.readings.rules import Does, Rules
 from nightlatch.readings.service import OpenSocket
+from nightlatch.reason.access import COMMON, Realm
+from nightlatch.reason.arriving import Arrival, dialled, outside, seen
 from nightlatch.reason.filtering import Flow, Passed, Verdict, flow_to, layers, passed, through, verdicts
 from nightlatch.reason.paths import sockets_of
 from nightlatch.reason.settings import Effective, Listener
@@ -50,7 +52,8 @@ class Piece:
 
 @dataclass(frozen=True, slots=True)
 class Exposed:
-    """One listening socket with all callers there are, in pieces. `program` holds it, as far as is known."""
+    """One listening socket with all callers there are, in pieces. `program` holds it, as far as is known; `by` is the forward
+    that leads there, as text, and `realm` the one whose addresses callers have."""
 
     guest: str
     protocol: str
@@ -58,6 +61,8 @@ class Exposed:
     address: str
     program: str
     pieces: tuple[Piece, ...]
+    by: str = ""
+    realm: Realm = COMMON
 
     def sources(self, fate: Fate) -> AddressSet:
         """All sources of one fate."""
@@ -68,13 +73,19 @@ class Exposed:
 
 
 def exposure(
-    reading: GuestReading, only: Sequence[tuple[str, Listener]] | None = None, around: Sequence[Rules] = ()
+    reading: GuestReading, only: Sequence[tuple[str, Listener]] | None = None, ways: Sequence[Arrival] = (Arrival(),)
 ) -> tuple[Exposed, ...]:  # fmt: skip
-    """Every socket of a guest that others than the guest itself could reach, by port, or these alone; `around` are the filters
-    outside of it."""
-    those = _listeners(reading) if only is None else ((protocol, "sshd", one) for protocol, one in only)
-    found = [_exposed(reading, listener, protocol, program, around) for protocol, program, listener in those]
-    return tuple(sorted(found, key=lambda each: (each.port, each.protocol, each.address)))
+    """Every socket of a guest that others than the guest itself could reach, by port, or these alone, over each of the ways
+    to it."""
+    those = list(_listeners(reading) if only is None else ((protocol, "sshd", one) for protocol, one in only))
+    found = [
+        _exposed(reading, listener, protocol, program, way)
+        for protocol, program, listener in those
+        for way in ways
+        if way.forward is None or protocol == "tcp"
+    ]
+    told = [each for each in found if each.pieces]
+    return tuple(sorted(told, key=lambda each: (each.port, each.protocol, each.address, each.by)))
 
 
 def callers(reading: GuestReading, rules: Rules | None, listener: Listener, protocol: str = "tcp") -> Passed:
@@ -134,20 +145,69 @@ def _program(socket: OpenSocket) -> str:
 
 
 def _exposed(
-    reading: GuestReading, listener: Listener, protocol: str, program: str, around: Sequence[Rules]
+    reading: GuestReading, listener: Listener, protocol: str, program: str, way: Arrival
 ) -> Exposed:  # fmt: skip
-    admitted = listener.admits() - LOOPBACK
     flow = flow_to(reading, listener.address, listener.port, protocol)
     ssh = _is_ssh(reading, listener, program)
-    met = list(layers(reading, flow, around, ssh=ssh))
+    work = _direct if way.forward is None else _forwarded
+    by = str(way.forward) if way.forward is not None else ""
+    pieces = tuple(work(reading, flow, listener, way, ssh))
+    return Exposed(reading.guest, protocol, listener.port, listener.address, program, pieces, by, way.realm)
+
+
+def _direct(reading: GuestReading, flow: Flow, listener: Listener, way: Arrival, ssh: bool) -> list[Piece]:
+    """What becomes of those who dial the guest itself."""
+    admitted = (listener.admits() - LOOPBACK) & way.within
+    met = list(layers(reading, flow, way.around, ssh=ssh))
     if reading.filter.gaps:
         first = reading.filter.gaps[0]
-        pieces = _by_family(Fate.UNDECIDED, admitted, first.because, first.origin)
-    elif not met:
-        pieces = _by_family(Fate.IN, admitted, OPEN, None)
+        return _by_family(Fate.UNDECIDED, admitted, first.because, first.origin)
+    if not met:
+        return _by_family(Fate.IN, admitted, OPEN, None)
+    return list(_decided(met, through(reading, flow, way.around, ssh=ssh), admitted))
+
+
+def _forwarded(reading: GuestReading, flow: Flow, listener: Listener, way: Arrival, ssh: bool) -> list[Piece]:
+    """What becomes of those who come by a forward that leads to this port: past the filters before it, then as the guest sees
+    them."""
+    let_in = seen(reading, flow, way, ssh=ssh)
+    if not let_in.perhaps and way.forward is not None and way.forward.to_port != listener.port:
+        return []
+    everybody = (EVERY_ADDRESS - LOOPBACK) & (_family_of(way) or EVERY_ADDRESS)
+    before = [(rules, dialled(way, flow)) for rules in way.around]
+    whole = _by_family(Fate.IN, everybody, OPEN, None)
+    arrived = list(_decided(before, outside(way, flow), everybody)) if before else whole
+    layered = list(layers(reading, flow, ssh=ssh))
+    if reading.filter.gaps:
+        first = reading.filter.gaps[0]
+        inner = _by_family(Fate.UNDECIDED, EVERY_ADDRESS, first.because, first.origin)
+    elif layered:
+        inner = list(_decided(layered, let_in, EVERY_ADDRESS))
     else:
-        pieces = list(_decided(met, through(reading, flow, around, ssh=ssh), admitted))
-    return Exposed(reading.guest, protocol, listener.port, listener.address, program, tuple(pieces))
+        inner = _by_family(Fate.IN, EVERY_ADDRESS, OPEN, None)
+    return list(_one_after_the_other(arrived, inner, way.sees))
+
+
+def _family_of(way: Arrival) -> AddressSet | None:
+    """The family of addresses in which a forward is dialled; None where it is both."""
+    at = way.forward.at if way.forward is not None else None
+    return None if at is None else ALL_V4 if at.version == 4 else ALL_V6
+
+
+def _one_after_the_other(arrived: list[Piece], inner: list[Piece], alike: AddressSet | None) -> Iterator[Piece]:
+    """Who gets as far as the forward meets the guest, as themselves or all as one."""
+    for piece in arrived:
+        if piece.fate not in (Fate.IN, Fate.UNDECIDED):
+            yield piece
+            continue
+        for each in inner:
+            those = piece.sources & each.sources
+            if alike is not None:
+                those = piece.sources if each.sources & alike else NO_ADDRESS
+            if those:
+                last = each if piece.fate is Fate.IN and (each.text != OPEN or piece.text == OPEN) else piece
+                fate = each.fate if piece.fate is Fate.IN else piece.fate
+                yield Piece(piece.family, fate, those, last.text, last.origin)
 
 
 def _is_ssh(reading: GuestReading, listener: Listener, program: str) -> bool:

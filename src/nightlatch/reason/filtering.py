@@ -160,13 +160,23 @@ def through(reading: GuestReading, flow: Flow, around: Sequence[Rules] = (), *, 
     found = []
     for dialled in _dials(rules, flow) if rules is not None else [flow]:
         outside = [passed(each, replace(dialled, interfaces=())) for each in around]
-        found.append(_both([*outside, *([passed(rules, flow, dialled.port)] if rules is not None else [])]))
+        found.append(both([*outside, *([passed(rules, flow, dialled.port)] if rules is not None else [])]))
     surely, perhaps = union(each.surely for each in found), union(each.perhaps for each in found)
     first = Passed(surely, perhaps, tuple(gap for each in found for gap in each.gaps))
-    return _both([first, *(passed(each, Flow("tcp", flow.port)) for each in reading.filter.behind if ssh)])
+    return both([first, *(passed(each, Flow("tcp", flow.port)) for each in reading.filter.behind if ssh)])
 
 
-def _both(bounds: Sequence[Passed]) -> Passed:
+def inward(reading: GuestReading, flow: Flow, dialled: int, *, ssh: bool = True) -> Passed:
+    """The sources that the guest's own layers let in to a port by dialling this one, be it that a rule sends them on."""
+    rules = reading.filter.rules
+    if rules is not None:
+        first = passed(rules, flow, dialled)
+    else:
+        first = Passed(EVERY_ADDRESS, EVERY_ADDRESS) if dialled == flow.port else Passed(NO_ADDRESS, NO_ADDRESS)
+    return both([first, *(passed(each, Flow("tcp", flow.port)) for each in reading.filter.behind if ssh)])
+
+
+def both(bounds: Sequence[Passed]) -> Passed:
     """Who comes through all of them."""
     found = Passed(EVERY_ADDRESS, EVERY_ADDRESS)
     for each in bounds:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import replace
 from datetime import datetime
 
 from nightlatch.estate.model import Emergency, Estate, GrantSpec, PlaceRef, Principal
@@ -26,14 +27,14 @@ from nightlatch.reason.access import (
     Sources,
     joined,
 )
-from nightlatch.reason.paths import Realms
-from nightlatch.reason.perimeter import around
+from nightlatch.reason.arriving import arrivals, images, subnets
+from nightlatch.reason.realms import Realms
 
 
 def realms(estate: Estate) -> Realms:
     """The realms of the estate: the inside of every place that is seen as other addresses."""
     inside = tuple((p.name, p.inside, p.seen) for p in estate.places.values() if p.inside is not None)
-    return Realms(inside, around(estate))
+    return Realms(inside, arrivals(estate))
 
 
 def sources_of(estate: Estate, refs: Iterable[PlaceRef]) -> Sources:
@@ -45,10 +46,14 @@ def sources_of(estate: Estate, refs: Iterable[PlaceRef]) -> Sources:
             parts.append({COMMON: place.seen})
             if place.inside is not None:
                 parts.append({place.name: place.inside})
+        elif ref.network:
+            network = estate.networks[ref.network]
+            parts.append({network.name if network.private else COMMON: subnets(network)})
         elif ref.addresses is not None:
             parts.append({COMMON: ref.addresses})
             if ref.text == "anywhere":
                 parts.append({p.name: p.inside for p in estate.places.values() if p.inside is not None})
+                parts.append({n.name: subnets(n) for n in estate.networks.values() if n.private})
     return joined(parts)
 
 
@@ -129,7 +134,7 @@ def _own_door(estate: Estate, guest: str, came: Mapping[str, str]) -> Iterator[G
     need: Need = frozenset([Key(fingerprint) if fingerprint else Password(guest, account)])
     sources, where = sources_of(estate, via.places), ", ".join(ref.text for ref in via.places)
     if not via.places:
-        sources, where = _came_from(came)
+        sources, where = _came_from(estate, guest, came)
     if not any(sources.values()):
         return
     # What comes in to change a guest has to be root there.
@@ -140,13 +145,34 @@ def _own_door(estate: Estate, guest: str, came: Mapping[str, str]) -> Iterator[G
     )  # fmt: skip
 
 
-def _came_from(came: Mapping[str, str]) -> tuple[Sources, str]:
-    """The address that a survey came from, as the guest told it; a link-local scope is dropped."""
+def _came_from(estate: Estate, guest: str, came: Mapping[str, str]) -> tuple[Sources, str]:
+    """The address that a survey came from, as the guest told it; a link-local scope is dropped. Where a forward hides who
+    calls, it is not known who did."""
     text = came.get("came_from", "").partition("%")[0]
     try:
-        return {COMMON: parse_network(text)}, text
+        found = parse_network(text)
     except AddressError:
         return NOWHERE, ""
+    ways = realms(estate).ways(guest)
+    if any(way.sees is not None and found <= way.sees for way in ways):
+        return NOWHERE, ""
+    near = next((way.realm for way in ways if way.realm != COMMON and found <= way.within), COMMON)
+    return {near: found}, text
+
+
+def as_seen(estate: Estate, grants: Iterable[Grant]) -> tuple[Grant, ...]:
+    """The grants with callers as their guest sees them: what a limit written on the guest has to name."""
+    arriving = realms(estate).arrivals
+    out = []
+    for grant in grants:
+        ways = arriving.get(grant.guest)
+        if ways is not None:
+            surely, perhaps = (images(ways, sources) for sources in (grant.callers.surely, grant.callers.perhaps))
+            grant = replace(
+                grant, callers=Bounds({COMMON: surely} if surely else {}, {COMMON: perhaps} if perhaps else {})
+            )
+        out.append(grant)
+    return tuple(out)
 
 
 def _emergency(estate: Estate, kept: Emergency, guest: str) -> Iterator[Grant]:

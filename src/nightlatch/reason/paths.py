@@ -6,8 +6,8 @@ decided concretely. What can't be decided makes several worlds, and the bounds a
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 from datetime import datetime
 from itertools import product
 
@@ -15,15 +15,12 @@ from nightlatch.formats.authorized_keys import Options
 from nightlatch.formats.patterns import matches
 from nightlatch.formats.sshd_keywords import spelled
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
-from nightlatch.origin import Origin
 from nightlatch.readings import address_lists
 from nightlatch.readings.accounts import Account
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.guest import GuestReading
-from nightlatch.readings.rules import Rules
 from nightlatch.reason.access import (
     ADMINISTER,
-    COMMON,
     SHELL,
     AccessPath,
     Bounds,
@@ -35,40 +32,16 @@ from nightlatch.reason.access import (
     Sources,
     Unknown,
 )
+from nightlatch.reason.arriving import Arrival, outside, seen
 from nightlatch.reason.files import ChrootProblem, Judge, chroot_problem
-from nightlatch.reason.filtering import Passed, flow_to, through
+from nightlatch.reason.filtering import Passed, flow_to
 from nightlatch.reason.logins import AddressPair, Logins, Turned
 from nightlatch.reason.powers import powers, root_folder
 from nightlatch.reason.privilege import Sudo
-from nightlatch.reason.settings import MOST_UNSURE, Caller, Effective, Listener, Settings, listeners, usable
+from nightlatch.reason.realms import DIRECT, Realms
+from nightlatch.reason.settings import MOST_UNSURE, Caller, Effective, Listener, Settings, World, listeners, usable
 
 EVERYBODY = AddressPair(EVERY_ADDRESS, EVERY_ADDRESS)
-
-
-@dataclass(frozen=True, slots=True)
-class Realms:
-    """Where callers may be: besides the common realm, the inside of every place behind a translation of its own.
-
-    `inside` maps a realm to its own addresses and to those it is seen as; `around` has the filters outside of each guest.
-    """
-
-    inside: tuple[tuple[str, AddressSet, AddressSet], ...] = ()
-    around: Mapping[str, tuple[Rules, ...]] = field(default_factory=dict)
-
-    def lift(self, seen: AddressPair, gaps: tuple[Gap, ...]) -> Bounds:
-        """Callers from what the guest sees: surely where all images are let in, perhaps where some image is."""
-        surely = {COMMON: seen.surely} if seen.surely else {}
-        perhaps = {COMMON: seen.perhaps} if seen.perhaps else {}
-        more: list[Gap] = []
-        for realm, own, seen_as in self.inside:
-            if seen_as <= seen.surely:
-                surely[realm] = own
-            if seen_as & seen.perhaps:
-                perhaps[realm] = own
-                if not seen_as <= seen.perhaps:
-                    because = f"who calls from {realm} may be seen as several addresses, not all of which are let in"
-                    more.append(Gap("address translation", because, Origin(realm)))
-        return Bounds(surely, perhaps, gaps + tuple(more))
 
 
 @dataclass(frozen=True)
@@ -83,7 +56,7 @@ class GuestAccess:
     turned: tuple[Turned, ...]
     gaps: tuple[Gap, ...]
     shut: tuple[tuple[str, Proof], ...]
-    around: tuple[Rules, ...] = ()
+    arrivals: tuple[Arrival, ...] = DIRECT
 
     def settings(self, account: str, sources: AddressSet) -> list[Settings]:
         """The settings that hold for an account somewhere in `sources`, each once; the general ones for no such account."""
@@ -104,6 +77,26 @@ class _Way:
     options: Options
     proofs: tuple[Proof, ...]
     gaps: tuple[Gap, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class _Door:
+    """A socket by one of the ways to it, with those who come as far as the forward on that way."""
+
+    socket: Listener
+    arrival: Arrival
+    outer: Passed
+
+    @property
+    def name(self) -> str:
+        forward = self.arrival.forward
+        return f"port {self.socket.port}" + (f", by the forward from {forward}" if forward is not None else "")
+
+    @property
+    def alike(self) -> str:
+        """The address as which all callers are seen by this way; empty where each is by their own."""
+        hidden = self.arrival.sees
+        return str(hidden) if hidden is not None else ""
 
 
 _Merged = dict[tuple[str, Need, Power], "_Sum"]
@@ -145,9 +138,9 @@ class _Work:
         by_name = top["usedns"].word == "yes"
         self.logins = Logins(reading, at, by_name, top["usepam"].word == "yes", judge)
         self.sudo = Sudo(reading.sudo)
-        self.known: dict[tuple[AddressPair, tuple[Gap, ...]], Bounds] = {}
-        self.passed: dict[Listener, Passed] = {}
-        self.around = realms.around.get(reading.guest, ())
+        self.known: dict[tuple[Arrival, Passed, AddressPair, tuple[Gap, ...]], Bounds] = {}
+        self.passed: dict[tuple[Listener, Arrival], tuple[Passed, Passed]] = {}
+        self.arrivals = realms.ways(reading.guest)
         self.turned: dict[Turned, None] = {}
         self.gaps: dict[Gap, None] = dict.fromkeys([*reading.accounts.gaps, *reading.sshd.gaps, *self.sudo.gaps])
         self.shut: dict[tuple[str, Proof], None] = {}
@@ -161,13 +154,23 @@ class _Work:
         self.gaps.update(dict.fromkeys(self.reading.filter.gaps))
         return GuestAccess(
             self.reading.guest, self.reading, self.effective, sockets, tuple(paths), tuple(self.turned),
-            tuple(self.gaps), tuple(self.shut), self.around,
+            tuple(self.gaps), tuple(self.shut), self.arrivals,
         )  # fmt: skip
 
     def _paths(self, account: Account, socket: Listener) -> Iterator[AccessPath]:
         worlds, gaps = self.effective.worlds(Caller(account.name, account.groups, socket))
-        through = self._through(socket)
-        self.gaps.update(dict.fromkeys([*gaps, *through.gaps]))
+        self.gaps.update(dict.fromkeys(gaps))
+        for arrival in self.arrivals:
+            through, outer = self._through(socket, arrival)
+            self.gaps.update(dict.fromkeys([*through.gaps, *outer.gaps]))
+            if through.perhaps:
+                whole = self._merged(account, socket, worlds, through)
+                yield from self._bounded(account, _Door(socket, arrival, outer), whole, (*gaps, *through.gaps))
+
+    def _merged(
+        self, account: Account, socket: Listener, worlds: Sequence[World], through: Passed
+    ) -> list[_Merged]:  # fmt: skip
+        """What an account gets, from where in the guest's eyes, in each world."""
         whole: list[_Merged] = []
         for world in worlds:
             merged: _Merged = {}
@@ -180,20 +183,27 @@ class _Work:
                 for way in self._ways(account, settings, seen):
                     self._add(merged, account, settings, way)
             whole.append(merged)
-        unread = tuple(self.reading.sshd.gaps) + self.reading.filter.gaps
-        if len(gaps) > MOST_UNSURE:
-            unread += (Gap("SSH server", f"more than {MOST_UNSURE} Match lines can't be decided", gaps[0].origin),)
-        yield from self._bounded(account, socket, whole, unread, (*gaps, *through.gaps))
+        return whole
 
-    def _through(self, socket: Listener) -> Passed:
-        """Who comes through all filters to a socket; worked out once for all accounts."""
-        if socket not in self.passed:
-            self.passed[socket] = through(self.reading, flow_to(self.reading, socket.address, socket.port), self.around)
-        return self.passed[socket]
+    def _through(self, socket: Listener, arrival: Arrival) -> tuple[Passed, Passed]:
+        """Who comes through the guest's filters to a socket, as it sees them, and who comes as far as the forward on the way;
+        worked out once for all accounts."""
+        if (socket, arrival) not in self.passed:
+            flow = flow_to(self.reading, socket.address, socket.port)
+            self.passed[socket, arrival] = (seen(self.reading, flow, arrival), outside(arrival, flow))
+        return self.passed[socket, arrival]
+
+    def _unread(self, undecided: tuple[Gap, ...]) -> tuple[Gap, ...]:
+        """What was not read at all, so that nothing is sure."""
+        unread = tuple(self.reading.sshd.gaps) + self.reading.filter.gaps
+        if len(undecided) > MOST_UNSURE:
+            unread += (Gap("SSH server", f"more than {MOST_UNSURE} Match lines can't be decided", undecided[0].origin),)
+        return unread
 
     def _bounded(
-        self, account: Account, socket: Listener, whole: list[_Merged], unread: tuple[Gap, ...], undecided: tuple[Gap, ...]
+        self, account: Account, door: _Door, whole: list[_Merged], undecided: tuple[Gap, ...]
     ) -> Iterator[AccessPath]:  # fmt: skip
+        unread = self._unread(undecided)
         keys = dict.fromkeys(key for merged in whole for key in merged)
         for key in keys:
             sums = [merged.get(key) for merged in whole]
@@ -206,25 +216,27 @@ class _Work:
             if surely != perhaps:
                 gaps.update(dict.fromkeys(undecided))
             if perhaps:
-                bounds = self._lifted(AddressPair(surely, perhaps), tuple(gaps) if surely != perhaps else ())
+                bounds = self._lifted(door, AddressPair(surely, perhaps), tuple(gaps) if surely != perhaps else ())
                 _, need, power = key
-                yield AccessPath(
-                    self.reading.guest, account.name, need, power, bounds, tuple(proofs), f"port {socket.port}"
-                )  # fmt: skip
+                proof = (*proofs, *door.arrival.proofs)
+                if any(bounds.perhaps.values()):
+                    yield AccessPath(
+                        self.reading.guest, account.name, need, power, bounds, proof, door.name, alike=door.alike
+                    )  # fmt: skip
         if self.reading.sshd.gaps:
             first = self.reading.sshd.gaps[0]
             need = frozenset([Unknown(first.because, first.origin)])
-            bounds = self.realms.lift(AddressPair(NO_ADDRESS, socket.admits()), unread)
+            bounds = self._lifted(door, AddressPair(NO_ADDRESS, door.socket.admits()), unread)
             yield AccessPath(
                 self.reading.guest, account.name, need, SHELL, bounds, (Proof(first.because, first.origin),),
-                f"port {socket.port}",
+                door.name, alike=door.alike,
             )  # fmt: skip
 
-    def _lifted(self, seen: AddressPair, gaps: tuple[Gap, ...]) -> Bounds:
+    def _lifted(self, door: _Door, seen: AddressPair, gaps: tuple[Gap, ...]) -> Bounds:
         """Callers of what the guest sees; many paths share one set, so each is worked out once."""
-        key = (seen, gaps)
+        key = (door.arrival, door.outer, seen, gaps)
         if key not in self.known:
-            self.known[key] = self.realms.lift(seen, gaps)
+            self.known[key] = self.realms.callers(*key)
         return self.known[key]
 
     def _add(self, merged: _Merged, account: Account, settings: Settings, way: _Way) -> None:

@@ -6,27 +6,11 @@ as its table, or only claimed; its chain's name says which.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from ipaddress import ip_network
 
-from nightlatch.estate.model import Estate, NetworkSpec, Perimeter, PerimeterRow
+from nightlatch.estate.model import NetworkSpec, Perimeter, PerimeterRow
 from nightlatch.net.addresses import ALL_V4, ALL_V6, AddressSet, prefix, union
 from nightlatch.readings.rules import Chain, Does, Match, Rule, Rules
-
-
-def around(estate: Estate) -> Mapping[str, tuple[Rules, ...]]:
-    """The perimeters that each guest sits behind, the outermost first; guests behind none are left out."""
-    known: dict[tuple[str, frozenset[str]], tuple[Rules, ...]] = {}
-    out: dict[str, tuple[Rules, ...]] = {}
-    for guest in estate.guests.values():
-        network = estate.networks.get(guest.network)
-        if network is None or not network.perimeters:
-            continue
-        key = (network.name, frozenset(guest.labels))
-        if key not in known:
-            known[key] = tuple(rules_of(network, each, key[1]) for each in network.perimeters)
-        out[guest.name] = known[key]
-    return out
 
 
 def title(perimeter: Perimeter) -> str:
@@ -36,9 +20,10 @@ def title(perimeter: Perimeter) -> str:
     return f"the perimeter of {perimeter.network} ({perimeter.path.rpartition('/')[2]}, taken {perimeter.taken})"
 
 
-def rules_of(network: NetworkSpec, perimeter: Perimeter, labels: frozenset[str]) -> Rules:
-    """A perimeter as it counts for a guest with these labels."""
-    rules = [Rule((Match(_subnets(network)),), Does.ACCEPT, network.origin, "on the same network")]
+def rules_of(network: NetworkSpec, perimeter: Perimeter, labels: frozenset[str], *, near: bool = True) -> Rules:
+    """A perimeter as it counts for a guest with these labels; who is `near`, on the same network, does not meet it."""
+    same = Rule((Match(_subnets(network)),), Does.ACCEPT, network.origin, "on the same network")
+    rules = [same] if near else []
     for row in perimeter.rows:
         if row.label and row.label not in labels:
             continue

@@ -16,7 +16,7 @@ from nightlatch.report.text import count
 if TYPE_CHECKING:
     from nightlatch.exposing import Exposure
 
-COLUMNS = ("guest", "protocol", "port", "address", "program", "family", "fate", "sources", "rule", "place")
+COLUMNS = ("guest", "protocol", "port", "address", "program", "by", "family", "fate", "sources", "rule", "place")
 
 
 def text(sheet: page.Page, result: Exposure, source: str) -> None:
@@ -47,14 +47,14 @@ def _open_to_all(each: Exposed) -> bool:
 
 def _socket(sheet: page.Page, each: Exposed, result: Exposure) -> None:
     where = f"on {each.address}" if each.address not in ("", "0.0.0.0", "::") else "on all addresses"
-    sheet.line(
-        "  ", (f"{each.port}/{each.protocol}", "name"), f"  {each.program or 'a program that is not known'} {where}"
-    )
+    by = f", by the forward from {each.by}" if each.by else f", called from {each.realm} itself" if each.realm else ""
+    program = each.program or "a program that is not known"
+    sheet.line("  ", (f"{each.port}/{each.protocol}", "name"), f"  {program} {where}{by}")
     pieces = _joined(each.pieces)
     rows = []
     for number, piece in enumerate(pieces):
         rest = number == len(pieces) - 1 > 0 and piece.fate is not Fate.IN
-        rows.append(("anywhere else" if rest else _where(piece, result), piece.fate.value, _rule(piece)))
+        rows.append(("anywhere else" if rest else _where(piece, each, result), piece.fate.value, _rule(piece)))
     sheet.table(rows, ["plain", "plain", "place"], indent=4)
 
 
@@ -70,8 +70,10 @@ def _joined(pieces: tuple[Piece, ...]) -> list[Piece]:
     return out
 
 
-def _where(piece: Piece, result: Exposure) -> str:
+def _where(piece: Piece, each: Exposed, result: Exposure) -> str:
     """The sources in words. Of one family, what is left out of that family is said where it is shorter."""
+    if each.realm:
+        return result.names.where(result.callers(piece.sources, each.realm))
     others = {"IPv4": ALL_V6, "IPv6": ALL_V4}.get(piece.family, LOOPBACK)
     whole = result.names.where(result.callers(piece.sources | others | LOOPBACK))
     if whole.startswith("anywhere"):
@@ -95,6 +97,7 @@ def document(result: Exposure) -> dict[str, Any]:
 def _socket_json(each: Exposed) -> dict[str, Any]:
     return {
         "guest": each.guest, "protocol": each.protocol, "port": each.port, "address": each.address, "program": each.program,
+        "by": each.by, "realm": each.realm,
         "pieces": [
             {"family": piece.family, "fate": piece.fate.value, "sources": [str(p) for p in piece.sources.prefixes()],
              "rule": piece.text, "origin": machine.origin(piece.origin) if piece.origin is not None else None}
@@ -111,7 +114,7 @@ def rows(result: Exposure) -> str:
     for each in result.sockets:
         for piece in each.pieces:
             sources = " ".join(str(p) for p in piece.sources.prefixes())
-            row = (each.guest, each.protocol, str(each.port), each.address, each.program, piece.family, piece.fate.value, sources,
-                   piece.text, str(piece.origin or ""))  # fmt: skip
+            row = (each.guest, each.protocol, str(each.port), each.address, each.program, each.by, piece.family,
+                   piece.fate.value, sources, piece.text, str(piece.origin or ""))  # fmt: skip
             writer.writerow([cell(text) for text in row])
     return out.getvalue()

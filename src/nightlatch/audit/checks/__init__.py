@@ -13,11 +13,13 @@ from nightlatch.audit.checks import (
     estate,
     files,
     filters,
+    forwards,
     keys,
     listeners,
     perimeters,
     service,
     settings,
+    sources,
     stated,
 )
 from nightlatch.audit.checks.registry import CATALOGUE, Check, Context, FleetCheck, hygiene
@@ -34,11 +36,13 @@ __all__ = [
     "estate",
     "files",
     "filters",
+    "forwards",
     "hygiene",
     "keys",
     "listeners",
     "perimeters",
     "service",
     "settings",
+    "sources",
     "stated",
 ]

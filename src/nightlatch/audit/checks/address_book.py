@@ -20,10 +20,13 @@ HIGH, MEDIUM, LOW = Severity.HIGH, Severity.MEDIUM, Severity.LOW
 UNSET = ("", "uninitialized")
 
 
-def network_of(estate: Estate | None, address: IPAddress) -> tuple[NetworkSpec, IPNetwork] | None:
-    """The network and subnet of the estate that an address lies in."""
-    for network in estate.networks.values() if estate is not None else ():
-        subnet = network.subnet_of(address)
+def network_of(estate: Estate | None, address: IPAddress, guest: str) -> tuple[NetworkSpec, IPNetwork] | None:
+    """The network and subnet of the estate that an address of a guest lies in; in a private one only its own guests do."""
+    if estate is None:
+        return None
+    own = estate.guests[guest].network if guest in estate.guests else ""
+    for network in sorted(estate.networks.values(), key=lambda each: each.name != own):
+        subnet = network.subnet_of(address) if not network.private or network.name == own else None
         if subnet is not None:
             return network, subnet
     return None
@@ -32,7 +35,7 @@ def network_of(estate: Estate | None, address: IPAddress) -> tuple[NetworkSpec, 
 def _lasting(context: Context) -> Iterator[tuple[Holding, NetworkSpec, IPNetwork]]:
     """The addresses that the guest keeps or is to keep, on networks of the estate."""
     for each in context.holdings:
-        found = network_of(context.estate, each.address)
+        found = network_of(context.estate, each.address, context.guest)
         if found is not None and (each.stated is not None or each.stored is not None):
             yield each, *found
 
@@ -111,7 +114,7 @@ def leased_in_use(context: Context) -> Iterator[Told]:
         told.add(address)
         own = mine.get(address)
         leased = own is not None and own.method is Method.LEASED
-        found = network_of(context.estate, address)
+        found = network_of(context.estate, address, context.guest)
         pooled = found is not None and found[0].gives_out(address) and (own is None or own.stored is None)
         if pooled or leased:
             why = "a lease" if leased or found is None else f"in the pool of leases of {found[0].name}"
@@ -129,7 +132,7 @@ def _in_grants(context: Context, estate: Estate) -> Iterator[Told]:
             sources = estate.places[ref.place].seen if ref.place else ref.addresses
             for low, high in sources.v4 if sources is not None else ():
                 address = ip_address(low)
-                found = network_of(estate, address) if low == high else None
+                found = network_of(estate, address, context.guest) if low == high else None
                 if found is not None and found[0].gives_out(address):
                     text = (
                         f"Grant {grant.number} lets {listed(grant.who)} in from {address}, which {found[0].name} gives out "
@@ -145,12 +148,21 @@ def twice(fleet: Fleet) -> Iterator[tuple[str, Told]]:
     order = {guest.guest: number for number, guest in enumerate(fleet.guests)}
     everybody = (each for guest in fleet.guests for each in guest.addresses if each.method is not Method.LINK_LOCAL)
     for address, group in groupby(sorted_by_address(everybody), key=lambda each: each.address):
-        found = sorted({each.guest: each for each in group}.values(), key=lambda each: order[each.guest])
-        if len(found) > 1:
+        holding = sorted({each.guest: each for each in group}.values(), key=lambda each: order[each.guest])
+        for found in _apart(fleet.estate, address, holding):
             names = [each.guest for each in found]
             both = "both" if len(names) == 2 else "all"
             text = f"{listed(names)} {both} have {address}: who answers there is chance."
             yield names[0], Told(text, _shared((each.guest, each.origin) for each in found), tuple(names))
+
+
+def _apart(estate: Estate | None, address: IPAddress, found: list[Holding]) -> Iterator[list[Holding]]:
+    """Holders of one address that can meet: those on a private network meet each other alone."""
+    realms: dict[str, list[Holding]] = {}
+    for each in found:
+        here = network_of(estate, address, each.guest)
+        realms.setdefault(here[0].name if here is not None and here[0].private else "", []).append(each)
+    yield from (those for those in realms.values() if len(those) > 1)
 
 
 def _shared(holders: Iterable[tuple[str, Origin]]) -> tuple[Proof, ...]:

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from nightlatch.audit.checks.registry import Context, Told, check
 from nightlatch.audit.findings import Severity
 from nightlatch.audit.naming import listed
+from nightlatch.formats.nft_gate import OWN
 from nightlatch.net.addresses import ALL_V4, ALL_V6, LOOPBACK, NO_ADDRESS, AddressSet
 from nightlatch.readings import managers, ufw
 from nightlatch.readings.rules import Does, Rule, Rules
@@ -95,9 +96,12 @@ def no_refusal(context: Context) -> Iterator[Told]:
     rules = reading.filter.rules
     if rules is None:
         return
-    reached = [rule for chain in rules.at("prerouting", "input") for rule in _reached(rules, chain.key)]
+    asked_of = [
+        chain for chain in rules.at("prerouting", "input") if f" {OWN} " not in chain.key
+    ]  # a gate is for one service
+    reached = [rule for chain in asked_of for rule in _reached(rules, chain.key)]
     refusing = any(rule.matches and rule.does in (Does.DROP, Does.REJECT) for rule in reached)
-    if not refusing and all(chain.accepts for chain in rules.at("prerouting", "input")):
+    if not refusing and all(chain.accepts for chain in asked_of):
         return
     spoken = [match.ports for rule in reached for match in rule.matches if match.ports]
     port = next((each for each in range(1, 1024) if not any(each in ports for ports in spoken)), 0)
@@ -116,7 +120,7 @@ def _reached(rules: Rules, key: str, depth: int = 0) -> Iterator[Rule]:
     """The rules of a chain and of those that it leads to."""
     for rule in rules.chains[key].rules if key in rules.chains and depth < 16 else ():
         yield rule
-        if rule.to:
+        if rule.to and not rule.to.endswith(f" {OWN}"):
             yield from _reached(rules, rule.to, depth + 1)
 
 

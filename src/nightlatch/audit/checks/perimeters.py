@@ -8,7 +8,9 @@ from datetime import timedelta
 from nightlatch.audit.checks.registry import Context, Told, check
 from nightlatch.audit.findings import Severity
 from nightlatch.estate.model import Perimeter
+from nightlatch.net.addresses import union
 from nightlatch.reason.access import Proof
+from nightlatch.reason.arriving import single, subnets
 
 OLD = timedelta(days=90)
 
@@ -39,6 +41,20 @@ def old(context: Context) -> Iterator[Told]:
             if age > OLD:
                 text = f"The table of the perimeter of {each.network} is {age.days} days old."
                 yield Told(text, (Proof(f"taken {each.taken}", each.origin),), (each.network,))
+
+
+@check("perimeter.other-network", Severity.LOW, source="design: a rule in another network")
+def other_network(context: Context) -> Iterator[Told]:
+    """A row of a perimeter is for addresses outside of its network: it decides about none of its guests."""
+    for each in _around(context):
+        assert context.estate is not None
+        network = context.estate.networks[each.network]
+        ends = [single(forward.at) for forward in network.forwards if forward.at is not None]
+        own = union([subnets(network), *ends])
+        for row in each.rows:
+            if row.targets is not None and not row.targets & own:
+                text = f"A row of the perimeter of {each.network} is for {row.targets}, which is no address of that network."
+                yield Told(text, (Proof(row.text, row.origin),), (str(row.targets),))
 
 
 @check("perimeter.unused-label", Severity.LOW, source="design: a rule bound to a label that no guest carries")

@@ -1,0 +1,95 @@
+"""Checks of whom filters let in to SSH: addresses that nobody has any more, and guesses at passwords that nothing slows down."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from nightlatch.audit.checks.registry import Context, Told, check
+from nightlatch.audit.findings import Severity
+from nightlatch.estate.model import Estate
+from nightlatch.net.addresses import LOOPBACK, NO_ADDRESS, AddressSet, union
+from nightlatch.net.literal import address_or_none, parse_network
+from nightlatch.readings.rules import Does, Rules
+from nightlatch.reason.access import COMMON, Gives, Password, Proof
+from nightlatch.reason.arriving import single, subnets
+from nightlatch.reason.filtering import Flow, flow_to, verdicts
+from nightlatch.reason.grants import sources_of
+
+MANY = 1 << 16  # more addresses than anybody takes for a known set
+SLOWS = re.compile(r"\b(limit|hashlimit|recent|meter|connlimit|ct count)\b")
+
+
+def known(estate: Estate) -> AddressSet:
+    """Every address that the estate speaks of: places, networks, guests, and what grants and doors write out."""
+    found = [place.seen for place in estate.places.values()]
+    found += [subnets(each) for each in estate.networks.values()]
+    placed = [*(spec.places for spec in estate.grants), *(kept.places for kept in estate.emergency)]
+    placed += [guest.via.places for guest in estate.guests.values()]
+    refs = [ref for places in placed for ref in places if ref.text != "anywhere"]
+    found += [sources_of(estate, [ref]).get(COMMON, NO_ADDRESS) for ref in refs]
+    for guest in estate.guests.values():
+        found += [parse_network(str(each.address.ip)) for each in guest.addresses]
+        hosts = (address_or_none(text) for text in (guest.via.host, guest.dial))
+        found += [single(each) for each in hosts if each is not None]
+    return union(found)
+
+
+@check("filter.stale-source", Severity.LOW, source="design: stale sources")
+def stale_source(context: Context) -> Iterator[Told]:
+    """A rule lets in to SSH from addresses of which the estate knows nothing: no place, network, guest or grant names them."""
+    rules, reading = context.access.reading.filter.rules, context.access.reading
+    if rules is None or context.estate is None:
+        return
+    named = known(context.estate) | LOOPBACK
+    told: set[object] = set()
+    for listener in context.access.listeners:
+        for each in verdicts(rules, flow_to(reading, listener.address, listener.port)):
+            narrow = each.sources and size(each.matched) <= MANY
+            if each.does is Does.ACCEPT and narrow and not each.matched & named and each.origin not in told:
+                told.add(each.origin)
+                text = f"A rule lets {each.matched} in to port {listener.port}, of which the estate knows nothing."
+                yield Told(text, (Proof(each.text, each.origin),), (str(listener.port),))
+
+
+def size(sources: AddressSet) -> int:
+    """How many addresses there are, a network of IPv6 counted as one link's prefix (RFC 4291, 2.5.1)."""
+    return sum(high - low + 1 for low, high in sources.v4) + sum(((high - low) >> 64) + 1 for low, high in sources.v6)
+
+
+@check("filter.no-rate-limit", Severity.LOW, source="sshd_config(5) PerSourcePenalties; nft(8), LIMIT STATEMENT")
+def no_rate_limit(context: Context) -> Iterator[Told]:
+    """A password opens this guest from more places than anybody can list, and nothing slows down who guesses it."""
+    reading, effective = context.access.reading, context.access.effective
+    if not context.access.listeners or effective.refusal is not None:
+        return
+    guessed = [
+        path for path in context.access.paths
+        if path.power.gives is Gives.SHELL and path.need and all(isinstance(secret, Password) for secret in path.need)
+        and size(path.callers.surely.get(COMMON, NO_ADDRESS)) > MANY
+    ]  # fmt: skip
+    top = effective.top
+    if not guessed or not _without_penalties(reading.version) or top["persourcemaxstartups"].word != "none":
+        return
+    rules = reading.filter.rules or Rules()
+    if any(_is_slowed(rules, flow_to(reading, each.address, each.port)) for each in context.access.listeners):
+        return
+    names = ", ".join(dict.fromkeys(path.account for path in guessed))
+    text = f"The password of {names} may be guessed from anywhere as fast as the guest answers: nothing limits new connections."
+    setting = top["persourcemaxstartups"]
+    yield Told(text, (Proof(f"PerSourceMaxStartups {setting.word}", setting.origin), *guessed[0].proofs[:2]), ("ssh",))
+
+
+def _without_penalties(version: str) -> bool:
+    """Whether this OpenSSH is one that does not shut callers out who guess by itself: releases before 9.8."""
+    found = re.match(r"(?:\d+:)?(\d{1,3})\.(\d{1,3})", version)
+    return found is not None and (int(found[1]), int(found[2])) < (9, 8)
+
+
+def _is_slowed(rules: Rules, flow: Flow) -> bool:
+    """Whether some rule for new connections to the port counts how many there are."""
+    found = (rule for chain in rules.chains.values() for rule in chain.rules if rule.does is not Does.NOTHING)
+    return any(
+        SLOWS.search(rule.text) and any(match.ports is None or flow.port in match.ports for match in rule.matches or ())
+        for rule in found
+    )

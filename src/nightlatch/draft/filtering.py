@@ -1,0 +1,293 @@
+"""Steps that let SSH's callers through a guest's own packet filter, or keep all others out, in the manager that is used there.
+
+Whatever manager it is, a gate is written (draft/gates.py): everybody whom the grants let in, from where they do, and either
+nobody else or whoever gets past the rules behind it. Whether that helps is worked out afterwards, as for every candidate.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import replace
+
+from nightlatch.draft import gates, loading, wanted
+from nightlatch.draft.acts import Enable, LoadRules
+from nightlatch.draft.closing import Candidate, Guesswork
+from nightlatch.draft.gates import Gate, Hook
+from nightlatch.draft.given import Given
+from nightlatch.draft.steps import AnyStep, MakeFolder, SetRules
+from nightlatch.evidence.snapshot import Kind
+from nightlatch.formats import lines as text_lines
+from nightlatch.formats import nft_gate
+from nightlatch.formats.lines import LineEdit
+from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
+from nightlatch.readings import firewalld, iptables, managers, nftables
+from nightlatch.readings.guest import GuestReading
+from nightlatch.readings.managers import Stored
+from nightlatch.readings.rules import Chain, Rules
+from nightlatch.reason.filtering import Flow, flow_to, passed
+from nightlatch.reason.paths import GuestAccess
+
+INCLUDE = f'include "{nft_gate.FILE}"'
+_INCLUDED = re.compile(rb'^\s*include\s+["\']?' + re.escape(nft_gate.FILE).encode() + rb'["\']?\s*;?\s*$', re.MULTILINE)
+UNIT = "nftables.service"
+MOST_PREFIXES = 400
+
+
+def lets_in(work: Guesswork, sources: AddressSet, why: str, ports: tuple[int, ...] = ()) -> Iterator[Candidate]:
+    """Candidates that may let `sources` through the guest's filter, where that keeps some of them from a port of SSH."""
+    reading = work.access.reading
+    rules = reading.filter.rules
+    if rules is None or rules.gaps or not sources:
+        return
+    asked = ports or _ports(work)
+    if all(sources <= passed(rules, flow).perhaps for flow in _flows(work, asked)):
+        return
+    was = _closed_now(reading)
+    for closed in (True,) if was else (False, True):
+        yield from _written(work, _gate(work, asked, closed=closed), why, opens=True)
+
+
+def keeps_out(work: Guesswork, sources: AddressSet, why: str) -> Iterator[Candidate]:
+    """Candidates that may keep out `sources`, as far as no grant lets anybody in from there."""
+    gate = _gate(work, _ports(work), closed=True)
+    if gates.is_narrow(gate) and sources - gate.sources:
+        yield from _written(work, gate, why, opens=False)
+
+
+def _gate(work: Guesswork, ports: tuple[int, ...], *, closed: bool) -> Gate:
+    """All whom a grant, the own door or an emergency account lets in, as the guest sees them."""
+    return Gate(ports, wanted.seen_by_guest(work.grants), closed)
+
+
+def _ports(work: Guesswork) -> tuple[int, ...]:
+    return tuple(sorted({each.port for each in work.access.listeners}))
+
+
+def _flows(work: Guesswork, ports: tuple[int, ...]) -> list[Flow]:
+    listening = {(each.address, each.port) for each in work.access.listeners if each.port in ports}
+    listening |= {("", port) for port in ports if port not in _ports(work)}
+    return [flow_to(work.access.reading, address, port) for address, port in sorted(listening)]
+
+
+def manager_of(reading: GuestReading) -> str:
+    """The manager that keeps the filter of a guest: the one that is started at boot, or nftables where none is; empty
+    where that is not known, and where two are."""
+    stored = [each for each in reading.filter.stored if each.started]
+    if any(each.started is None for each in reading.filter.stored):
+        return ""
+    names = {each.manager for each in stored}
+    if names:
+        return names.pop() if len(names) == 1 else ""
+    if reading.filter.idle:  # starting what loads these would bring them in, too
+        return ""
+    started = managers.is_started(reading.snapshot, UNIT) and _main(reading) is not None
+    asked = "rules" in reading.snapshot.listings and reading.snapshot.facts.get("init") == "systemd"
+    return "nftables" if asked or started else ""
+
+
+def _closed_now(reading: GuestReading) -> bool:
+    """Whether the gate that is there keeps all others out."""
+    snapshot = reading.snapshot
+    own = snapshot.content(nft_gate.FILE) or b""
+    saved = [snapshot.content(path) or b"" for path in loading.SAVED]
+    users = [snapshot.content(path) or b"" for path in loading.USERS]
+    zones = [snapshot.content(f"{loading.ZONES}{name}") or b"" for name in snapshot.children(loading.ZONES[:-1])]
+    return (
+        b"\t\tct state new drop\n" in own
+        or any(f"-A {gates.OWN} -m conntrack --ctstate NEW -j DROP".encode() in raw for raw in saved)
+        or any(re.search(rb"tuple ### deny tcp .* comment=" + gates.COMMENT.encode(), raw) for raw in users)
+        or any(f'priority="{gates.REFUSING}"'.encode() in raw for raw in zones)
+    )
+
+
+def _written(work: Guesswork, gate: Gate, why: str, *, opens: bool) -> Iterator[Candidate]:
+    if not gates.is_narrow(gate) or not gate.ports or len(gate.sources.prefixes(MOST_PREFIXES)) == MOST_PREFIXES:
+        return
+    writer = _Writer(work, gate, why, opens)
+    kinds = {"nftables": writer.nftables, "iptables": writer.iptables, "ufw": writer.ufw, "firewalld": writer.firewalld}
+    making = kinds.get(manager_of(work.access.reading))
+    for candidate in making() if making is not None else ():
+        if candidate:
+            yield candidate
+
+
+class _Writer:
+    """One gate as edits of the files of one guest."""
+
+    def __init__(self, work: Guesswork, gate: Gate, why: str, opens: bool) -> None:
+        self.work, self.gate, self.why, self.opens = work, gate, why, opens
+        self.reading = work.access.reading
+        self.snapshot = self.reading.snapshot
+
+    def about(self, manager: str) -> str:
+        """What the rules do, in words."""
+        ports = ", ".join(map(str, self.gate.ports))
+        found = self.gate.sources.prefixes(4)
+        whom = ", ".join(found[:3]) + (" and more" if len(found) > 3 else "")
+        rest = ", drop all other callers" if self.gate.closed else ""
+        return f"let {whom} call port {ports}{rest} ({manager})"
+
+    def edit(
+        self, path: str, manager: str, content: bytes | None, was: bytes | None, about: str = ""
+    ) -> tuple[AnyStep, ...]:  # fmt: skip
+        """The step that gives a file this content; none where it has it, or where the file can't be edited."""
+        found = self.snapshot.resolve(path)
+        if content is None or content == was or found.path != path or found.entry is None:
+            return ()
+        if found.entry.kind not in (Kind.FILE, Kind.ABSENT):
+            return ()
+        folder = self.snapshot.resolve(path.rpartition("/")[0])
+        made: tuple[AnyStep, ...] = ()
+        if folder.entry is None or folder.entry.kind is not Kind.FOLDER:
+            made = (MakeFolder(folder.path, self.why, self.opens, 0o755, 0, 0),)
+        return (
+            *made,
+            SetRules(path, self.why, self.opens, manager, found.entry, content, about or self.about(manager)),
+        )
+
+    # nftables
+    def nftables(self) -> Iterator[Candidate]:
+        hooks = self.hooks()
+        if not hooks:
+            return
+        was = self.snapshot.content(nft_gate.FILE)
+        main = _main(self.reading)
+        steps = self.edit(nft_gate.FILE, "nftables", gates.nftables(self.gate, tuple(hooks)), was)
+        yield (*steps, *self.included(main)) if steps else ()
+
+    def included(self, main: str | None) -> tuple[AnyStep, ...]:
+        """The line by which a boot loads the gate behind the guest's own rules."""
+        was = self.snapshot.content(main) if main is not None else None
+        if _INCLUDED.search(was or b""):
+            return ()
+        raw = was if was is not None else b"#!/usr/sbin/nft -f\n"
+        end = LineEdit(len(text_lines.split(raw)) + 1, (INCLUDE,), insert=True)
+        return self.edit(
+            main or nftables.MAINS[0], "nftables", text_lines.apply(raw, [end]), was, f"include {nft_gate.FILE}"
+        )
+
+    def hooks(self) -> list[Hook]:
+        """The base chains that have to send packets through the gate: each that keeps wanted callers out, for what another
+        lets in is no help there; to keep others out, one for both families."""
+        stored = next((each for each in self.reading.filter.stored if each.started), None)
+        now = self.reading.filter.rules or Rules()
+        chains = [each for each in now.at("input") if each.kind == "filter" and self.is_theirs(each, stored)]
+        found = [each for each in chains if self.loses(now, each) or _goes_there(each)]
+        if self.gate.closed and not any(each.only == EVERY_ADDRESS for each in found):
+            found += [each for each in chains if each.only == EVERY_ADDRESS and each not in found][:1]
+        hooks = [_hook(each) for each in found]
+        if self.gate.closed and not any(each.family == "inet" for each in hooks):
+            hooks.append(Hook("inet", gates.OWN, "input"))
+        return hooks
+
+    def is_theirs(self, chain: Chain, stored: Stored | None) -> bool:
+        """Whether the guest's own file of nftables makes this chain, so that it is there at the next boot, too."""
+        plain = re.fullmatch(r"(ip|ip6|inet) [A-Za-z][\w-]{0,31} [A-Za-z][\w-]{0,31}", chain.key)
+        return plain is not None and stored is not None and chain.key in stored.rules.chains
+
+    def loses(self, rules: Rules, chain: Chain) -> bool:
+        """Whether a base chain by itself keeps wanted callers out."""
+        alone = Rules({key: each for key, each in rules.chains.items() if not each.hook or key == chain.key})
+        flows = _flows(self.work, self.gate.ports)
+        return any(not self.gate.sources & chain.only <= passed(alone, flow).perhaps for flow in flows)
+
+    # iptables
+    def iptables(self) -> Iterator[Candidate]:
+        files = (
+            iptables.RPM
+            if any(self.snapshot.content(path) is not None for path, _ in iptables.RPM)
+            else iptables.DEBIAN
+        )
+        steps: list[AnyStep] = []
+        for path, family in files:
+            was = self.snapshot.content(path)
+            if was is not None or self.gate.closed or self.gate.of(family):
+                steps += self.edit(path, "iptables", gates.saved(was or b"", self.gate, family), was)
+        yield tuple(steps)
+
+    # ufw
+    def ufw(self) -> Iterator[Candidate]:
+        steps: list[AnyStep] = []
+        for path, family in loading.USERS.items():
+            was = self.snapshot.content(path)
+            if was is not None:
+                steps += self.edit(path, "ufw", gates.ufw(was, self.gate, family), was)
+        yield tuple(steps)
+
+    # firewalld
+    def firewalld(self) -> Iterator[Candidate]:
+        names = firewalld.used_zones(self.snapshot)
+        made = {name: self.zone(name) for name in names}
+        for name in names:
+            yield made[name]
+        if len(names) > 1:
+            yield tuple(step for name in names for step in made[name])
+
+    def zone(self, name: str) -> tuple[AnyStep, ...]:
+        own, shipped = f"{loading.ZONES}{name}.xml", f"{firewalld.SHIPPED}/zones/{name}.xml"
+        was = self.snapshot.content(own)
+        base = was if was is not None else self.snapshot.content(shipped)
+        return self.edit(own, "firewalld", gates.zone(base, self.gate), was) if base is not None else ()
+
+
+def _main(reading: GuestReading) -> str | None:
+    """The file that nftables' own unit loads; None where there is none."""
+    return next((path for path in nftables.MAINS if reading.snapshot.content(path) is not None), None)
+
+
+def _goes_there(chain: Chain) -> bool:
+    """Whether a chain sends packets through the gate already."""
+    return any(rule.to.endswith(f" {gates.OWN}") for rule in chain.rules)
+
+
+def _hook(chain: Chain) -> Hook:
+    family, table, name = chain.key.split(" ")
+    return Hook(family, table, name)
+
+
+def shut_at_boot(before: GuestAccess, after: GuestAccess, door: AddressSet) -> str:
+    """Why rules that the next boot loads would shut the door, or would not be loaded, in words; empty where neither is so."""
+    was, now = (managers.together(each.reading.filter.booted) for each in (before, after))
+    if now.gaps and not was.gaps:
+        return f"the next boot would not load the rules: {now.gaps[0].because} ({now.gaps[0].origin})"
+    for each in after.listeners:
+        flow = flow_to(after.reading, each.address, each.port)
+        if door & passed(was, flow).perhaps - passed(now, flow).perhaps:
+            return f"from the next boot on the packet filter would keep the door's own callers from port {each.port}"
+    return ""
+
+
+def loading_acts(reading: GuestReading, steps: tuple[AnyStep, ...]) -> Given:
+    """What makes a running guest hold the rules that these steps write, now and from the next boot on."""
+    out = Given()
+    found = {each.manager: each.why for each in steps if isinstance(each, SetRules)}
+    if reading.service.is_live:
+        out.acts += [LoadRules(name, why) for name, why in found.items()]
+        if "nftables" in found and not managers.is_started(reading.snapshot, UNIT):
+            out.acts.append(Enable(UNIT, found["nftables"]))
+    return out
+
+
+def together(steps: tuple[AnyStep, ...]) -> list[tuple[AnyStep, ...]]:
+    """The steps, those that only count together in one: all files of one manager's rules, with the folders made for them."""
+    out: dict[object, tuple[AnyStep, ...]] = {}
+    files = {each.path.rpartition("/")[0]: each.manager for each in steps if isinstance(each, SetRules)}
+    for number, each in enumerate(steps):
+        made = files.get(each.path, "") if isinstance(each, MakeFolder) else ""
+        key = each.manager if isinstance(each, SetRules) else made or number
+        out[key] = (*out.get(key, ()), each)
+    return list(out.values())
+
+
+def merged(steps: tuple[AnyStep, ...], more: Candidate) -> tuple[AnyStep, ...]:
+    """Steps with others behind them; a file of rules that both write is written once, with what the later ones say."""
+    later = {each.path: each for each in more if isinstance(each, SetRules)}
+    twice = {each.path for each in steps if isinstance(each, SetRules)} & set(later)
+    kept: list[AnyStep] = []
+    for each in steps:
+        if isinstance(each, SetRules) and each.path in twice:
+            kept.append(replace(later[each.path], seen=each.seen, opens=each.opens))
+        else:
+            kept.append(each)
+    return (*kept, *(each for each in more if not (isinstance(each, SetRules) and each.path in twice)))

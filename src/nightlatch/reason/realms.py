@@ -1,0 +1,58 @@
+"""Where callers may be: the common realm of addresses, places behind a translation of their own, private networks.
+
+What a guest lets in is brought back to callers here, realm by realm.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from nightlatch.net.addresses import AddressSet
+from nightlatch.origin import Origin
+from nightlatch.readings.gaps import Gap
+from nightlatch.reason.access import COMMON, Bounds
+from nightlatch.reason.arriving import Arrival, callers
+from nightlatch.reason.filtering import Passed
+from nightlatch.reason.logins import AddressPair
+
+DIRECT = (Arrival(),)
+
+
+@dataclass(frozen=True, slots=True)
+class Realms:
+    """Where callers may be: besides the common realm, the inside of every place behind a translation of its own.
+
+    `inside` maps a realm to its own addresses and to those it is seen as; `arrivals` has the ways to each guest, for those
+    that are not just dialled."""
+
+    inside: tuple[tuple[str, AddressSet, AddressSet], ...] = ()
+    arrivals: Mapping[str, tuple[Arrival, ...]] = field(default_factory=dict)
+
+    def ways(self, guest: str) -> tuple[Arrival, ...]:
+        """The ways to a guest."""
+        return self.arrivals.get(guest, DIRECT)
+
+    def callers(self, arrival: Arrival, outer: Passed, seen: AddressPair, gaps: tuple[Gap, ...]) -> Bounds:
+        """Callers by one way, from what the guest sees and those that come as far as a forward."""
+        found = callers(arrival, outer, Passed(seen.surely, seen.perhaps))
+        gaps = gaps or (outer.gaps if found.surely != found.perhaps else ())
+        if arrival.realm == COMMON:
+            return self.lift(AddressPair(found.surely, found.perhaps), gaps)
+        named = {arrival.realm: found.surely} if found.surely else {}
+        return Bounds(named, {arrival.realm: found.perhaps} if found.perhaps else {}, gaps)
+
+    def lift(self, seen: AddressPair, gaps: tuple[Gap, ...]) -> Bounds:
+        """Callers from what the guest sees: surely where all images are let in, perhaps where some image is."""
+        surely = {COMMON: seen.surely} if seen.surely else {}
+        perhaps = {COMMON: seen.perhaps} if seen.perhaps else {}
+        more: list[Gap] = []
+        for realm, own, seen_as in self.inside:
+            if seen_as <= seen.surely:
+                surely[realm] = own
+            if seen_as & seen.perhaps:
+                perhaps[realm] = own
+                if not seen_as <= seen.perhaps:
+                    because = f"who calls from {realm} may be seen as several addresses, not all of which are let in"
+                    more.append(Gap("address translation", because, Origin(realm)))
+        return Bounds(surely, perhaps, gaps + tuple(more))
