@@ -74,7 +74,7 @@ def _table(dice: random.Random, family: str, name: str) -> list[str]:
             "        ct state established,related accept", "        ct state { established, related } accept",
             "        ct state vmap { established : accept, related : accept, invalid : drop }",
         )))  # fmt: skip
-    else:
+    elif dice.random() < 0.6:  # else what follows a first packet is asked about like that
         out.append("        ct state established accept")
     # Without these neither neighbours nor answers come through, and nothing at all would.
     out.append("        meta l4proto { icmp, icmpv6 } accept" if family == "inet" else

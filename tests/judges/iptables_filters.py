@@ -52,7 +52,8 @@ def ruleset(seed: int, version: str) -> str:
     for chain, below in (("two", ()), ("one", ("two",)), ("INPUT", ("one", "two"))):
         for _ in range(dice.randint(0, 5)):
             verb = dice.choice(("-A", "-A", "-A", "-I"))
-            place = "2 " if verb == "-I" and chain == "INPUT" else ""  # behind the line for answers
+            # Behind the line for answers, or before it: then what follows a first packet is asked about, too.
+            place = "2 " if verb == "-I" and chain == "INPUT" and dice.random() < 0.6 else ""
             out.append(f"{verb} {chain} {place}{_rule(dice, version, below, 'filter')}")
     return "\n".join([*out, "COMMIT", ""])
 

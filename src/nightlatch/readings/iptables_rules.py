@@ -41,10 +41,12 @@ from nightlatch.readings.match_parts import (
     PROTOCOL_NAMES,
     Part,
     of_interface,
+    of_opening,
     of_ports,
     of_protocol,
     of_source,
     of_source_ports,
+    of_states,
     of_target,
     onto_of,
     port_number,
@@ -238,7 +240,7 @@ class _Reader:
             self.narrow(lambda match: of_ports(match, ports))
 
     def syn(self, option: Option) -> None:
-        self.matches = [] if option.negated else self.matches
+        self.narrow(lambda match: of_opening(match, not option.negated))
 
     def flags(self, option: Option) -> None:
         if len(option.values) != 2:
@@ -246,8 +248,13 @@ class _Reader:
         mask, those = (_flags(each) for each in option.values)
         if mask is None or those is None:
             raise RuleFault("--tcp-flags names a flag that is none", option.column)
-        holds = ({"SYN"} & mask) == those
-        self.matches = self.matches if holds != option.negated else []
+        first, ack, push = ((found & mask == those) != option.negated for found in ({"SYN"}, {"ACK"}, {"ACK", "PSH"}))
+        if not (first or ack or push):
+            self.matches = []
+        elif not first and ack != push:
+            self.aside(option)
+        elif not (first and ack and push) and ack == push:
+            self.narrow(lambda match: of_opening(match, first))
 
     def state(self, option: Option) -> None:
         states = set(option.value.split(","))
@@ -256,9 +263,7 @@ class _Reader:
         if "DNAT" in states and "NEW" not in states and self.table != "raw":
             self.narrow(lambda match: replace(match, rewritten=not option.negated))
         else:
-            # Before connections are tracked (raw comes first) every packet's state is invalid.
-            state = "INVALID" if self.table == "raw" else "NEW"
-            self.matches = self.matches if (state in states) != option.negated else []
+            self.narrow(lambda match: of_states(match, {each.lower() for each in states}, option.negated))
 
     def span(self, option: Option) -> None:
         low, _, high = option.value.partition("-")

@@ -11,7 +11,7 @@ from dataclasses import replace
 from nightlatch.net.addresses import LOOPBACK, AddressSet
 from nightlatch.net.literal import AddressError, parse_network
 from nightlatch.net.ports import PortSet
-from nightlatch.readings.rules import Match, Onto
+from nightlatch.readings.rules import STATES, Match, Onto
 
 Part = Callable[[Match], Match | None]
 
@@ -54,6 +54,18 @@ def of_target(match: Match, found: AddressSet, family: AddressSet) -> Match | No
     kept = found if match.targets is None else match.targets & found
     narrowed = of_source(match, family)
     return replace(narrowed, targets=kept) if narrowed is not None and kept else None
+
+
+def of_states(match: Match, names: Iterable[str], negated: bool = False) -> Match | None:
+    """Narrowed to packets of connections in these states; those that no caller's connection has are left out."""
+    found = STATES - frozenset(names) if negated else STATES & frozenset(names)
+    kept = found if match.states is None else match.states & found
+    return replace(match, states=None if kept == STATES else kept) if kept else None
+
+
+def of_opening(match: Match, opening: bool) -> Match | None:
+    """Narrowed to the packet that opens a connection, or to those that follow."""
+    return replace(match, opening=opening) if match.opening in (None, opening) else None
 
 
 def of_ports(match: Match, ports: PortSet) -> Match | None:

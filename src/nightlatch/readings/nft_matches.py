@@ -19,6 +19,7 @@ from nightlatch.readings.match_parts import (
     of_protocol,
     of_source,
     of_source_ports,
+    of_states,
     of_target,
     onto_of,
     port_number,
@@ -49,7 +50,7 @@ def single(head: str, elements: Elements, negated: bool) -> Part | None:
         known = union(each for each in sets if each is not None)
         return None if None in sets else lambda match: of_source(match, ~known if negated else known)
     if head == "ct state":
-        return lambda match: match if ("new" in words) != negated else None
+        return lambda match: of_states(match, words, negated)
     if head == "ct status" and set(words) <= {"dnat", "snat", "assured", "seen-reply", "confirmed"}:
         if "dnat" in words:
             return lambda match: (
@@ -118,7 +119,17 @@ def _by_name(match: Match, names: frozenset[str], negated: bool, family: Address
     return of_protocol(narrowed, others if negated else names)
 
 
-def first_packet(texts: list[str]) -> bool | None:
+def packets(texts: list[str]) -> tuple[bool, bool | None] | None:
+    """Whether flags hold for the packet that opens a connection, and for those that follow (None: for some of them); None
+    where they are not read (RFC 9293, 3.5)."""
+    first = _flagged(texts, {"syn"})
+    if first is None:
+        return None
+    later = {_flagged(texts, {"ack"}), _flagged(texts, {"psh", "ack"})}
+    return first, later.pop() if len(later) == 1 else None
+
+
+def _flagged(texts: list[str], set_: set[str]) -> bool | None:
     names = {"fin", "syn", "rst", "psh", "ack", "urg", "ecn", "cwr"}
     words = [text for text in texts if text not in ("(", ")", "|", ",")]
     if "&" in words:
@@ -136,10 +147,10 @@ def first_packet(texts: list[str]) -> bool | None:
     elif words[:1] and words[0] in ("==", "!="):
         sign, value, mask = words[0], set(words[1:]), names
     else:
-        return None if set(words) - names else "syn" in words
+        return None if set(words) - names else bool(set_ & set(words))
     if (mask | value) - names:
         return None
-    return (({"syn"} & mask) == value) == (sign == "==")
+    return ((set_ & mask) == value) == (sign == "==")
 
 
 def sent_to(words: list[str]) -> Onto | None:

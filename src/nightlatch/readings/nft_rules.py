@@ -8,8 +8,8 @@ from nightlatch.formats.nft import Group, Item, Word, flat, shown, text_of
 from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, AddressSet
 from nightlatch.origin import Kind, Origin
 from nightlatch.readings.iptables_words import GOING_ON, VERDICTS
-from nightlatch.readings.match_parts import PROTOCOL_NAMES, Part, of_protocol, of_source
-from nightlatch.readings.nft_matches import Elements, first_packet, sent_to, single
+from nightlatch.readings.match_parts import PROTOCOL_NAMES, Part, of_opening, of_protocol, of_source
+from nightlatch.readings.nft_matches import Elements, packets, sent_to, single
 from nightlatch.readings.rules import Does, Match, Onto, Rule
 
 Sets = dict[str, Elements | None]
@@ -333,15 +333,18 @@ class _Reader:
                 self.end(ENDS.get(word, Does.UNKNOWN))
 
     def flags(self) -> None:
-        """`tcp flags` against those of a first packet: syn alone (RFC 9293, 3.5)."""
+        """`tcp flags` against those of the packet that opens a connection, and of those that follow."""
         start = self.at
         while self.at < len(self.items) and self.word() not in STARTS - {"set"}:
             self.at += 1
-        holds = first_packet([text_of(item) for item in flat(self.items[start : self.at])])
-        if holds is None:
+        holds = packets([text_of(item) for item in flat(self.items[start : self.at])])
+        self.narrow(lambda match: of_protocol(match, {"tcp"}))
+        if holds is None or (holds[1] is None and not holds[0]):
             self.unread("tcp flags " + shown(self.items[start : self.at]))
-        else:
-            self.narrow(lambda match: of_protocol(match, {"tcp"}) if holds else None)
+        elif not any(holds):
+            self.matches = []
+        elif holds != (True, True) and holds[1] is not None:
+            self.narrow(lambda match: of_opening(match, holds[0]))
 
     def fib(self, heads: list[str], start: int) -> None:
         """The kind of an address by the guest's own routes: what comes to the guest itself is local."""

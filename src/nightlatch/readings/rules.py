@@ -1,8 +1,8 @@
 """One form for the rules of every packet filter: base chains with hooks, chains, rules, what they match, what they do.
 
 Made by a front end (readings/nftables.py), evaluated by reason/filtering.py. A part of a match that a front end can't read
-is kept as its text in `unread`: the rule then matches perhaps. What is matched is a caller's first packet to one port: a new
-connection, rates not used up.
+is kept as its text in `unread`: the rule then matches perhaps. What is matched is a connection of a caller to one port: its first
+packet and those that follow, rates not used up.
 """
 
 from __future__ import annotations
@@ -14,6 +14,8 @@ from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
 from nightlatch.net.ports import PortSet
 from nightlatch.origin import Origin
 from nightlatch.readings.gaps import Gap
+
+STATES = frozenset(("new", "established", "invalid"))
 
 
 class Does(Enum):
@@ -35,11 +37,10 @@ class Does(Enum):
 class Match:
     """What all must hold. None says nothing of that part.
 
-    `rewritten` says whether the packet must have been sent here from another address or port.
-    `astray` says that callers are answered by another interface than they came in by.
-    `interfaces` are names by which the packet comes in (with `*` at an end), `but` says that it must be none of them;
-    `unread` are texts that were not understood.
-    """
+    `rewritten` says whether the packet must have been sent here from another address or port. `states` are those of the
+    connection that the packet may belong to (STATES), `opening` whether it must be the one that opens it. `astray` says that
+    callers are answered by another interface than they came in by. `interfaces` are names by which the packet comes in (with
+    `*` at an end), `but` says that it must be none of them; `unread` are texts that were not understood."""
 
     sources: AddressSet = EVERY_ADDRESS
     targets: AddressSet | None = None
@@ -49,6 +50,8 @@ class Match:
     but: bool = False
     astray: bool = False
     rewritten: bool | None = None
+    states: frozenset[str] | None = None
+    opening: bool | None = None
     unread: tuple[str, ...] = ()
 
 
@@ -62,7 +65,7 @@ class Onto:
 
 @dataclass(frozen=True, slots=True)
 class Rule:
-    """One rule: where one of `matches` holds (none: it never matches a first packet), `does` is done; `to` is the chain of a
+    """One rule: where one of `matches` holds (none: it never matches), `does` is done; `to` is the chain of a
     jump, `onto` the new end of what is rewritten (None: not known). `text` is for people."""
 
     matches: tuple[Match, ...]

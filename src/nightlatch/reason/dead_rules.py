@@ -83,4 +83,8 @@ def _within(match: Match, whole: Match) -> bool:
         return False
     if whole.interfaces is not None and (match.interfaces, match.but) != (whole.interfaces, whole.but):
         return False
+    if whole.states is not None and (match.states is None or not match.states <= whole.states):
+        return False
+    if whole.opening not in (None, match.opening):
+        return False
     return match.sources <= whole.sources

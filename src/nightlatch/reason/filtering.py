@@ -24,18 +24,22 @@ DEEPEST = 16  # nft refuses deeper jumps (NFT_JUMP_STACK_SIZE)
 AREA = "packet filter"
 MOST_NAMED = 12
 MOST_DIALS = 256
+TRACKING, SENDING = -200, -100  # priorities at which connections are tracked, and packets sent elsewhere
 
 
 @dataclass(frozen=True, slots=True)
 class Flow:
-    """A first packet to the guest: its protocol, port, the guest's addresses that are dialled (None: any), and the names of
-    the interfaces by which it may come in; whether it was `sent` here from another address or port."""
+    """A packet to the guest: its protocol, port, the guest's addresses that are dialled (None: any), and the names of the
+    interfaces by which it may come in; whether it was `sent` here from another address or port, is the first of its
+    connection (`opens`), and the `state` that this has for the filter."""
 
     protocol: str
     port: int
     targets: AddressSet | None = None
     interfaces: tuple[str, ...] = ()
     sent: bool = False
+    opens: bool = True
+    state: str = "new"
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,7 +131,12 @@ def passed(rules: Rules, flow: Flow, dialled: int | None = None) -> Passed:
 
 
 def _passed(rules: Rules, dialled: Flow, wanted: Flow) -> Passed:
-    through, walk = _walked(rules, dialled, wanted)
+    """Who gets through with a first packet, and with those that follow."""
+    first = _bounds(*_walked(rules, dialled, wanted))
+    return both([first, _bounds(*_followed(rules, dialled, wanted))]) if first.perhaps else first
+
+
+def _bounds(through: AddressSet, walk: _Walk) -> Passed:
     lost, unknown = union(walk.lost), union(walk.unknown)
     surely = through - lost - unknown
     perhaps = through | unknown
@@ -198,7 +207,9 @@ def layers(
 
 def verdicts(rules: Rules, flow: Flow) -> tuple[Verdict, ...]:
     """Every rule and policy that decides about some source, in the order in which they are met."""
-    return tuple(_walked(rules, flow, flow)[1].verdicts)
+    first = _walked(rules, flow, flow)[1].verdicts
+    later = _followed(rules, flow, flow)[1].verdicts
+    return (*first, *(each for each in later if each.does in (Does.DROP, Does.REJECT) and each not in first))
 
 
 def deciding(rules: Rules, flow: Flow, source: AddressSet, does: tuple[Does, ...]) -> Verdict | None:
@@ -220,7 +231,8 @@ def _walked(rules: Rules, dialled: Flow, wanted: Flow) -> tuple[AddressSet, _Wal
             if flow.sent and chain.kind == "nat":  # a connection is sent elsewhere once
                 after.append((flow, now))
                 continue
-            walk.flow, walk.sent, walk.rewrites = flow, [], chain.kind == "nat"
+            state = "new" if _is_tracked(chain) else "invalid"
+            walk.flow, walk.sent, walk.rewrites = replace(flow, state=state), [], chain.kind == "nat"
             after.append((flow, _through(walk, chain, now)))
             after += walk.sent
         states = after
@@ -234,6 +246,26 @@ def _walked(rules: Rules, dialled: Flow, wanted: Flow) -> tuple[AddressSet, _Wal
         elif not flow.sent or flow.targets is None or wanted.targets is None or flow.targets <= wanted.targets:
             out.append(now)
     return union(out), walk
+
+
+def _followed(rules: Rules, dialled: Flow, wanted: Flow) -> tuple[AddressSet, _Walk]:
+    """Who gets through with the packets that follow a first one: where that is sent, they go without being asked about it
+    again."""
+    walk = _Walk(dialled, rules)
+    there = replace(wanted, sent=dialled.port != wanted.port)
+    now = EVERY_ADDRESS
+    for chain in rules.at("prerouting", "input"):
+        if chain.kind != "nat":
+            before = chain.hook == "prerouting" and chain.priority < SENDING
+            flow = replace(dialled if before else there, opens=False)
+            walk.flow = replace(flow, state="established" if _is_tracked(chain) else "invalid")
+            now = _through(walk, chain, now)
+    return now, walk
+
+
+def _is_tracked(chain: Chain) -> bool:
+    """Whether connections are known by then: before that every packet's state is invalid (nf_conntrack: priority -200)."""
+    return chain.hook != "prerouting" or chain.priority > TRACKING
 
 
 def _through(walk: _Walk, chain: Chain, now: AddressSet) -> AddressSet:
@@ -354,6 +386,10 @@ def _holds(match: Match, flow: Flow) -> bool | None:
         return None
     sure = not match.unread
     if match.rewritten is not None and match.rewritten != flow.sent:
+        return None
+    if match.opening is not None and match.opening != flow.opens:
+        return None
+    if match.states is not None and flow.state not in match.states:
         return None
     if match.astray and len(flow.interfaces) == 1:
         return None  # answered by the only one there is, or not at all

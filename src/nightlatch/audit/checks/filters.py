@@ -100,7 +100,7 @@ def no_refusal(context: Context) -> Iterator[Told]:
         chain for chain in rules.at("prerouting", "input") if f" {OWN} " not in chain.key
     ]  # a gate is for one service
     reached = [rule for chain in asked_of for rule in _reached(rules, chain.key)]
-    refusing = any(rule.matches and rule.does in (Does.DROP, Does.REJECT) for rule in reached)
+    refusing = any(rule.does in (Does.DROP, Does.REJECT) and _asks_new(rule) for rule in reached)
     if not refusing and all(chain.accepts for chain in asked_of):
         return
     spoken = [match.ports for rule in reached for match in rule.matches if match.ports]
@@ -114,6 +114,11 @@ def no_refusal(context: Context) -> Iterator[Told]:
                        for chain in (accepting or asked)[-1:])  # fmt: skip
         over = f" over {families[0]}" if len(families) == 1 else ""
         yield Told(f"What no rule of the filter speaks of is let in{over}.", proofs, ())
+
+
+def _asks_new(rule: Rule) -> bool:
+    """Whether a rule is about new connections, among others."""
+    return any(match.states is None or "new" in match.states for match in rule.matches)
 
 
 def _reached(rules: Rules, key: str, depth: int = 0) -> Iterator[Rule]:
