@@ -51,22 +51,24 @@ def run(*words: str, cwd: Path, code: int = 0, stdin: str = "") -> str:
 def test_the_whole_loop(fresh: Path) -> None:
     first = run("audit", *AS_OF, cwd=fresh, code=1)
     for part in (
-        "chartbox   2 holes",
-        "gate   1 hole",
+        "chartbox   2 holes, 1 shut out",
+        "gate   2 holes",
         "plotter   1 shut out",
         "gauge: open as granted.",
         "Next: nightlatch draft estate.yaml",
     ):
         assert part in first
-    assert "3 holes, 1 shut out, 11 findings of hygiene, nothing undecided." in first
+    assert "4 holes, 2 shut out, 12 findings of hygiene, nothing undecided." in first
     assert all(len(line) <= 100 for line in first.splitlines())
     shown = run("draft", *AS_OF, cwd=fresh)
     assert "-PasswordAuthentication yes" in shown
     assert "mode 0664 becomes 0644" in shown
+    assert "+-A nightlatch -s 192.168.40.0/24 -j ACCEPT" in shown
+    assert '+  <rule priority="-4140"><port port="22" protocol="tcp"/><drop/></rule>' in shown
     assert run("enact", "--dry-run", *AS_OF, cwd=fresh).splitlines()[0] == shown.splitlines()[0]
     refused = run("enact", *AS_OF, cwd=fresh, code=2)
     assert "say --yes" in refused
-    assert "2 paths, change" in run("enact", "--yes", *AS_OF, cwd=fresh)
+    assert "4 paths, change" in run("enact", "--yes", *AS_OF, cwd=fresh)
     second = run("audit", "--fail-at", "critical", *AS_OF, cwd=fresh)
     assert "no holes, nobody shut out" in second
     assert "Nothing to change." in run("enact", "--yes", *AS_OF, cwd=fresh)
@@ -246,7 +248,7 @@ def test_the_demo_tells_its_story_in_time_and_leaves_nothing(tmp_path: Path) -> 
     started = time.perf_counter()
     text = run("demo", cwd=tmp_path)
     assert time.perf_counter() - started < 15
-    for part in ("1. audit", "2. draft", "3. enact", "4. audit again", "5. undo", "That was the whole loop"):
+    for part in ("1. audit", "2. draft", "3. enact", "4. audit again", "6. undo", "That was the whole loop"):
         assert part in text
     assert "nothing undecided" in text
     left = run("demo", "--leave", "--folder", "kept", cwd=tmp_path)

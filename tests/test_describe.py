@@ -101,8 +101,8 @@ def test_the_demo_described_and_audited_as_users_do(tmp_path: Path) -> None:
     assert done.exit_code == 0, done.output
     assert "nothing open that it does not say, nobody shut out" in " ".join(done.output.split())
     text = target.read_text()
-    assert "# chartbox, gate, gauge, plotter: /home/keeper/.ssh/authorized_keys:1" in text
-    assert "into: all guests" in text
+    assert "# gate, gauge, plotter: /home/keeper/.ssh/authorized_keys:1" in text
+    assert "into: [gate, gauge, plotter]" in text or "into: [gauge, gate, plotter]" in text
     result = api.audit(load(target), AT)
     assert not [f for g in result.guests for f in g.findings if f.check in ("surplus", "missing")]
     again = CliRunner().invoke(cli, ["new", str(target), *words])

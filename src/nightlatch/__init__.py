@@ -34,6 +34,7 @@ if TYPE_CHECKING:
         survey_target,
         write_evidence,
     )
+    from nightlatch.bordering import Border, Bordered, border, enact_border, take_border, undo_border
     from nightlatch.carrying import change_script
     from nightlatch.changing import Changed, Confirmation, Latched, enact, keep, pending
     from nightlatch.demo.story import tell_demo
@@ -50,6 +51,9 @@ _HOMES = (
     | dict.fromkeys(_CHANGING, "nightlatch.changing")
     | dict.fromkeys(("Described", "describe"), "nightlatch.describing")
     | dict.fromkeys(("AddressBook", "Interfaces", "addresses", "addresses_target"), "nightlatch.addressing")
+    | dict.fromkeys(
+        ("Border", "Bordered", "border", "enact_border", "take_border", "undo_border"), "nightlatch.bordering"
+    )
     | dict.fromkeys(("Exposure", "exposure", "exposure_target"), "nightlatch.exposing")
     | dict.fromkeys(("Met", "meet", "pin"), "nightlatch.meeting")
     | dict.fromkeys(("Sought", "find"), "nightlatch.seeking")
@@ -59,6 +63,8 @@ _HOMES = (
 __all__ = [
     "AddressBook",
     "Audit",
+    "Border",
+    "Bordered",
     "Changed",
     "Client",
     "Confirmation",
@@ -79,11 +85,13 @@ __all__ = [
     "addresses_target",
     "audit",
     "audit_target",
+    "border",
     "change_script",
     "describe",
     "draft",
     "effective_settings",
     "enact",
+    "enact_border",
     "exposure",
     "exposure_target",
     "find",
@@ -100,8 +108,10 @@ __all__ = [
     "survey",
     "survey_script",
     "survey_target",
+    "take_border",
     "tell_demo",
     "undo",
+    "undo_border",
     "write_evidence",
 ]
 

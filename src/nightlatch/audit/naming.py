@@ -65,7 +65,18 @@ class Names:
         left_out = self._words(outside)
         if len(left_out) <= MOST_PREFIXES and (len(left_out) < len(inside) or not inside):
             return f"anywhere but {_and(left_out)}"
-        return _and(inside) if inside else "nowhere"
+        return self._in_one_family(sources) or (_and(inside) if inside else "nowhere")
+
+    def _in_one_family(self, sources: Sources) -> str:
+        """Sources of one family that leave out little of it; empty where that is no shorter."""
+        for family, part in (("IPv4", ALL_V4), ("IPv6", ALL_V6)):
+            mine = dict.fromkeys(sources, part)
+            if not without(sources, mine) and len(self._words(sources)) > MOST_PREFIXES:
+                everywhere = common_to(self.everywhere, dict.fromkeys(self.everywhere, part))
+                left_out = self._words(without(everywhere, sources))
+                if len(left_out) <= MOST_PREFIXES:
+                    return f"anywhere but {_and(left_out)} ({family})" if left_out else f"anywhere ({family})"
+        return ""
 
     def _words(self, sources: Sources) -> list[str]:
         names: list[str] = []

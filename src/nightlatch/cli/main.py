@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from nightlatch.cli import addresses, beginnings, changes, exposing, wire
+from nightlatch.cli import addresses, beginnings, bordering, changes, exposing, wire
 from nightlatch.cli.options import (
     SEVERITIES,
     as_of,
@@ -132,6 +132,7 @@ def audit(
 beginnings.register(cli)
 changes.register(cli)
 addresses.register(cli)
+bordering.register(cli)
 exposing.register(cli)
 wire.register(cli)
 
@@ -166,9 +167,22 @@ def checks(form: str) -> None:
     help="Keep the work folder, or with --live the running guests until Enter; say what to try next.",
 )
 @click.option("--folder", type=click.Path(path_type=Path), help="Where to put it (a new folder), with --leave.")
-def demo(live: bool, leave: bool, folder: Path | None) -> None:
+@click.option(
+    "--outer",
+    type=click.Path(path_type=Path, exists=True, file_okay=False),
+    help="Tell nothing; keep the tables of this folder as a filter outside of guests would, on loopback, until Ctrl-C.",
+)
+@click.option("--port", type=click.IntRange(1, 65535), default=8056, help="Where --outer listens (8056).")
+def demo(live: bool, leave: bool, folder: Path | None, outer: Path | None, port: int) -> None:
     """Tell the whole loop as a story, on the tide-gauge station Skerry Point."""
-    with faults():
+    with faults(
+        "ended; what was put there is kept" if outer is not None else "interrupted; nothing was left half done"
+    ):
+        if outer is not None:
+            from nightlatch.demo.table_service import serve
+
+            click.echo(f"The tables of {outer} are at http://127.0.0.1:{port}/tables/NAME. Ctrl-C ends it.")
+            serve(outer, port)
         from nightlatch import tell_demo
 
         tell_demo(leave=leave, folder=folder, live=live)

@@ -186,6 +186,7 @@ def build(folder: Path) -> Path:
     folder.mkdir(parents=True)
     shutil.copy(HERE / "estate.yaml", folder / "estate.yaml")
     shutil.copytree(HERE / "keys", folder / "keys")
+    shutil.copytree(HERE / "outer", folder / "outer")
     host_keys: dict[str, tuple[bytes, bytes]] = {}
     for story in stories():
         host_keys[story.name] = host_keys[story.twin] if story.twin else _host_key(story.name)
@@ -228,6 +229,10 @@ def told_files(story: Story, keys: Path = HERE / "keys") -> dict[str, str]:
     files = {**{f"/home/{n}/.ssh/authorized_keys": t for n, t in key_lines(keys).items()}, **story.files}
     if story.name in ("gate", "chartbox"):
         files["/home/copier/.ssh/authorized_keys"] = ""
+    if story.name == "gate":
+        files["/home/mara/.ssh/authorized_keys"] = (
+            files["/home/mara/.ssh/authorized_keys"].partition("\n")[0] + "\n" + public("mara-token", keys) + "\n"
+        )
     if story.name == "gauge":
         files["/home/charts/.ssh/authorized_keys"] = ""
     return files

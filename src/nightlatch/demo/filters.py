@@ -1,4 +1,5 @@
-"""The packet filters of the station's guests in folders: each is kept by the manager that somebody set up there once."""
+"""The packet filters of the station's guests in folders: each is kept by the manager that somebody set up there once. Two are as
+the grants want them, one lets in too many, one keeps a part of the bench out."""
 
 from __future__ import annotations
 
@@ -60,7 +61,39 @@ def _ufw() -> dict[str, str]:
     return out
 
 
+_SAVED = """\
+# made by hand when the harbour's guests had the upper half of the bench
+*filter
+:INPUT DROP [0:0]
+:FORWARD DROP [0:0]
+:OUTPUT ACCEPT [0:0]
+-A INPUT -i lo -j ACCEPT
+-A INPUT -m conntrack --ctstate RELATED,ESTABLISHED -j ACCEPT
+-A INPUT -p {icmp} -j ACCEPT
+{block}-A INPUT -p tcp -m tcp --dport 22 -j ACCEPT
+COMMIT
+"""
+_ZONE = """\
+<?xml version="1.0" encoding="utf-8"?>
+<zone>
+  <short>Public</short>
+  <service name="ssh"/>
+</zone>
+"""
 FILTERS: dict[str, dict[str, str]] = {
+    # keeps out callers who are granted
+    "chartbox": {
+        "/etc/iptables/rules.v4": _SAVED.format(icmp="icmp", block="-A INPUT -s 192.168.40.128/25 -j REJECT\n"),
+        "/etc/iptables/rules.v6": _SAVED.format(icmp="ipv6-icmp", block=""),
+        f"{STARTED}/multi-user.target.wants/netfilter-persistent.service": "",
+    },
+    # lets everybody call, and one key there has no limit of its own
+    "gate": {
+        "/etc/firewalld/firewalld.conf": "DefaultZone=public\n# the router looks at that\nIPv6_rpfilter=no\n",
+        "/etc/firewalld/zones/public.xml": _ZONE,
+        "/usr/lib/firewalld/services/ssh.xml": '<service>\n  <port protocol="tcp" port="22"/>\n</service>\n',
+        f"{STARTED}/multi-user.target.wants/firewalld.service": "",
+    },
     "gauge": {"/etc/nftables.conf": NFTABLES, f"{STARTED}/sysinit.target.wants/nftables.service": ""},
     "plotter": _ufw(),
 }

@@ -9,9 +9,10 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 import nightlatch
+from nightlatch.demo import table_service
 from nightlatch.demo.build import build
 from nightlatch.faults import RefusedError
-from nightlatch.report import page, text
+from nightlatch.report import bordered, page, text
 
 
 def tell_demo(*, leave: bool = False, folder: Path | None = None, live: bool = False) -> None:
@@ -83,10 +84,29 @@ def _tell(sheet: page.Page, path: Path) -> None:
             text.enacted(sheet, nightlatch.enact(estate, each.draft.guest, at).changed, "estate.yaml")
     chapter(sheet, "4. audit again", "The same question once more.")
     text.audit(sheet, nightlatch.audit(estate, at), "estate.yaml")
-    chapter(sheet, "5. undo", "Any change can be taken back: every byte, mode and owner.")
+    chapter(
+        sheet,
+        "5. outside",
+        "Before the guests stands the router's filter. Its table was read, so the rows that it should have are drafted, too; "
+        "where its service takes them, they are put there and read back. Here a stand-in keeps the table.",
+    )
+    _outside(sheet, path, at)
+    chapter(sheet, "6. undo", "Any change can be taken back: every byte, mode and owner.")
     text.undone(sheet, nightlatch.undo(estate, "gate").changed)
     sheet.blank()
     sheet.line(f"That was the whole loop, in {time.perf_counter() - started:.1f} seconds.")
+
+
+def _outside(sheet: page.Page, path: Path, at: datetime) -> None:
+    """The router's table drafted, put at the stand-in on a free port, read back."""
+    written = path.read_text()
+    with table_service.running(path.parent / "outer") as port:
+        path.write_text(written.replace(f":{table_service.PORT}/", f":{port}/"))
+        estate = nightlatch.load_estate(path)
+        found = nightlatch.border(estate, at)
+        bordered.text(sheet, found, "estate.yaml")
+        bordered.done(sheet, [nightlatch.enact_border(estate, each, at) for each in found.drafts], "put and read back")
+    path.write_text(path.read_text().replace(f":{port}/", f":{table_service.PORT}/"))
 
 
 def _next(sheet: page.Page, home: Path) -> None:
@@ -100,6 +120,7 @@ def _next(sheet: page.Page, home: Path) -> None:
         "nightlatch addresses estate.yaml --from bench",
         "nightlatch enact estate.yaml --on gate",
         "nightlatch undo estate.yaml",
+        "nightlatch perimeter estate.yaml",
         "nightlatch survey estate.yaml",
         "nightlatch checks",
     ):

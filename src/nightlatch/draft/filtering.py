@@ -18,7 +18,7 @@ from nightlatch.draft.given import Given
 from nightlatch.draft.steps import AnyStep, MakeFolder, SetRules
 from nightlatch.evidence.snapshot import Kind
 from nightlatch.formats import lines as text_lines
-from nightlatch.formats import nft_gate
+from nightlatch.formats import own_rules
 from nightlatch.formats.lines import LineEdit
 from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
 from nightlatch.readings import firewalld, iptables, managers, nftables
@@ -28,8 +28,10 @@ from nightlatch.readings.rules import Chain, Rules
 from nightlatch.reason.filtering import Flow, flow_to, passed
 from nightlatch.reason.paths import GuestAccess
 
-INCLUDE = f'include "{nft_gate.FILE}"'
-_INCLUDED = re.compile(rb'^\s*include\s+["\']?' + re.escape(nft_gate.FILE).encode() + rb'["\']?\s*;?\s*$', re.MULTILINE)
+INCLUDE = f'include "{own_rules.FILE}"'
+_INCLUDED = re.compile(
+    rb'^\s*include\s+["\']?' + re.escape(own_rules.FILE).encode() + rb'["\']?\s*;?\s*$', re.MULTILINE
+)
 UNIT = "nftables.service"
 MOST_PREFIXES = 400
 
@@ -89,7 +91,7 @@ def manager_of(reading: GuestReading) -> str:
 def _closed_now(reading: GuestReading) -> bool:
     """Whether the gate that is there keeps all others out."""
     snapshot = reading.snapshot
-    own = snapshot.content(nft_gate.FILE) or b""
+    own = snapshot.content(own_rules.FILE) or b""
     saved = [snapshot.content(path) or b"" for path in loading.SAVED]
     users = [snapshot.content(path) or b"" for path in loading.USERS]
     zones = [snapshot.content(f"{loading.ZONES}{name}") or b"" for name in snapshot.children(loading.ZONES[:-1])]
@@ -151,9 +153,9 @@ class _Writer:
         hooks = self.hooks()
         if not hooks:
             return
-        was = self.snapshot.content(nft_gate.FILE)
+        was = self.snapshot.content(own_rules.FILE)
         main = _main(self.reading)
-        steps = self.edit(nft_gate.FILE, "nftables", gates.nftables(self.gate, tuple(hooks)), was)
+        steps = self.edit(own_rules.FILE, "nftables", gates.nftables(self.gate, tuple(hooks)), was)
         yield (*steps, *self.included(main)) if steps else ()
 
     def included(self, main: str | None) -> tuple[AnyStep, ...]:
@@ -164,7 +166,7 @@ class _Writer:
         raw = was if was is not None else b"#!/usr/sbin/nft -f\n"
         end = LineEdit(len(text_lines.split(raw)) + 1, (INCLUDE,), insert=True)
         return self.edit(
-            main or nftables.MAINS[0], "nftables", text_lines.apply(raw, [end]), was, f"include {nft_gate.FILE}"
+            main or nftables.MAINS[0], "nftables", text_lines.apply(raw, [end]), was, f"include {own_rules.FILE}"
         )
 
     def hooks(self) -> list[Hook]:

@@ -14,15 +14,14 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from nightlatch.formats import iptables_save, nft_gate
+from nightlatch.formats import iptables_save, own_rules
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats.iptables_save import Is, Line
 from nightlatch.formats.lines import LineEdit
 from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, AddressSet
 
-OWN = nft_gate.OWN
-COMMENT = OWN.encode().hex()
-ACCEPTING, REFUSING = -4141, -4140  # priorities of rich rules: no others are likely to have these
+OWN, COMMENT = own_rules.OWN, own_rules.COMMENT
+ACCEPTING, REFUSING = own_rules.ACCEPTING, own_rules.REFUSING
 HEAD = "# who may call SSH, as the estate file says; written by nightlatch draft"
 
 

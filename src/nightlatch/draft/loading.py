@@ -11,7 +11,7 @@ from dataclasses import replace
 
 from nightlatch.draft import gates
 from nightlatch.evidence.snapshot import Snapshot
-from nightlatch.formats import iptables_save, nft_gate
+from nightlatch.formats import iptables_save, own_rules
 from nightlatch.formats.iptables_save import Is
 from nightlatch.formats.xml_tree import XmlFault, parse
 from nightlatch.readings import firewalld, iptables, ufw
@@ -26,7 +26,7 @@ EMPTY = b"*filter\n:INPUT ACCEPT [0:0]\n:FORWARD ACCEPT [0:0]\n:OUTPUT ACCEPT [0
 
 def manager(path: str) -> str:
     """The manager that loads a file in which a gate may stand; empty for any other."""
-    if path == nft_gate.FILE:
+    if path == own_rules.FILE:
         return "nftables"
     if path in SAVED:
         return "iptables"
@@ -62,7 +62,7 @@ def _listing(snapshot: Snapshot, changed: Mapping[str, bytes]) -> Snapshot:
 
 
 def _nftables(listing: bytes, raw: bytes) -> bytes:
-    return nft_gate.without(listing) + b"\n" + raw
+    return own_rules.without(listing) + b"\n" + raw
 
 
 def _iptables(listing: bytes, raw: bytes) -> bytes:

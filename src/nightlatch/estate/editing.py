@@ -88,6 +88,26 @@ def with_port(text: str, guest: str, old: int, new: int, name: str = "the estate
     return made, count
 
 
+def with_taken(text: str, network: str, number: int, day: str, name: str = "the estate file") -> str:
+    """The file's text with another day on which the table of a network's perimeter was taken (`number` of several, from 0), and
+    nothing else changed. Raises RefusedError where it is not written in a way that can be edited safely."""
+    root = tree.parse(tree.source(name, text))
+    node = _below(_below(_below(root, "networks"), network), "perimeter")
+    node = node.items[number] if node is not None and node.items is not None else node
+    taken = _below(node, "taken")
+    if taken is None or taken.text is None:
+        raise RefusedError(f"{name}: write taken: {day} under the perimeter of {network} by hand")
+    made = text[: taken.start] + day + text[taken.end :]
+    taken.text = day
+    if _plain(root) != _plain(tree.parse(tree.source(name, made))):
+        raise RefusedError(f"{name} can't be edited without touching more; write taken: {day} under {network} by hand")
+    return made
+
+
+def _below(node: Node | None, key: str) -> Node | None:
+    return next((value for each, value in (node.pairs or [] if node is not None else []) if each.text == key), None)
+
+
 def _port(node: Node) -> str:
     return (node.text or "").rpartition(":")[2]
 

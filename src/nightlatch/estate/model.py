@@ -94,7 +94,7 @@ class Via:
 @dataclass(frozen=True, slots=True)
 class PerimeterRow:
     """One row of a filter outside the guests: it `lets` in, or refuses, what matches. `protocols` and `targets` are None for all;
-    `label` narrows it to guests that carry it."""
+    `label` narrows it to guests that carry it; `number` is its place in a table, from 1."""
 
     sources: AddressSet
     ports: PortSet
@@ -104,18 +104,21 @@ class PerimeterRow:
     text: str
     label: str = ""
     targets: AddressSet | None = None
+    number: int = 0
 
 
 @dataclass(frozen=True, slots=True)
 class Perimeter:
     """The filter outside the guests of a network: read from a file on a day, or claimed (`path` is empty, `taken` None). What no
-    row lets in is refused."""
+    row lets in is refused. `columns` say which of a table's holds what, `service` is the address at which its filter takes it."""
 
     network: str
     rows: tuple[PerimeterRow, ...]
     origin: Origin
     taken: date | None = None
     path: str = ""
+    columns: tuple[tuple[str, str], ...] = ()
+    service: str = ""
 
 
 @dataclass(frozen=True, slots=True)

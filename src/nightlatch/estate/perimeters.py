@@ -17,7 +17,7 @@ from typing import TypeVar
 
 from nightlatch.estate import reader
 from nightlatch.estate.model import Perimeter, PerimeterRow, Place
-from nightlatch.faults import nearest
+from nightlatch.faults import EstateError, nearest
 from nightlatch.formats.yaml_tree import Node, Source
 from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet, union
 from nightlatch.net.literal import AddressError, parse_address, parse_network
@@ -25,6 +25,7 @@ from nightlatch.net.ports import PortSet
 from nightlatch.origin import Kind, Origin
 
 LARGEST = 16 << 20
+BOM = b"\xef\xbb\xbf"
 MOST_ROWS = 100_000
 COLUMNS = ("source", "port", "action", "protocol", "priority", "direction", "label", "target")
 NEEDED = ("source", "port", "action")
@@ -35,6 +36,7 @@ OUTWARD = ("out", "outbound", "egress", "outward", "outgoing")
 ALL = ("", "any", "all", "*", "0-65535")
 TRANSPORTS = {"6": "tcp", "17": "udp", "tcp": "tcp", "udp": "udp"}
 T = TypeVar("T")
+SERVICE = re.compile(r"http://(127\.0\.0\.1|\[::1\]|localhost):[1-9][0-9]{1,4}/tables/[a-z][a-z0-9-]{0,63}")
 _PARTS = re.compile(r"[^\s,;]+")
 
 
@@ -51,7 +53,9 @@ def _listed(node: Node) -> Node:
 
 
 def _one(source: Source, node: Node, network: str, places: Mapping[str, Place], folder: Path) -> Perimeter | None:
-    found = reader.section(source, node, f"the perimeter of {network}", ("read", "taken", "columns", "claimed"))
+    found = reader.section(
+        source, node, f"the perimeter of {network}", ("read", "taken", "columns", "service", "claimed")
+    )
     if node.pairs is not None and ("read" in found) == ("claimed" in found):
         source.fault(
             node, "a perimeter is read from a table, or claimed", "read: FILE with taken and columns, or claimed: [...]"
@@ -71,9 +75,29 @@ def _one(source: Source, node: Node, network: str, places: Mapping[str, Place], 
     day = reader.day(source, found["taken"], "taken")
     name = reader.text(source, found["read"], "the table's file")
     table = _table(source, found["read"], folder / name, columns) if name and columns else None
+    service = _service(source, found["service"], name) if "service" in found else ""
     if table is None:
         return None
-    return Perimeter(network, table, source.origin(node), day, str(folder / name))
+    return Perimeter(network, table, source.origin(node), day, str(folder / name), tuple(columns.items()), service)
+
+
+def _service(source: Source, node: Node, name: str) -> str:
+    """The table at its filter's own service, which speaks JSON (docs/filters.md)."""
+    text = reader.text(source, node, "the service")
+    if text and not SERVICE.fullmatch(text):
+        source.fault(node, f'"{text}" is no table of a service', "http://127.0.0.1:PORT/tables/NAME, on this machine")
+    if text and not name.endswith(".json"):
+        source.fault(node, f"{name} is no JSON, and a service's table is", "read: FILE.json")
+    return text
+
+
+def parse(name: str, text: str, columns: tuple[tuple[str, str], ...]) -> tuple[PerimeterRow, ...]:
+    """The rows of a table in JSON, in the order in which they count. Raises EstateError with every fault."""
+    source = Source(name, text, Kind.ESTATE)
+    made = list(_of_json(source, dict(columns)))
+    if source.faults:
+        raise EstateError(source.faults)
+    return tuple(row for _, row in sorted(made, key=lambda each: each[0]))
 
 
 def _columns(source: Source, node: Node) -> dict[str, str]:
@@ -123,7 +147,7 @@ def _table(estate: Source, node: Node, path: Path, columns: Mapping[str, str]) -
         if len(raw) > LARGEST:
             estate.fault(node, f"{path.name} is larger than {LARGEST >> 20} MiB", "a smaller table")
             return None
-        source = Source(str(path), raw.decode("utf-8-sig"), Kind.ESTATE)
+        source = Source(str(path), raw.removeprefix(BOM).decode("utf-8"), Kind.ESTATE)
     except OSError as error:
         estate.fault(
             node, f"{path.name} can't be read: {error.strerror}", f"a CSV or JSON file, counted from {path.parent}"
@@ -229,7 +253,9 @@ def _row(
     origin = Origin(source.path, line, 1, Kind.ESTATE)
     if number:
         text = f"row {number}: {text}"
-    made = PerimeterRow(sources[0], ports[0], protocols, action in LETS, origin, text, values.get("label", ""))
+    made = PerimeterRow(
+        sources[0], ports[0], protocols, action in LETS, origin, text, values.get("label", ""), None, number or line
+    )
     yield int(rank), replace(made, targets=targets[0] if values.get("target", "").lower() not in ALL else None)
 
 

@@ -83,11 +83,12 @@ def _perimeter() -> _Schema:
     names = ("source", "port", "action", "protocol", "priority", "direction", "label", "target")
     columns = _closed(dict.fromkeys(names, _TEXT), names[:3])
     read = {"read": _told("An exported table: CSV or JSON", _TEXT), "taken": _DAY, "columns": columns}
+    service = {"service": _told("Where its filter takes the table", {"type": "string", "pattern": "^http://"})}
     claim = _closed(
         {"from": _PLACES, "port": _some({"anyOf": [_PORT, _TEXT]}), "protocol": {"enum": ["tcp", "udp"]}},
         ("from", "port"),
     )
-    return {"anyOf": [_closed(read, tuple(read)), _closed({"claimed": _some(claim)}, ("claimed",))]}
+    return {"anyOf": [_closed({**read, **service}, tuple(read)), _closed({"claimed": _some(claim)}, ("claimed",))]}
 
 
 def _forward() -> _Schema:

@@ -7,9 +7,11 @@ from collections.abc import Iterator
 from nightlatch.audit.checks.registry import Context, Told, check
 from nightlatch.audit.findings import Severity
 from nightlatch.audit.naming import listed
-from nightlatch.formats.nft_gate import OWN
+from nightlatch.formats import own_rules
+from nightlatch.formats.own_rules import OWN
 from nightlatch.net.addresses import ALL_V4, ALL_V6, LOOPBACK, NO_ADDRESS, AddressSet
-from nightlatch.readings import managers, ufw
+from nightlatch.origin import Origin
+from nightlatch.readings import firewalld, managers, ufw
 from nightlatch.readings.rules import Does, Rule, Rules
 from nightlatch.reason.access import COMMON, Proof
 from nightlatch.reason.dead_rules import Dead, dead_rules
@@ -57,6 +59,8 @@ def dead(context: Context) -> Iterator[Told]:
     rules = context.access.reading.filter.rules
     by: dict[tuple[object, bool], list[Dead]] = {}
     for each in dead_rules(rules) if rules is not None else ():
+        if each.rule.origin.path == firewalld.CONF or _is_own(context, each.by.origin):
+            continue  # firewalld makes it itself; or it is narrowed on purpose
         by.setdefault((each.by.origin, each.contradicts), []).append(each)
     for (_, contradicts), found in by.items():
         earlier = found[0].by
@@ -114,6 +118,18 @@ def no_refusal(context: Context) -> Iterator[Told]:
                        for chain in (accepting or asked)[-1:])  # fmt: skip
         over = f" over {families[0]}" if len(families) == 1 else ""
         yield Told(f"What no rule of the filter speaks of is let in{over}.", proofs, ())
+
+
+def _is_own(context: Context, place: Origin) -> bool:
+    """Whether nightlatch wrote the rule that stands there."""
+    lines = (context.access.reading.snapshot.content(place.path) or b"").split(b"\n")
+    return 0 < place.line <= len(lines) and own_rules.is_own(_record(lines, place.line - 1))
+
+
+def _record(lines: list[bytes], at: int) -> bytes:
+    """A line, with the one before it where that is its comment in ufw's files."""
+    before = lines[at - 1] if at and lines[at - 1].startswith(b"### tuple ###") else b""
+    return before + b" " + lines[at]
 
 
 def _asks_new(rule: Rule) -> bool:

@@ -1,0 +1,170 @@
+"""The filters outside of guests, changed as guests are: drafted from the grants, put at their service, read back, taken back.
+
+A perimeter whose table was read from a file is drafted only; one that names a `service` is changed there, while what is there
+is what was read, and the file and the day in the estate file follow.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+
+from nightlatch import api
+from nightlatch.draft import outside
+from nightlatch.draft.outside import Outside, Record
+from nightlatch.estate import editing
+from nightlatch.estate.model import Estate, Perimeter
+from nightlatch.faults import PutBackError, RefusedError
+from nightlatch.readings import guest as readings
+from nightlatch.reason.access import Grant
+from nightlatch.reason.grants import expand
+from nightlatch.reason.paths import guest_access
+from nightlatch.transports import tables
+from nightlatch.transports.ssh import Client
+
+__all__ = ["Border", "Bordered", "border", "enact_border", "take_border", "undo_border"]
+BY = "nightlatch"
+
+
+@dataclass(frozen=True)
+class Border:
+    """What all perimeters of an estate should change. `claimed` are networks whose perimeter is only claimed, `unread` guests
+    of which nothing was read, so that their ports are not known."""
+
+    estate: str
+    at: datetime
+    drafts: tuple[Outside, ...]
+    claimed: tuple[str, ...] = ()
+    unread: tuple[tuple[str, str], ...] = ()
+
+
+@dataclass(frozen=True)
+class Bordered:
+    """A table that was put at its service, or taken from there: its network, version and rows."""
+
+    network: str
+    version: int
+    rows: int
+    changed: bool
+
+
+def border(estate: Estate, at: datetime, networks: Sequence[str] = (), *, client: Client | None = None) -> Border:
+    """Read the guests, and say which rows outside of them the grants ask for. Raises RefusedError for a network that is none."""
+    for name in networks:
+        if name not in estate.networks:
+            raise RefusedError(
+                f"there is no network {name}; the estate has {', '.join(sorted(estate.networks)) or 'none'}"
+            )
+    those = [each for each in estate.networks.values() if each.perimeters and (not networks or each.name in networks)]
+    concerned = {guest.name for guest in estate.guests.values() if guest.network in {each.name for each in those}}
+    concerned |= {forward.guest for each in those for forward in each.forwards}
+    grants: dict[str, Sequence[Grant]] = {}
+    ports: dict[str, tuple[int, ...]] = {}
+    unread = []
+    for each in api.survey(estate, sorted(concerned), client=client) if concerned else ():
+        if each.snapshot is None:
+            unread.append((each.guest, each.problem))
+            continue
+        access = guest_access(readings.read(each.snapshot), at)
+        ports[each.guest] = tuple(sorted({listener.port for listener in access.listeners}))
+        grants[each.guest] = expand(estate, each.guest, at, each.snapshot.facts)
+    made, claimed = [], []
+    for network in those:
+        wishes = outside.wanted(estate, network, grants, ports)
+        for place, perimeter in enumerate(network.perimeters):
+            if not perimeter.path:
+                claimed.append(network.name)
+            elif perimeter.path.endswith(".json"):
+                made.append(outside.outside(network, place, _file(perimeter), wishes))
+            else:
+                raise RefusedError(f"{perimeter.path}: rows are drafted for tables in JSON; have it exported as one")
+    return Border(estate.name, at, tuple(made), tuple(dict.fromkeys(claimed)), tuple(unread))
+
+
+def _file(perimeter: Perimeter) -> tuple[Record, ...]:
+    return tuple(json.loads(Path(perimeter.path).read_text("utf-8-sig")))
+
+
+def enact_border(estate: Estate, draft: Outside, at: datetime) -> Bordered:
+    """Put the drafted table at its service, read it back, and let file and estate file follow.
+
+    Raises RefusedError when the service has other rows than were read, PutBackError when it does not give back what was put.
+    """
+    perimeter = draft.perimeter
+    if not draft.changes:
+        return Bordered(draft.network, 0, len(draft.rows), False)
+    now = tables.read(_service(perimeter))
+    if now.rows != _file(perimeter):
+        raise RefusedError(
+            f"{perimeter.service} has other rows than {perimeter.path}; nightlatch perimeter --take reads it anew"
+        )
+    made = tables.put(perimeter.service, draft.rows, now.version, BY)
+    back = tables.read(perimeter.service)
+    if back.rows != draft.rows:
+        tables.put(perimeter.service, now.rows, back.version, f"{BY}, back")
+        raise PutBackError(
+            f"{perimeter.service} gave back other rows than were put there; what was before is there again"
+        )
+    _follow(estate, draft.network, draft.place, perimeter, back.rows, at)
+    return Bordered(draft.network, made.version, len(back.rows), True)
+
+
+def take_border(estate: Estate, network: str, at: datetime) -> list[Bordered]:
+    """Read the tables of a network from their services into the files that the estate names, with today's date."""
+    out = []
+    for place, perimeter in enumerate(estate.networks[network].perimeters):
+        if perimeter.service:
+            now = tables.read(perimeter.service)
+            changed = now.rows != _file(perimeter)
+            _follow(estate, network, place, perimeter, now.rows, at)
+            out.append(Bordered(network, now.version, len(now.rows), changed))
+    if not out:
+        raise RefusedError(f"no perimeter of {network} names a service")
+    return out
+
+
+def undo_border(estate: Estate, network: str, at: datetime) -> list[Bordered]:
+    """Put back what the newest change of ours took from the tables of a network. Raises RefusedError when the newest is
+    another's."""
+    out = []
+    for place, perimeter in enumerate(estate.networks[network].perimeters):
+        if not perimeter.service:
+            continue
+        now = tables.read(perimeter.service)
+        if now.by != BY or now.version < 2:
+            raise RefusedError(
+                f"{perimeter.service}: the newest version is not ours ({now.by or 'nobody says whose'}); nothing is undone"
+            )
+        before = tables.read(perimeter.service, now.version - 1)
+        made = tables.put(perimeter.service, before.rows, now.version, f"{BY}, undone")
+        _follow(estate, network, place, perimeter, before.rows, at)
+        out.append(Bordered(network, made.version, len(before.rows), True))
+    if not out:
+        raise RefusedError(f"no perimeter of {network} names a service")
+    return out
+
+
+def _service(perimeter: Perimeter) -> str:
+    if not perimeter.service:
+        raise RefusedError(
+            f"the perimeter of {perimeter.network} names no service: have these rows written by whoever keeps it"
+        )
+    return perimeter.service
+
+
+def _follow(
+    estate: Estate, network: str, place: int, perimeter: Perimeter, rows: tuple[Record, ...], at: datetime
+) -> None:  # fmt: skip
+    """The file with the rows that are at the service now, and the day in the estate file."""
+    path = Path(perimeter.path)
+    before = path.read_text("utf-8-sig")
+    lines = ",\n".join(f"  {json.dumps(row, ensure_ascii=False)}" for row in rows)
+    editing.rewrite(path, before, f"[\n{lines}\n]\n" if rows else "[]\n")
+    text = estate.path.read_text("utf-8")
+    day = at.astimezone(estate.zone).date().isoformat()
+    made = editing.with_taken(text, network, place, day, str(estate.path))
+    if made != text:
+        editing.rewrite(estate.path, text, made)

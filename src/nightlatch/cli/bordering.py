@@ -1,0 +1,66 @@
+"""The command about filters outside of guests: `perimeter`."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from pathlib import Path
+
+import click
+
+from nightlatch.cli.options import as_of, client_of, estate_of, faults, formats, now, ssh_config
+
+
+def register(cli: click.Group) -> None:
+    """Add the command to the group."""
+    cli.add_command(perimeter)
+
+
+@click.command(short_help="What the filters outside of guests should let in, row by row.")
+@click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
+@click.option("--network", "networks", multiple=True, help="Only this network (several times for several).")
+@click.option(
+    "--enact", "act", flag_value="enact", help="Put the rows at the service that the estate names, and read them back."
+)
+@click.option("--undo", "act", flag_value="undo", help="Put back what the newest change of ours took.")
+@click.option(
+    "--take", "act", flag_value="take", help="Read the tables from their services into the files, with today's date."
+)
+@formats()
+@as_of
+@ssh_config
+def perimeter(
+    source: Path, networks: tuple[str, ...], act: str | None, form: str, as_of: datetime | None, config: Path | None
+) -> None:  # fmt: skip
+    """What the filters outside of guests should let in, row by row: rows that grants lack, and rows that let in more.
+
+    SOURCE is an estate file whose networks have a perimeter that was read from a table in JSON. Where the perimeter names
+    a service, --enact changes it there.
+    """
+    with faults():
+        from nightlatch import bordering
+        from nightlatch.report import bordered, machine, page
+
+        estate, at = estate_of(source), now(as_of)
+        sheet = page.Page(page.console())
+        if act in ("undo", "take"):
+            work = bordering.undo_border if act == "undo" else bordering.take_border
+            names = networks or tuple(n.name for n in estate.networks.values() if any(p.service for p in n.perimeters))
+            found = []
+            for name in names:
+                if name not in estate.networks:
+                    raise click.BadParameter(f"there is no network {name}", param_hint="--network")
+                found += work(estate_of(source), name, at)
+            bordered.done(sheet, found, "put back" if act == "undo" else "taken")
+            if not found:
+                sheet.wrapped("No perimeter names a service.")
+            return
+        with client_of(config) as client:
+            result = bordering.border(estate, at, networks, client=client)
+        if act == "enact":
+            done = [bordering.enact_border(estate_of(source), each, at) for each in result.drafts]
+            bordered.done(sheet, done, "put and read back")
+        elif form == "json":
+            click.echo(machine.dumps(bordered.document(result)))
+        else:
+            bordered.text(sheet, result, str(source))
+    raise SystemExit(3 if result.unread else 0)
