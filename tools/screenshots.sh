@@ -14,6 +14,8 @@ sleep 1
 "$bin/nightlatch" demo --leave --folder "$work/skerry" >/dev/null
 cp -a "$work/skerry" "$work/clean"
 for guest in plotter chartbox; do (cd "$work/clean" && "$bin/nightlatch" undo --on "$guest" >/dev/null); done
+cp src/nightlatch/demo/skerry/outer/isle.json "$work/clean/outer/"
+sed -i 's/taken: .*/taken: 2026-11-20/' "$work/clean/estate.yaml"
 
 shot() { # name, folder, command as shown, command as run where that differs
     cat >"$work/run" <<RUN
@@ -44,7 +46,12 @@ shot enact "$work/clean" "nightlatch enact --yes --on gate $at"
 shot undo "$work/clean" "nightlatch undo"
 shot addresses "$work/clean" "nightlatch addresses --from bench $at"
 (cd "$work/clean" && "$bin/nightlatch" exposure $at --picture "$out/exposure.png" >/dev/null)
-shot checks "$work/clean" "nightlatch checks"
+"$bin/nightlatch" demo --outer "$work/clean/outer" >/dev/null &
+table=$!
+sleep 1
+shot perimeter "$work/clean" "nightlatch perimeter; nightlatch perimeter --enact; nightlatch perimeter; nightlatch perimeter --undo" \
+    "for how in '' --enact '' --undo; do nightlatch perimeter \$how $at; echo; done"
+kill $table
 shot new-from "$work/clean" "nightlatch new today.yaml --from images/gauge --from images/gate" \
     "nightlatch new today.yaml --from images/gauge --from images/gate $at; echo; cat today.yaml"
 cp -a "$work/clean/images/gauge" "$work/clean/images/lamp"
@@ -64,7 +71,7 @@ mkfifo "$work/enter"
 "$bin/nightlatch" demo --live --leave --folder "$work/live" <"$work/enter" >"$work/left" &
 demo=$!
 exec 9>"$work/enter"
-until grep -q 'runs on until' "$work/left"; do kill -0 $demo; sleep 0.5; done
+until grep -q 'runs on until' "$work/left" 2>/dev/null; do kill -0 $demo; sleep 0.5; done
 desk=$(sed -n 's/^  \(nsenter .* --\) nightlatch audit .*/\1/p' "$work/left" | head -n 1)
 sed 's/^  gate: .*via/  lamp:     {via: {ssh: 192.168.56.40, as: keeper}}\n&/' "$work/live/estate.yaml" >"$work/live/five.yaml"
 shot survey "$work/live" "nightlatch survey five.yaml" "$desk $bin/nightlatch survey five.yaml --ssh-config ssh_config"

@@ -17,7 +17,7 @@ from tests.live.station import ROOT
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "systemctl", root=True)
 TOLD = (
-    "3 holes, 1 shut out",
+    "4 holes, 1 shut out",
     "plotter    offers publickey; joon's key is turned away",
     "put back: the time on the latch was over",
     "put back: the guest was restarted while the change was on the latch",

@@ -9,11 +9,12 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
-from nightlatch.draft import filtering, wanted
+from nightlatch.draft import filtering
 from nightlatch.draft.acts import LabelPort
 from nightlatch.draft.closing import Guesswork
 from nightlatch.draft.given import Given
 from nightlatch.draft.steps import AnyStep, InsertSetting, MakeFile, MakeFolder, ReplaceLine, Rewrite, apply_all
+from nightlatch.draft.wanted import seen_by_guest
 from nightlatch.estate.model import Estate, ServiceSpec
 from nightlatch.evidence.snapshot import ABSENT, Kind
 from nightlatch.formats import lines as text_lines
@@ -23,7 +24,7 @@ from nightlatch.readings import guest as readings
 from nightlatch.readings import sockets
 from nightlatch.readings.rules import Does
 from nightlatch.reason.access import Grant
-from nightlatch.reason.filtering import Verdict, deciding, flow_to, passed
+from nightlatch.reason.filtering import Flow, Verdict, deciding, flow_to, passed
 from nightlatch.reason.paths import GuestAccess
 from nightlatch.reason.settings import listeners
 from nightlatch.reason.stated import ssh_ports
@@ -55,6 +56,7 @@ def given(estate: Estate, access: GuestAccess, grants: Sequence[Grant]) -> Given
         return Given(left=out.left)
     if out.steps:
         _labelled(access, target - now, out)
+        _outside(access, sorted(target - now), seen_by_guest(grants), out)
         _let_in(Guesswork(access, grants, estate.narrow_at), sorted(target - now), target, why, out)
     if target != wanted:
         _later(estate, access, spec, came, bool(out.steps), out)
@@ -168,9 +170,7 @@ def _labelled(access: GuestAccess, fresh: set[int], out: Given) -> None:
 def _let_in(work: Guesswork, fresh: list[int], target: set[int], why: str, out: Given) -> None:
     """What the filter needs so that callers come through to new ports, too; what it is left with otherwise."""
     access, reading = work.access, work.access.reading
-    wants = (
-        wanted.seen_by_guest(work.grants) or EVERY_ADDRESS
-    )  # where nobody is granted, whoever comes in now is told of
+    wants = seen_by_guest(work.grants) or EVERY_ADDRESS  # without grants whoever comes in now is told of
     kept_out = [port for port in fresh if _rule_in_the_way(access, port, wants) is not None]
     for steps in filtering.lets_in(work, wants, why, tuple(sorted(target))) if kept_out else ():
         after = replace(access, reading=readings.read(apply_all(reading.snapshot, steps)))
@@ -188,6 +188,19 @@ def _let_in(work: Guesswork, fresh: list[int], target: set[int], why: str, out: 
             f"Whether the filter lets port {_listed(set(fresh))} in is not known: {gap.because} ({gap.origin}).",
             "open it there first; a change that can't be reached over the new port goes back",
         )
+
+
+def _outside(access: GuestAccess, fresh: list[int], wants: AddressSet, out: Given) -> None:
+    """New ports that a filter outside of the guest keeps some of these callers from, whom it lets through to one of now."""
+    for rules in (each for way in access.arrivals if way.forward is None for each in way.around):
+        before = union(passed(rules, Flow("tcp", each.port)).perhaps for each in access.listeners)
+        for port in fresh:
+            if before & wants - passed(rules, Flow("tcp", port)).perhaps:
+                name = next(iter(rules.chains)).rstrip(",")
+                out.leave(
+                    f"{name[:1].upper()}{name[1:]} keeps callers from port {port} whom it lets through now.",
+                    "once SSH listens there, nightlatch perimeter tells the rows that it should have",
+                )
 
 
 def _rule_in_the_way(access: GuestAccess, port: int, wants: AddressSet) -> Verdict | None:
