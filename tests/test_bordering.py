@@ -166,3 +166,11 @@ def test_a_service_that_is_not_there_and_one_that_is_none(station: Station) -> N
             load(path)
     path.write_text(text)
     assert "there is no network shoal" in station.run("--network", "shoal", "--take", code=2)
+
+
+def test_no_row_is_narrowed_while_a_guest_behind_it_is_not_read(station: Station) -> None:
+    path = station.folder / "estate.yaml"
+    path.write_text(path.read_text().replace("guests:\n", "guests:\n  gone: {network: isle, via: {folder: gone}}\n"))
+    told = station.run("--network", "isle", code=3)
+    assert "gone could not be read, so no row is narrowed here." in told
+    assert "0 rows to change" in told

@@ -16,7 +16,7 @@ from nightlatch import api
 from nightlatch.draft import outside
 from nightlatch.draft.outside import Outside, Record
 from nightlatch.estate import editing
-from nightlatch.estate.model import Estate, Perimeter
+from nightlatch.estate.model import Estate, NetworkSpec, Perimeter
 from nightlatch.faults import PutBackError, RefusedError
 from nightlatch.readings import guest as readings
 from nightlatch.reason.access import Grant
@@ -59,8 +59,7 @@ def border(estate: Estate, at: datetime, networks: Sequence[str] = (), *, client
                 f"there is no network {name}; the estate has {', '.join(sorted(estate.networks)) or 'none'}"
             )
     those = [each for each in estate.networks.values() if each.perimeters and (not networks or each.name in networks)]
-    concerned = {guest.name for guest in estate.guests.values() if guest.network in {each.name for each in those}}
-    concerned |= {forward.guest for each in those for forward in each.forwards}
+    concerned = {name for each in those for name in _behind(estate, each)}
     grants: dict[str, Sequence[Grant]] = {}
     ports: dict[str, tuple[int, ...]] = {}
     unread = []
@@ -74,14 +73,22 @@ def border(estate: Estate, at: datetime, networks: Sequence[str] = (), *, client
     made, claimed = [], []
     for network in those:
         wishes = outside.wanted(estate, network, grants, ports)
+        behind = _behind(estate, network)
+        unknown = [name for name, _ in unread if name in behind]
         for place, perimeter in enumerate(network.perimeters):
             if not perimeter.path:
                 claimed.append(network.name)
             elif perimeter.path.endswith(".json"):
-                made.append(outside.outside(network, place, _file(perimeter), wishes))
+                made.append(outside.outside(network, place, _file(perimeter), wishes, unknown))
             else:
                 raise RefusedError(f"{perimeter.path}: rows are drafted for tables in JSON; have it exported as one")
     return Border(estate.name, at, tuple(made), tuple(dict.fromkeys(claimed)), tuple(unread))
+
+
+def _behind(estate: Estate, network: NetworkSpec) -> set[str]:
+    """The guests whose callers pass the perimeters of a network."""
+    sitting = {guest.name for guest in estate.guests.values() if guest.network == network.name}
+    return sitting | {forward.guest for forward in network.forwards}
 
 
 def _file(perimeter: Perimeter) -> tuple[Record, ...]:

@@ -8,7 +8,8 @@ from dataclasses import dataclass, field, replace
 from nightlatch.estate.model import Estate
 from nightlatch.formats import authorized_keys
 from nightlatch.formats.authorized_keys import Entry
-from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS
+from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
+from nightlatch.net.literal import address_or_none, parse_network
 from nightlatch.reason.access import (
     COMMON,
     AccessPath,
@@ -24,7 +25,8 @@ from nightlatch.reason.access import (
     joined,
     without,
 )
-from nightlatch.reason.arriving import subnets
+from nightlatch.reason.arriving import single, subnets
+from nightlatch.reason.grants import sources_of
 from nightlatch.reason.paths import GuestAccess
 
 MOST_PREFIXES = 4
@@ -32,13 +34,14 @@ MOST_PREFIXES = 4
 
 @dataclass(frozen=True)
 class Names:
-    """Names of places, keys, authorities and private networks; empty without an estate."""
+    """Names of places, keys, authorities and private networks, and all addresses that the estate speaks of; empty without one."""
 
     places: Mapping[str, Sources] = field(default_factory=dict)
     owners: Mapping[str, str] = field(default_factory=dict)
     comments: Mapping[str, str] = field(default_factory=dict)
     authorities: Mapping[str, str] = field(default_factory=dict)
     networks: Mapping[str, Sources] = field(default_factory=dict)
+    known: AddressSet = NO_ADDRESS
     _told: dict[tuple[object, ...], str] = field(default_factory=dict, compare=False, repr=False)
 
     def also(self, comments: Mapping[str, str]) -> Names:
@@ -139,6 +142,21 @@ def comments_of(access: GuestAccess) -> dict[str, str]:
     return out
 
 
+def spoken_of(estate: Estate) -> AddressSet:
+    """Every address that the estate speaks of: places, networks, guests, and what grants and doors write out."""
+    found = [place.seen for place in estate.places.values()]
+    found += [subnets(each) for each in estate.networks.values()]
+    placed = [*(spec.places for spec in estate.grants), *(kept.places for kept in estate.emergency)]
+    placed += [guest.via.places for guest in estate.guests.values()]
+    refs = [ref for places in placed for ref in places if ref.text != "anywhere"]
+    found += [sources_of(estate, [ref]).get(COMMON, NO_ADDRESS) for ref in refs]
+    for guest in estate.guests.values():
+        found += [parse_network(str(each.address.ip)) for each in guest.addresses]
+        hosts = (address_or_none(text) for text in (guest.via.host, guest.dial))
+        found += [single(each) for each in hosts if each is not None]
+    return union(found)
+
+
 def names_of(estate: Estate | None) -> Names:
     """The names that an estate gives; made once for all its guests."""
     if estate is None:
@@ -163,7 +181,7 @@ def names_of(estate: Estate | None) -> Names:
             owners.setdefault(guest.via.key.fingerprint, "Nightlatch")
     authorities = {key.fingerprint: name for name, key in estate.authorities.items()}
     own = {each.name: {each.name: subnets(each)} for each in estate.networks.values() if each.private}
-    return Names(places, owners, known, authorities, own)
+    return Names(places, owners, known, authorities, own, spoken_of(estate))
 
 
 def listed(names: Iterable[str], most: int = 6) -> str:

@@ -82,11 +82,21 @@ def _of_family(ends: AddressSet) -> AddressSet:
     return AddressSet(ALL_V4.v4 if ends.v4 else (), ALL_V6.v6 if ends.v6 else ())
 
 
-def outside(network: NetworkSpec, place: int, records: Sequence[Record], those: Sequence[Wanted]) -> Outside:
-    """The draft for one table whose rows are `records`. Raises RefusedError where the changed table would not do it."""
+def outside(
+    network: NetworkSpec, place: int, records: Sequence[Record], those: Sequence[Wanted], unread: Sequence[str] = ()
+) -> Outside:  # fmt: skip
+    """The draft for one table whose rows are `records`. Where guests behind it were not read, no row is narrowed: it may be for
+    them. Raises RefusedError where the changed table would not do it."""
     perimeter = network.perimeters[place]
     columns = dict(perimeter.columns)
     narrowed, left = _narrowed(perimeter, records, those)
+    if unread and narrowed:
+        left.append(
+            Left(
+                f"{_listed(unread)} could not be read, so no row is narrowed here.", "have them read, then draft again"
+            )
+        )
+        narrowed = {}
     kept = [narrowed[number].after if number in narrowed else each for number, each in enumerate(records, 1)]
     now = perimeters.parse(perimeter.path, json.dumps([each for each in kept if each is not None]), perimeter.columns)
     added: list[RowChange] = []
@@ -117,6 +127,10 @@ def _lacking(
     """Wanted callers that the rows keep out; where rows name targets, of the families in which these are dialled."""
     short = each.sources - _admitted(network, perimeter, rows, each)
     return short & _of_family(each.target) if each.target and "target" in dict(perimeter.columns) else short
+
+
+def _listed(names: Sequence[str]) -> str:
+    return ", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
 
 
 def _admitted(network: NetworkSpec, perimeter: Perimeter, rows: tuple[PerimeterRow, ...], each: Wanted) -> AddressSet:

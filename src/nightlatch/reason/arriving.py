@@ -19,6 +19,8 @@ from nightlatch.reason.access import COMMON, Proof, Realm, Sources
 from nightlatch.reason.filtering import Flow, Passed, both, inward, layers, passed, through
 from nightlatch.reason.perimeter import rules_of
 
+_Known = dict[tuple[str, frozenset[str]], tuple[Rules, ...]]
+
 
 @dataclass(frozen=True)
 class Arrival:
@@ -52,22 +54,30 @@ def single(address: IPAddress) -> AddressSet:
 
 def arrivals(estate: Estate) -> Mapping[str, tuple[Arrival, ...]]:
     """The ways to each guest; those that are dialled directly, with nothing outside of them, are left out."""
-    known: dict[tuple[str, frozenset[str]], tuple[Rules, ...]] = {}
+    known: _Known = {}
     forwards: dict[str, list[Forward]] = {}
     for network in estate.networks.values():
         for forward in network.forwards:
             forwards.setdefault(forward.guest, []).append(forward)
-    out: dict[str, tuple[Arrival, ...]] = {}
-    for guest in estate.guests.values():
-        network_of = estate.networks.get(guest.network)
-        if guest.name in forwards or (network_of is not None and (network_of.perimeters or network_of.private)):
-            direct = _direct(guest, network_of, known)
-            out[guest.name] = (direct, *(_by(estate, each, guest) for each in forwards.get(guest.name, ())))
-    return out
+    found = {name: _ways(estate, guest, forwards.get(name, []), known) for name, guest in estate.guests.items()}
+    return {name: ways for name, ways in found.items() if ways}
+
+
+def ways_to(estate: Estate, guest: str) -> tuple[Arrival, ...]:
+    """The ways to one guest; none where it is just dialled, with nothing outside of it."""
+    forwards = [each for network in estate.networks.values() for each in network.forwards if each.guest == guest]
+    return _ways(estate, estate.guests[guest], forwards, {})
+
+
+def _ways(estate: Estate, guest: GuestSpec, forwards: list[Forward], known: _Known) -> tuple[Arrival, ...]:
+    network = estate.networks.get(guest.network)
+    if not forwards and (network is None or not (network.perimeters or network.private)):
+        return ()
+    return (_direct(guest, network, known), *(_by(estate, each, guest) for each in forwards))
 
 
 def _direct(
-    guest: GuestSpec, network: NetworkSpec | None, known: dict[tuple[str, frozenset[str]], tuple[Rules, ...]]
+    guest: GuestSpec, network: NetworkSpec | None, known: _Known
 ) -> Arrival:  # fmt: skip
     if network is None:
         return Arrival()

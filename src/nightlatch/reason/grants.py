@@ -27,7 +27,7 @@ from nightlatch.reason.access import (
     Sources,
     joined,
 )
-from nightlatch.reason.arriving import arrivals, images, subnets
+from nightlatch.reason.arriving import Arrival, arrivals, images, subnets, ways_to
 from nightlatch.reason.realms import Realms
 
 
@@ -153,7 +153,7 @@ def _came_from(estate: Estate, guest: str, came: Mapping[str, str]) -> tuple[Sou
         found = parse_network(text)
     except AddressError:
         return NOWHERE, ""
-    ways = realms(estate).ways(guest)
+    ways = ways_to(estate, guest)
     if any(way.sees is not None and found <= way.sees for way in ways):
         return NOWHERE, ""
     near = next((way.realm for way in ways if way.realm != COMMON and found <= way.within), COMMON)
@@ -162,11 +162,13 @@ def _came_from(estate: Estate, guest: str, came: Mapping[str, str]) -> tuple[Sou
 
 def as_seen(estate: Estate, grants: Iterable[Grant]) -> tuple[Grant, ...]:
     """The grants with callers as their guest sees them: what a limit written on the guest has to name."""
-    arriving = realms(estate).arrivals
+    known: dict[str, tuple[Arrival, ...]] = {}
     out = []
     for grant in grants:
-        ways = arriving.get(grant.guest)
-        if ways is not None:
+        if grant.guest not in known:
+            known[grant.guest] = ways_to(estate, grant.guest)
+        ways = known[grant.guest]
+        if ways:
             surely, perhaps = (images(ways, sources) for sources in (grant.callers.surely, grant.callers.perhaps))
             grant = replace(
                 grant, callers=Bounds({COMMON: surely} if surely else {}, {COMMON: perhaps} if perhaps else {})

@@ -30,7 +30,7 @@ def text(sheet: page.Page, result: Exposure, source: str) -> None:
         sheet.wrapped(f"Nothing of {', '.join(result.quiet)} is known to listen for others.", label="quiet", indent=2)
     for guest, problem in result.unread:
         sheet.wrapped(problem.removeprefix(f"{guest}: "), label=guest, indent=2, style="high")
-    everywhere = [each for each in result.sockets if _open_to_all(each)]
+    everywhere = [each for each in result.sockets if not each.realm and _open_to_all(each)]
     unsure = [each for each in result.sockets if each.sources(Fate.UNDECIDED)]
     parts = [count(len(result.sockets), "port"), f"{len(everywhere)} open to everybody"]
     parts.append(f"{len(unsure)} undecided" if unsure else "nothing undecided")

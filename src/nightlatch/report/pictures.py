@@ -44,7 +44,8 @@ def draw(result: Exposure, path: Path) -> None:
     check(path)
     from matplotlib.figure import Figure
 
-    columns, sockets = _columns(result), result.sockets[:MOST_ROWS]
+    those = [each for each in result.sockets if not each.realm]  # others are called from their own network alone
+    columns, sockets = _columns(result), those[:MOST_ROWS]
     height = 1.7 + 0.34 * max(len(sockets), 1)
     figure = Figure(figsize=(max(8.0, 3.4 + 1.05 * len(columns)), height), layout="constrained")
     axes = figure.add_subplot()
@@ -64,8 +65,8 @@ def draw(result: Exposure, path: Path) -> None:
     axes.tick_params(length=0)
     for side in axes.spines.values():
         side.set_visible(False)
-    left_out = len(result.sockets) - len(sockets)
-    more = f"   (the first {MOST_ROWS} of {len(result.sockets)} ports)" if left_out else ""
+    left_out = len(those) - len(sockets)
+    more = f"   (the first {MOST_ROWS} of {len(those)} ports)" if left_out else ""
     whose = result.estate or (sockets[0].guest if sockets else "nothing listens")
     axes.set_title(f"{shown(whose, 60)}: who gets through to which port{more}", loc="left", fontsize=11, pad=12)
     axes.set_xlabel("     ".join(f"{word}: {meaning}" for word, meaning in LEGEND), fontsize=8, loc="left")
@@ -104,4 +105,5 @@ def _cell(each: Exposed, sources: AddressSet) -> str:
 
 def _label(each: Exposed) -> str:
     program = f"  {shown(each.program, 16)}" if each.program else ""
-    return f"{shown(each.guest, 24)}  {each.port}/{each.protocol}{program}"
+    by = f"  by {shown(each.by, 24)}" if each.by else ""
+    return f"{shown(each.guest, 24)}  {each.port}/{each.protocol}{program}{by}"

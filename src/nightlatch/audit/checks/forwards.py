@@ -21,7 +21,7 @@ def forwards_of(estate: Estate | None) -> tuple[Forward, ...]:
 
 
 def _mine(context: Context) -> tuple[Forward, ...]:
-    return tuple(each for each in forwards_of(context.estate) if each.guest == context.guest)
+    return tuple(way.forward for way in context.access.arrivals if way.forward is not None)
 
 
 def _proof(forward: Forward) -> Proof:

@@ -7,32 +7,13 @@ from collections.abc import Iterator
 
 from nightlatch.audit.checks.registry import Context, Told, check
 from nightlatch.audit.findings import Severity
-from nightlatch.estate.model import Estate
-from nightlatch.net.addresses import LOOPBACK, NO_ADDRESS, AddressSet, union
-from nightlatch.net.literal import address_or_none, parse_network
+from nightlatch.net.addresses import LOOPBACK, NO_ADDRESS, AddressSet
 from nightlatch.readings.rules import Does, Rules
 from nightlatch.reason.access import COMMON, Gives, Password, Proof
-from nightlatch.reason.arriving import single, subnets
 from nightlatch.reason.filtering import Flow, flow_to, verdicts
-from nightlatch.reason.grants import sources_of
 
 MANY = 1 << 16  # more addresses than anybody takes for a known set
 SLOWS = re.compile(r"\b(limit|hashlimit|recent|meter|connlimit|ct count)\b")
-
-
-def known(estate: Estate) -> AddressSet:
-    """Every address that the estate speaks of: places, networks, guests, and what grants and doors write out."""
-    found = [place.seen for place in estate.places.values()]
-    found += [subnets(each) for each in estate.networks.values()]
-    placed = [*(spec.places for spec in estate.grants), *(kept.places for kept in estate.emergency)]
-    placed += [guest.via.places for guest in estate.guests.values()]
-    refs = [ref for places in placed for ref in places if ref.text != "anywhere"]
-    found += [sources_of(estate, [ref]).get(COMMON, NO_ADDRESS) for ref in refs]
-    for guest in estate.guests.values():
-        found += [parse_network(str(each.address.ip)) for each in guest.addresses]
-        hosts = (address_or_none(text) for text in (guest.via.host, guest.dial))
-        found += [single(each) for each in hosts if each is not None]
-    return union(found)
 
 
 @check("filter.stale-source", Severity.LOW, source="design: stale sources")
@@ -41,14 +22,15 @@ def stale_source(context: Context) -> Iterator[Told]:
     rules, reading = context.access.reading.filter.rules, context.access.reading
     if rules is None or context.estate is None:
         return
-    named = known(context.estate) | LOOPBACK
+    named = context.names.known | LOOPBACK
     told: set[object] = set()
     for listener in context.access.listeners:
         for each in verdicts(rules, flow_to(reading, listener.address, listener.port)):
             narrow = each.sources and size(each.matched) <= MANY
             if each.does is Does.ACCEPT and narrow and not each.matched & named and each.origin not in told:
                 told.add(each.origin)
-                text = f"A rule lets {each.matched} in to port {listener.port}, of which the estate knows nothing."
+                whom = context.names.where({COMMON: each.matched})
+                text = f"A rule lets {whom} in to port {listener.port}, of which the estate knows nothing."
                 yield Told(text, (Proof(each.text, each.origin),), (str(listener.port),))
 
 
