@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from ipaddress import IPv4Address
 from pathlib import Path
 
 import pytest
@@ -13,9 +14,12 @@ from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate
 from nightlatch.faults import EstateError
 from nightlatch.net.literal import parse_network
+from nightlatch.readings.profiles import Method
 from nightlatch.reason.access import COMMON, Gives
+from nightlatch.reason.book import Way, choices
 from nightlatch.reason.exposure import Fate
 from nightlatch.reason.grants import expand, realms
+from nightlatch.reason.holdings import Holding
 from tests.guests import AT, HASH, Guest, pub
 
 SPOKEN = {
@@ -243,3 +247,11 @@ def test_guesses_at_passwords_that_nothing_slows(
     of = Guest(config, passwords={"mara": HASH}, files=files)
     found = guest_audit(of.access(), AT, None).findings
     assert bool([f for f in found if f.check == "filter.no-rate-limit"]) is told, of.snapshot().listed
+
+
+def test_a_forward_is_what_to_dial(tmp_path: Path) -> None:
+    estate = made(tmp_path)
+    there = Holding("gauge", IPv4Address("10.0.2.15"), "eth0", Method.STATIC, 24)
+    [choice] = choices(estate, [there], parse_network("192.168.40.0/24"))
+    assert choice.way is Way.NO
+    assert "dial 192.168.56.1:2222, which leads there" in choice.because

@@ -54,7 +54,7 @@ class ShutOut:
 FILTER = (
     "let them in there on the guest; rules are drafted where one manager of filters is started at boot, and no other"
 )
-PERIMETER = "have them let in by whoever keeps that filter, or say in the estate file what it lets in today"
+PERIMETER = "nightlatch perimeter tells the row that its table lacks; of one that is claimed, say what it lets in today"
 BEHIND = "let them in there on the guest; these files are not drafted"
 ACCOUNT = "change the account on the guest; drafting accounts comes later"
 

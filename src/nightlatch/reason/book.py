@@ -195,7 +195,11 @@ def _wear(holding: Holding) -> int:
 
 def _judged(estate: Estate, holding: Holding, place: AddressSet) -> Choice:
     kind = kind_of(holding.address)
-    subnet = next((s for n in estate.networks.values() if (s := n.subnet_of(holding.address)) is not None), None)
+    own = estate.guests[holding.guest].network if holding.guest in estate.guests else ""
+    pairs = [(network, subnet) for network in estate.networks.values() for subnet in network.subnets]
+    network, subnet = next((pair for pair in _near(pairs, own) if _lies_in(holding.address, pair[1])), (None, None))
+    if network is not None and network.private:
+        return Choice(holding, Way.NO, _instead(network, holding.guest))
     family = place.v4 if holding.address.version == 4 else place.v6
     if kind in (AddressKind.LINK_LOCAL, AddressKind.LOOPBACK, AddressKind.UNSPECIFIED):
         return Choice(holding, Way.NO, f"a {kind.value} address means nothing from another place")
@@ -214,6 +218,13 @@ def _judged(estate: Estate, holding: Holding, place: AddressSet) -> Choice:
     return Choice(
         holding, Way.UNKNOWN, "another network: whether a route leads there is not known; nightlatch reach tries it"
     )
+
+
+def _instead(network: NetworkSpec, guest: str) -> str:
+    """What to dial in place of an address that means nothing outside of its network."""
+    forwards = [str(each) for each in network.forwards if each.guest == guest]
+    other = f"dial {' or '.join(forwards)}, which leads there" if forwards else "and no forward leads there"
+    return f"{network.name} is private: its addresses mean nothing elsewhere; {other}"
 
 
 def _inside(low: int, high: int, subnet: IPNetwork) -> bool:

@@ -77,4 +77,4 @@ def _table(url: str, raw: bytes) -> Table:
             raise ValueError
     except (ValueError, KeyError, TypeError, AttributeError, RecursionError):
         raise UnreadableError(f'{url}: expected {{"version": N, "rows": [...]}}, got {_first_line(raw)}') from None
-    return Table(tuple(rows), version, by)
+    return Table(tuple(rows), version, "".join(char for char in by[:200] if char.isprintable()))
