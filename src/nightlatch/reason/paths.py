@@ -138,8 +138,8 @@ class _Work:
         by_name = top["usedns"].word == "yes"
         self.logins = Logins(reading, at, by_name, top["usepam"].word == "yes", judge)
         self.sudo = Sudo(reading.sudo)
-        self.known: dict[tuple[Arrival, Passed, AddressPair, tuple[Gap, ...]], Bounds] = {}
-        self.passed: dict[tuple[Listener, Arrival], tuple[Passed, Passed]] = {}
+        self.known: dict[tuple[int, AddressPair, tuple[Gap, ...]], Bounds] = {}
+        self.passed: dict[tuple[Listener, int], tuple[Passed, Passed]] = {}
         self.arrivals = realms.ways(reading.guest)
         self.turned: dict[Turned, None] = {}
         self.gaps: dict[Gap, None] = dict.fromkeys([*reading.accounts.gaps, *reading.sshd.gaps, *self.sudo.gaps])
@@ -188,10 +188,11 @@ class _Work:
     def _through(self, socket: Listener, arrival: Arrival) -> tuple[Passed, Passed]:
         """Who comes through the guest's filters to a socket, as it sees them, and who comes as far as the forward on the way;
         worked out once for all accounts."""
-        if (socket, arrival) not in self.passed:
+        key = (socket, id(arrival))
+        if key not in self.passed:
             flow = flow_to(self.reading, socket.address, socket.port)
-            self.passed[socket, arrival] = (seen(self.reading, flow, arrival), outside(arrival, flow))
-        return self.passed[socket, arrival]
+            self.passed[key] = (seen(self.reading, flow, arrival), outside(arrival, flow))
+        return self.passed[key]
 
     def _unread(self, undecided: tuple[Gap, ...]) -> tuple[Gap, ...]:
         """What was not read at all, so that nothing is sure."""
@@ -234,9 +235,9 @@ class _Work:
 
     def _lifted(self, door: _Door, seen: AddressPair, gaps: tuple[Gap, ...]) -> Bounds:
         """Callers of what the guest sees; many paths share one set, so each is worked out once."""
-        key = (door.arrival, door.outer, seen, gaps)
+        key = (id(door.outer), seen, gaps)  # one for each socket and way, kept as long as this work
         if key not in self.known:
-            self.known[key] = self.realms.callers(*key)
+            self.known[key] = self.realms.callers(door.arrival, door.outer, seen, gaps)
         return self.known[key]
 
     def _add(self, merged: _Merged, account: Account, settings: Settings, way: _Way) -> None:
