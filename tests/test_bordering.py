@@ -174,3 +174,12 @@ def test_no_row_is_narrowed_while_a_guest_behind_it_is_not_read(station: Station
     told = station.run("--network", "isle", code=3)
     assert "gone could not be read, so no row is narrowed here." in told
     assert "0 rows to change" in told
+
+
+def test_a_table_in_csv_stops_no_other(station: Station) -> None:
+    path = station.folder / "estate.yaml"
+    (station.folder / "hidden.csv").write_text("from,to,does\n192.168.40.0/25,2222,permit\n")
+    path.write_text(path.read_text().replace("read: hidden.json", "read: hidden.csv"))
+    told = station.run()
+    assert "is no JSON, so no rows are drafted for it. Have it exported as JSON." in told
+    assert "change row 1" in told

@@ -15,6 +15,7 @@ from pathlib import Path
 from nightlatch import api
 from nightlatch.draft import outside
 from nightlatch.draft.outside import Outside, Record
+from nightlatch.draft.steps import Left
 from nightlatch.estate import editing
 from nightlatch.estate.model import Estate, NetworkSpec, Perimeter
 from nightlatch.faults import PutBackError, RefusedError
@@ -81,7 +82,8 @@ def border(estate: Estate, at: datetime, networks: Sequence[str] = (), *, client
             elif perimeter.path.endswith(".json"):
                 made.append(outside.outside(network, place, _file(perimeter), wishes, unknown))
             else:
-                raise RefusedError(f"{perimeter.path}: rows are drafted for tables in JSON; have it exported as one")
+                left = Left(f"{perimeter.path} is no JSON, so no rows are drafted for it.", "have it exported as JSON")
+                made.append(Outside(network.name, place, perimeter, (), (), (left,)))
     return Border(estate.name, at, tuple(made), tuple(dict.fromkeys(claimed)), tuple(unread))
 
 

@@ -34,7 +34,7 @@ def text(sheet: page.Page, result: Border, source: str) -> None:
 
 def _table(sheet: page.Page, each: Outside) -> None:
     taken = f"{each.perimeter.path.rpartition('/')[2]}, taken {each.perimeter.taken}"
-    if not each.changes:
+    if not each.changes and not each.left:
         sheet.wrapped(f"as the grants want it ({taken})", label=each.network)
     else:
         sheet.line((each.network, "name"), f"   {taken}")
