@@ -23,6 +23,20 @@ PAM = {
     "/etc/pam.d/sshd": "auth required pam_unix.so nullok\naccount required pam_nologin.so\naccount required pam_unix.so\n",
 }
 
+# A filter that refuses what no rule lets in; {rule} stands last.
+NFT = """#!/usr/sbin/nft -f
+flush ruleset
+table inet filter {{
+	chain input {{
+		type filter hook input priority filter; policy drop;
+		ct state established,related accept
+		iif "lo" accept
+		meta l4proto {{ icmp, ipv6-icmp }} accept
+		{rule}
+	}}
+}}
+"""
+
 
 def pub(name: str) -> str:
     """A public key of the sample estate, one line."""

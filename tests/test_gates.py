@@ -21,20 +21,9 @@ from nightlatch.readings import firewalld, iptables, nftables, ufw
 from nightlatch.readings import guest as readings
 from nightlatch.readings.rules import Rules
 from nightlatch.reason.filtering import Flow, passed
-from tests.guests import AT, Guest, estate, pub
+from tests.guests import AT, NFT, Guest, estate, pub
 
 STARTED = "/etc/systemd/system/multi-user.target.wants"
-NFT = """#!/usr/sbin/nft -f
-flush ruleset
-table inet filter {{
-	chain input {{
-		type filter hook input priority filter; policy drop;
-		ct state established,related accept
-		iif lo accept
-		{rule}
-	}}
-}}
-"""
 SAVED = "# by hand\n*filter\n:INPUT DROP [0:0]\n-A INPUT -i lo -j ACCEPT\n-A INPUT -m conntrack --ctstate ESTABLISHED -j ACCEPT\n{rule}\nCOMMIT\n"
 UFW_USER = "*filter\n:ufw{six}-user-input - [0:0]\n### RULES ###\n\n{rule}\n\n### END RULES ###\nCOMMIT\n"
 UFW = {

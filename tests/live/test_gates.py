@@ -17,6 +17,7 @@ from nightlatch.draft.plan import Draft
 from nightlatch.estate.load import load
 from nightlatch.faults import PutBackError
 from nightlatch.lab.machine import Guest, Node
+from tests.guests import NFT
 from tests.live.station import Station
 
 pytestmark = pytest.mark.judge(
@@ -29,18 +30,6 @@ let: joon, into: all guests, by: ssh, from: [bench, field], with: key
 NARROW = "narrow_at: [filter, key]\n"
 FOREIGN = "table inet harbour {\n\tchain watch {\n\t\ttype filter hook input priority 100; policy accept;\n\t\tip saddr 198.51.100.9 drop\n\t}\n}\n"
 STARTED = "/etc/systemd/system/multi-user.target.wants"
-NFT = """#!/usr/sbin/nft -f
-flush ruleset
-table inet filter {{
-	chain input {{
-		type filter hook input priority filter; policy drop;
-		ct state established,related accept
-		iif "lo" accept
-		meta l4proto {{ icmp, ipv6-icmp }} accept
-		{rule}
-	}}
-}}
-"""
 SAVED = """*filter
 :INPUT DROP [0:0]
 :FORWARD ACCEPT [0:0]

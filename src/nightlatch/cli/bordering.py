@@ -17,7 +17,9 @@ def register(cli: click.Group) -> None:
 
 @click.command(short_help="What the filters outside of guests should let in, row by row.")
 @click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
-@click.option("--network", "networks", multiple=True, help="Only this network (several times for several).")
+@click.option(
+    "--network", "networks", metavar="NAME", multiple=True, help="Only this network (several times for several)."
+)
 @click.option(
     "--enact", "act", flag_value="enact", help="Put the rows at the service that the estate names, and read them back."
 )
@@ -42,13 +44,15 @@ def perimeter(
 
         estate, at = estate_of(source), now(as_of)
         sheet = page.Page(page.console())
+        for name in networks:
+            if name not in estate.networks:
+                known = ", ".join(sorted(estate.networks)) or "none"
+                raise click.BadParameter(f"there is no network {name}; the estate has {known}", param_hint="--network")
         if act in ("undo", "take"):
             work = bordering.undo_border if act == "undo" else bordering.take_border
             names = networks or tuple(n.name for n in estate.networks.values() if any(p.service for p in n.perimeters))
             found = []
             for name in names:
-                if name not in estate.networks:
-                    raise click.BadParameter(f"there is no network {name}", param_hint="--network")
                 found += work(estate_of(source), name, at)
             bordered.done(sheet, found, "put back" if act == "undo" else "taken")
             if not found:
@@ -59,6 +63,8 @@ def perimeter(
         if act == "enact":
             done = [bordering.enact_border(estate_of(source), each, at) for each in result.drafts]
             bordered.done(sheet, done, "put and read back")
+            if any(each.changed for each in done):
+                sheet.wrapped(f"To take it back: nightlatch perimeter {source} --undo")
         elif form == "json":
             click.echo(machine.dumps(bordered.document(result)))
         else:

@@ -121,6 +121,7 @@ def _next(sheet: page.Page, home: Path) -> None:
         "nightlatch enact estate.yaml --on gate",
         "nightlatch undo estate.yaml",
         "nightlatch perimeter estate.yaml",
+        "nightlatch demo --outer outer",
         "nightlatch survey estate.yaml",
         "nightlatch checks",
     ):

@@ -40,7 +40,7 @@ class Gate:
 
 @dataclass(frozen=True, slots=True)
 class Hook:
-    """A base chain of nftables that sends first packets through the gate; one in the table of the gate's own is made, too."""
+    """A base chain of nftables that sends callers' packets through the gate; one in the table of the gate's own is made, too."""
 
     family: str
     table: str

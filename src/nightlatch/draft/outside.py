@@ -100,6 +100,7 @@ def outside(
     kept = [narrowed[number].after if number in narrowed else each for number, each in enumerate(records, 1)]
     now = perimeters.parse(perimeter.path, json.dumps([each for each in kept if each is not None]), perimeter.columns)
     added: list[RowChange] = []
+    unmet: list[Wanted] = []
     for each in those:
         short = _lacking(network, perimeter, now, each)
         if short:
@@ -107,6 +108,7 @@ def outside(
                 left.append(
                     Left(f"Port {each.port} for {each.guest} lacks too many prefixes.", "write these rows by hand")
                 )
+                unmet.append(each)
                 continue
             why = f"{short} is let in to {each.guest} by grants, and kept from port {each.port} here."
             added.append(RowChange(len(added) + 1, None, _fresh(records, columns, each, short), why))
@@ -117,7 +119,7 @@ def outside(
             if change.after is not None:
                 change.after[columns["priority"]] = first - len(added) + number
     made = Outside(perimeter.network, place, perimeter, (*added, *narrowed.values()), tuple(rows), tuple(left))
-    _prove(network, made, those)
+    _prove(network, made, those, unmet)
     return made
 
 
@@ -194,11 +196,13 @@ def _first(records: Sequence[Record], columns: Mapping[str, str]) -> int | None:
     return min((int(str(each.get(columns["priority"], 0) or 0)) for each in records), default=100)
 
 
-def _prove(network: NetworkSpec, made: Outside, those: Sequence[Wanted]) -> None:
+def _prove(network: NetworkSpec, made: Outside, those: Sequence[Wanted], unmet: Sequence[Wanted]) -> None:
+    """The whole table once more: it lets in whom it should, and nobody else whom it kept out."""
     rows = perimeters.parse(made.perimeter.path, json.dumps(list(made.rows)), made.perimeter.columns)
     for each in those:
-        lacks = _lacking(network, made.perimeter, rows, each)
-        if lacks and not made.left:
-            raise RefusedError(
-                f"the perimeter of {made.network} would still keep {lacks} from port {each.port} ({each.guest})"
-            )
+        lacks = NO_ADDRESS if each in unmet else _lacking(network, made.perimeter, rows, each)
+        now, before = (_admitted(network, made.perimeter, held, each) for held in (rows, made.perimeter.rows))
+        granted = union(other.sources for other in those if other.port == each.port)
+        if lacks or now - before - granted:
+            verb = f"still keep {lacks} from" if lacks else f"also let {now - before - granted} in to"
+            raise RefusedError(f"the perimeter of {made.network} would {verb} port {each.port} ({each.guest})")

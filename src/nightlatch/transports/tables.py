@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 from dataclasses import dataclass
 
-from nightlatch.faults import RefusedError, UnreachableError, UnreadableError
+from nightlatch.faults import RefusedError, UnreadableError
 
 SECONDS = 10.0
 LARGEST = 16 << 20
@@ -26,7 +26,7 @@ class Table:
 
 
 def read(url: str, version: int = 0) -> Table:
-    """The table as it is, or as an earlier version was. Raises UnreachableError, UnreadableError."""
+    """The table as it is, or as an earlier version was. Raises UnreadableError."""
     return _table(url, _asked("GET", f"{url}/versions/{version}" if version else url))
 
 
@@ -51,8 +51,9 @@ def _asked(method: str, url: str, body: bytes | None = None) -> bytes:
                 if len(out) > LARGEST:
                     raise UnreadableError(f"{url}: the answer is larger than {LARGEST >> 20} MiB")
     except httpx.TransportError as error:
-        raise UnreachableError(
-            "the perimeter's service", "connect", f"{url}: {error or type(error).__name__}"
+        because = str(error) or type(error).__name__
+        raise UnreadableError(
+            f"{url}: no service answers there ({because}); start it, or the stand-in: nightlatch demo --outer FOLDER"
         ) from None
     if answer.status_code == 409:
         raise RefusedError(
