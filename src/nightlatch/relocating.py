@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
@@ -177,12 +178,10 @@ def taken_back(old: Shell, new: Shell, change: str, by: str) -> live.Outcome:
 
     Raises UnreadableError when no answer comes over either.
     """
-    try:
-        return live.decide(new, change, "back", by)
-    except NightlatchError:
-        pass
     started = time.monotonic()
     while time.monotonic() - started < LONGEST_WAIT:
+        with contextlib.suppress(NightlatchError):  # said again: the guest may not have heard it
+            return live.decide(new, change, "back", by)
         words = _ended(old, change)
         if words:
             return live.Outcome(words.startswith("kept"), words)

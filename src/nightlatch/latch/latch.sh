@@ -281,7 +281,7 @@ revert() { # revert WHY: everything as it was; what somebody else changed meanwh
     start=''
     [ "$was_running" = yes ] || sockets=''
     if [ "$2" != boot ] && { [ -e "$change/loading" ] || [ -e "$change/loaded" ] || [ -e "$change/away" ]; }; then
-        [ -z "$net" ] || net_load
+        [ -z "$net" ] || net_load back
         load
         start_again
         look || { start_again; look; } || worse="$worse; but sshd does not listen as before"
@@ -382,7 +382,7 @@ go() {
     [ -z "$acts" ] || acts_do || { give_up "$why"; return; }
     if [ -n "$net" ]; then
         [ "$net" = ifupdown ] || net_leave
-        net_load || { give_up "$net could not be told to read its files again"; return; }
+        net_load fresh || { give_up "$net could not be told to read its files again"; return; }
         at moved
     fi
     load || { give_up "sshd could not be told to read its files again"; return; }
