@@ -142,6 +142,25 @@ def test_the_command_tells_guest_by_guest(station: Path) -> None:
     assert (code, "Nothing of gate is known to listen for" in told) == (0, True)
 
 
+OUTWARD = """    chain output {
+        type filter hook output priority filter; policy drop;
+        tcp sport 22 ip daddr 192.168.40.0/25 ct state established accept
+    }
+}
+"""
+
+
+def test_whose_answers_are_lost_is_not_let_in_and_told_so(station: Path) -> None:
+    file = station / "images/gauge/etc/nftables.conf"
+    file.write_text(file.read_text().rstrip().removesuffix("}") + OUTWARD)
+    code, told = run("--on", "gauge")
+    assert (code, bool(re.search(r"\n    192\.168\.40\.0/25 +let in", told))) == (0, True)
+    assert re.search(r"anywhere else +dropped *\n        /etc/nftables.conf:17:5   policy drop, for answers", told)
+    assert max(map(len, told.splitlines())) <= 80
+    result = CliRunner().invoke(cli, ["draft", "--on", "gauge"])
+    assert "the packet filter drops what the guest answers from port 22" in " ".join(result.output.split())
+
+
 def test_the_same_as_json_csv_and_picture(station: Path) -> None:
     document = json.loads(run("--on", "plotter", "--format", "json")[1])
     assert document["format"] == "nightlatch/exposure/1"

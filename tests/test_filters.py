@@ -49,14 +49,36 @@ CASES: list[tuple[str, str, str, int, str]] = [
     ("tcp dport 22 redirect to :2222\naccept", "", "192.0.2.1", 22, "undecided"), ("queue num 1", "", "192.0.2.1", 22, "undecided"),
     ("accept", "table ip g {\nchain i {\ntype filter hook input priority 10; policy accept;\nip saddr 192.0.2.0/25 drop\n}\n}", "192.0.2.1", 22, "out"),
     ("accept", "table ip g {\nchain i {\ntype filter hook input priority 10; policy accept;\nip saddr 192.0.2.0/25 drop\n}\n}", "192.0.2.200", 22, "in"),
-    ("accept", "table netdev n {\nchain i {\ntype filter hook ingress device eth0 priority 0;\ndrop\n}\n}", "192.0.2.1", 22, "undecided"),
+    *(("accept", f"table {family} n {{\nchain e {{\ntype filter hook {hook} priority 0;{policy}\n{body}\n}}\n}}", "192.0.2.1", 22, wanted) for family, hook, policy, body, wanted in (
+        ("netdev", "ingress device eth0", "", "drop", "undecided"), ("netdev", "ingress device eth0", "policy drop;", "ip saddr 192.0.2.1 accept", "undecided"),
+        ("inet", "ingress devices = { eth0, eth1 }", "", "ip saddr 192.0.2.0 drop", "in"), ("netdev", "egress device eth0", "", "ip daddr 192.0.2.1 drop", "undecided"),
+        ("bridge", "input", "", "drop", "undecided"), ("bridge", "forward", "", "drop", "in"))),
     ("ip saddr 192.0.2.1/24 accept", "", "192.0.2.1", 22, "undecided"),
+    *(("accept", f"table inet o {{\nchain shared {{\nip saddr 192.0.2.0/24 drop\n}}\nchain o {{\ntype filter hook output priority 0; policy drop;\n{body}\n}}\n}}", "192.0.2.1", 22, wanted)
+      for body, wanted in (("", "out"), ("tcp sport 22 ip daddr 192.0.2.0/31 accept", "in"), ("tcp sport 22 ip daddr 192.0.2.0 accept", "out"),
+                           ("tcp dport 22 ip saddr 192.0.2.0/24 accept", "undecided"), ("ct state established accept", "in"), ("ct state new accept", "out"),
+                           ("iifname eth0 accept", "out"), ("oifname eth0 accept", "undecided"), ("oif lo accept", "out"), ("meta skuid 0 accept", "undecided"),
+                           ("tcp flags ack accept", "in"), ("tcp flags syn accept", "undecided"), ("jump shared\naccept", "undecided"), ("fib daddr type local accept", "undecided"),
+                           ("ip daddr { 192.0.2.1, 192.0.2.3 } tcp sport { 22, 23 } reject\naccept", "out"), ("ip daddr . tcp sport { 192.0.2.1 . 22 } accept", "in"))),
+    ("accept", "table ip n {\nchain o {\ntype nat hook postrouting priority 100; policy accept;\nmasquerade\n}\n}", "192.0.2.1", 22, "in"),
 ]  # fmt: skip
 
 
 @pytest.mark.parametrize("body, before, source, port, wanted", CASES, ids=[str(n) for n in range(len(CASES))])
 def test_who_comes_through(body: str, before: str, source: str, port: int, wanted: str) -> None:
     assert said(rules(body, before), source, port) == wanted
+
+
+@pytest.mark.parametrize(
+    "devices, body, wanted",
+    [("{ eth0 }", "tcp dport 22 ip saddr 192.0.2.1 drop", "out"), ("{ eth0, eth1 }", "ct state established drop", "in"),
+     ("{ eth1 }", "drop", "undecided"), ("{ eth0 }", "jump no", "out"), ("{ eth0 }", "ct state invalid drop", "out")],
+)  # fmt: skip
+def test_what_a_device_drops_is_lost_for_those_who_come_by_it(devices: str, body: str, wanted: str) -> None:
+    text = f"table netdev n {{\nchain no {{\ndrop\n}}\nchain e {{\ntype filter hook ingress devices = {devices} priority 0\n{body}\n}}\n}}"
+    bounds = passed(rules("accept", text), Flow("tcp", 22, None, ("eth0",)))
+    one = parse_network("192.0.2.1")
+    assert ("in" if one <= bounds.surely else "undecided" if one & bounds.perhaps else "out") == wanted
 
 
 def test_commands_add_insert_flush_and_include() -> None:

@@ -52,6 +52,13 @@ LINES: list[tuple[str, str, int, str]] = [
     ("-A INPUT -j ACCEPT\n-I INPUT 1 -s 192.0.2.7 -j DROP", "192.0.2.7", 22, "out"),
     ("-A INPUT -m state --state ESTABLISHED -j ACCEPT\n-A INPUT -j ACCEPT\n-I INPUT 2 -s 192.0.2.7 -j DROP", "192.0.2.7", 22, "out"), ("-P INPUT ACCEPT", "192.0.2.7", 22, "in"),
     ("-A INPUT -f -j DROP\n-A INPUT ! -f -j ACCEPT", "192.0.2.7", 22, "in"),
+    *((f"-P INPUT ACCEPT\n-P OUTPUT DROP\n{line}", "192.0.2.1", 22, wanted) for line, wanted in (
+        ("-A OUTPUT -p tcp --sport 22 -m state --state ESTABLISHED -j ACCEPT", "in"), ("-A OUTPUT -p tcp --dport 22 -j ACCEPT", "undecided"),
+        ("-A OUTPUT -d 192.0.2.0/31 -j ACCEPT", "in"), ("-A OUTPUT -d 192.0.2.2/31 -j ACCEPT", "out"), ("-A OUTPUT -s 192.0.2.9 -j ACCEPT", "in"),
+        ("-A OUTPUT -o eth1 -j ACCEPT", "out"), ("-A OUTPUT -o eth0 -j ACCEPT", "in"), ("-A OUTPUT -m conntrack --ctstate NEW -j ACCEPT", "out"),
+        ("-A OUTPUT -p tcp --syn -j ACCEPT", "out"), ("-A OUTPUT -p tcp ! --syn -j ACCEPT", "in"), ("-A OUTPUT -m set --match-set desk dst -j ACCEPT", "in"),
+        ("-A OUTPUT -m owner --uid-owner 0 -j ACCEPT", "undecided"), ("-A own -s 192.0.2.1 -j ACCEPT\n-A OUTPUT -j own", "out"),
+        ("-A OUTPUT -m addrtype --src-type LOCAL -j ACCEPT", "in"))),
 ]  # fmt: skip
 # What iptables-restore refuses (each line was tried with 1.8.9), and where.
 REFUSED = [

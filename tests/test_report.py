@@ -36,6 +36,16 @@ def test_nothing_invisible_is_shown(text: str) -> None:
     assert shown(made) == made
 
 
+@pytest.mark.parametrize("size", [10, 60, 90, 190])
+def test_no_cell_of_a_table_is_lost(size: int) -> None:
+    out = io.StringIO()
+    page = Page(Console(file=out, highlight=False, markup=False, emoji=False, width=80, color_system=None))
+    where = " ".join(["192.0.2.1,"] * (size // 11 + 1))
+    page.table([(where, "let in", "rules:1"), ("here", "dropped", "rules:2")], ["plain", "plain", "place"], indent=4)
+    assert " ".join(out.getvalue().split()) == f"{where} let in rules:1 here dropped rules:2"
+    assert max(len(line.rstrip()) for line in out.getvalue().splitlines()) <= 80
+
+
 @given(NASTY, NASTY)
 def test_a_page_prints_nothing_raw(text: str, label: str) -> None:
     out = io.StringIO()

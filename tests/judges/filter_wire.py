@@ -15,7 +15,7 @@ from nightlatch.lab.machine import Node
 from nightlatch.net.addresses import AddressSet
 from nightlatch.net.literal import parse_network
 from nightlatch.readings.rules import Does, Rules
-from nightlatch.reason.filtering import Flow, deciding, passed
+from nightlatch.reason.filtering import Flow, Packet, deciding, passed
 from tests.judges import filters
 
 DRIVER = str(Path(__file__).with_name("filter_driver.py"))
@@ -114,6 +114,17 @@ def said(rules: Rules, source: str, port: int) -> str:
     if one <= passed(rules, flow(port), port).surely:
         return "refused"  # nobody listens there
     verdict = deciding(rules, flow(port), one, (Does.DROP, Does.REJECT))
+    if verdict is None and port == filters.SENT and rules.answers:
+        return "silent"  # sent on to where somebody listens, whose answer is lost
     assert verdict is not None, (source, port)
-    by_message = verdict.does is Does.REJECT and ":" in source and "tcp reset" not in verdict.text
+    if verdict.packet is not Packet.OPENING and port not in filters.PORTS:
+        return "told"  # nobody listens there, so that a first packet is answered at once, if the answer comes through
+    # What a refusal is told by may be lost on its way out; an answer that is refused tells the guest, not the caller; and who is
+    # connected already waits in spite of a message.
+    lossy = any(
+        not chain.accepts or any(rule.does in (Does.DROP, Does.REJECT) for rule in chain.rules)
+        for chain in rules.answers.values()
+    )
+    silent = "tcp reset" not in verdict.text and (":" in source or verdict.packet is not Packet.OPENING)
+    by_message = verdict.does is Does.REJECT and (lossy or silent)
     return "told" if by_message or not verdict.sure else SAID[verdict.does]

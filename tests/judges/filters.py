@@ -34,6 +34,8 @@ def ruleset(seed: int) -> str:
     for number in range(dice.choice((1, 1, 2))):
         family = dice.choice(("inet", "inet", "inet", "ip", "ip6"))
         lines += _table(dice, family, f"t{number}")
+    if dice.random() < 0.25:
+        lines += _early(dice)
     if dice.random() < 0.3:
         lines += ["table inet sent {", "    chain to {", "        type nat hook prerouting priority dstnat;"]
         for _ in range(dice.randint(1, 3)):
@@ -63,6 +65,8 @@ def _table(dice: random.Random, family: str, name: str) -> list[str]:
             "    set kept6 { type ipv6_addr; flags interval; elements = { 2001:db8:0:1::6, 2001:db8:0:ffff::/64 }; }"
         ]
     out += ["    set doors { type inet_service; elements = { 22, 80 } }"]
+    if dice.random() < 0.4:
+        out += _answers(dice, family)
     for chain in ("two", "one"):  # one may jump to two
         out += [f"    chain {chain} {{", *_rules(dice, family, chain), "    }"]
     hook = dice.choice(("input", "input", "input", "prerouting"))
@@ -101,6 +105,39 @@ def _rules(dice: random.Random, family: str, chain: str) -> list[str]:
             parts.append("meta l4proto tcp")
         out.append(f"        {' '.join([*parts, end])}" + (' comment "a note"' if dice.random() < 0.2 else ""))
     return out
+
+
+TURNED = {"saddr": "daddr", "daddr": "saddr", "dport": "sport", "iif": "oif", "iifname": "oifname"}
+
+
+def _answers(dice: random.Random, family: str) -> list[str]:
+    """A chain that the answers meet on their way out."""
+    hook = dice.choice(("output", "output", "postrouting"))
+    head = f"type filter hook {hook} priority {dice.choice(('filter', '-150', 'raw', '110'))}; policy {dice.choice(('accept', 'drop'))};"
+    out = ["    chain back {", f"        {head}", "        meta l4proto icmpv6 accept"]
+    out += ["        ct state established,related accept"] if dice.random() < 0.5 else []
+    for line in _rules(dice, family, "back"):
+        words = [TURNED.get(word, word) for word in line.split(" ")]
+        if "fib" in words or "flags" in words or (hook == "postrouting" and {"reject", "jump", "goto"} & set(words)):
+            continue
+        out.append(" ".join(words))
+    return [*out, "        tcp flags ack tcp sport 22 ip daddr 10.1.0.5 accept" if family != "ip6" else "", "    }"]
+
+
+def _early(dice: random.Random) -> list[str]:
+    """A chain that packets meet as they come in by the device; "no" is there to jump to."""
+    device = dice.choice(('device "eth0"', "devices = { eth0 }"))
+    out = ["table netdev early {", "    chain no {", "        ip saddr 10.1.0.0/24 drop", "    }", "    chain in {"]
+    out += [
+        f"        type filter hook ingress {device} priority {dice.choice(('0', '-500'))}; policy {dice.choice(('accept', 'accept', 'drop'))};"
+    ]
+    out += ["        meta protocol arp accept", "        meta l4proto icmpv6 accept"]
+    for line in _rules(dice, "inet", "early"):
+        if not {"ct", "fib", "nfproto", "@kept4", "@kept6", "@doors", "reject"} & set(line.split()):
+            out.append(
+                line.replace("jump one", "jump no").replace("jump two", "jump no").replace("goto two", "goto no")
+            )
+    return [*out, "    }", "}"]
 
 
 def _match(dice: random.Random, family: str) -> str:

@@ -55,7 +55,27 @@ def ruleset(seed: int, version: str) -> str:
             # Behind the line for answers, or before it: then what follows a first packet is asked about, too.
             place = "2 " if verb == "-I" and chain == "INPUT" and dice.random() < 0.6 else ""
             out.append(f"{verb} {chain} {place}{_rule(dice, version, below, 'filter')}")
+    if dice.random() < 0.4:
+        out += _answers(dice, version)
     return "\n".join([*out, "COMMIT", ""])
+
+
+TURNED = {"-s": "-d", "-d": "-s", "--dport": "--sport", "--dports": "--sports", "-i": "-o", "--src-range": "--dst-range",
+          "src": "dst", "src,dst": "dst,src", "--dst-type": "--src-type"}  # fmt: skip
+
+
+def _answers(dice: random.Random, version: str) -> list[str]:
+    """What the answers meet on their way out."""
+    out = [
+        f":OUTPUT {dice.choice(('ACCEPT', 'DROP'))} [0:0]",
+        f"-A OUTPUT -p {'icmp' if version == '4' else 'ipv6-icmp'} -j ACCEPT",
+    ]
+    out += ["-A OUTPUT -m state --state ESTABLISHED -j ACCEPT"] if dice.random() < 0.4 else []
+    for _ in range(dice.randint(0, 4)):
+        words = [TURNED.get(word, word) for word in _rule(dice, version, ("one", "two"), "filter").split(" ")]
+        if not {"--tcp-flags", "recent"} & set(words):
+            out.append(f"-A OUTPUT {' '.join(words)}")
+    return out
 
 
 def _let(hook: str, version: str) -> str:

@@ -76,11 +76,13 @@ def test_what_ufw_holds_is_what_callers_meet(managed: Managed, tell: Callable[[s
         dice = random.Random(seed)
         lines = [f"ufw {ufw_words(dice)} || :" for _ in range(dice.randint(2, 7))]
         policy = dice.choice(("deny", "deny", "reject", "allow"))
+        outward = dice.choice(("allow", "allow", "deny", "reject"))
         six = dice.choice(("yes", "yes", "yes", "no"))
         for path, raw in start.items():
             guest.inside("sh", "-c", f"cat >{path}", stdin=raw)
         guest.inside("sed", "-i", f"s/^IPV6=.*/IPV6={six}/", ufw.DEFAULTS)
-        script = "\n".join([f"ufw default {policy}", *lines, "ufw --force enable"])
+        defaults = [f"ufw default {policy}", f"ufw default {outward} outgoing"]
+        script = "\n".join([*defaults, *lines, "ufw --force enable"])
         try:
             guest.inside("sh", "-s", stdin=script)
             held = managed.held(UFW_FILES)

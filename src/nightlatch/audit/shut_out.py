@@ -24,7 +24,7 @@ from nightlatch.reason.access import (
 )
 from nightlatch.reason.arriving import admitted, met
 from nightlatch.reason.differences import Missing
-from nightlatch.reason.filtering import Verdict, deciding, flow_to
+from nightlatch.reason.filtering import Packet, Verdict, deciding, flow_to
 from nightlatch.reason.paths import GuestAccess
 from nightlatch.reason.settings import Settings
 
@@ -53,6 +53,9 @@ class ShutOut:
 
 FILTER = (
     "let them in there on the guest; rules are drafted where one manager of filters is started at boot, and no other"
+)
+ANSWERS = (
+    "let out on the guest what it answers them, as by a line for established connections; no rules are drafted for that"
 )
 PERIMETER = "nightlatch perimeter tells the row that its table lacks; of one that is claimed, say what it lets in today"
 BEHIND = "let them in there on the guest; these files are not drafted"
@@ -111,7 +114,8 @@ def _filtered(missing: Missing, access: GuestAccess) -> Cause | None:
                 found = deciding(rules, each, alike or wanted, (Does.DROP, Does.REJECT, Does.REWRITE))
                 if found is not None:
                     text = _kept_out(found, socket.port) if rules is held.rules else _behind(next(iter(rules.chains)))
-                    hand = FILTER if rules is held.rules else PERIMETER if rules in way.around else BEHIND
+                    own = ANSWERS if found.packet is Packet.ANSWER else FILTER
+                    hand = own if rules is held.rules else PERIMETER if rules in way.around else BEHIND
                     return Cause(f"filter {found.origin}", text, (Proof(found.text, found.origin), *way.proofs), hand)
     return None if those else _no_way(access)
 
@@ -137,6 +141,8 @@ def _behind(chain: str) -> str:
 def _kept_out(found: Verdict, port: int) -> str:
     if not found.sure:
         return f"the packet filter keeps it from port {port}, by this rule or by one behind it"
+    if found.packet is Packet.ANSWER:
+        return f"the packet filter drops what the guest answers from port {port}"
     verb = {Does.DROP: "drops it", Does.REJECT: "refuses it", Does.REWRITE: "sends it elsewhere"}[found.does]
     return f"the packet filter {verb} on its way to port {port}"
 

@@ -89,8 +89,11 @@ def _loaded(snapshot: Snapshot) -> Rules | None:
     if listed is None or tables is None:
         return listed
     told = {key.rpartition(" ")[0] for key in tables.chains}
-    kept = {key: chain for key, chain in listed.chains.items() if key.rpartition(" ")[0] not in told}
-    return Rules({**kept, **tables.chains}, listed.gaps)
+    kept, answers = (
+        {key: chain for key, chain in chains.items() if key.rpartition(" ")[0] not in told}
+        for chains in (listed.chains, listed.answers)
+    )
+    return Rules({**kept, **tables.chains}, listed.gaps, {**answers, **tables.answers})
 
 
 def _legacy(snapshot: Snapshot) -> Iterator[Gap]:

@@ -7,11 +7,12 @@ come from what `ipset save` stored; those that rules fill, or that nothing store
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.formats import ipset_save, iptables_save
-from nightlatch.formats.iptables_save import Is, Line
+from nightlatch.formats.iptables_save import Is, Line, Word
 from nightlatch.net.addresses import AddressSet
 from nightlatch.net.ports import PortSet
 from nightlatch.origin import Kind as OriginKind
@@ -20,7 +21,7 @@ from nightlatch.readings.gaps import Gap
 from nightlatch.readings.iptables_rules import Named, RuleFault, address_set, rule_of
 from nightlatch.readings.iptables_words import FAMILY, TARGETS
 from nightlatch.readings.match_parts import port_number
-from nightlatch.readings.rules import Chain, Does, Rule, Rules
+from nightlatch.readings.rules import Chain, Does, Rule, Rules, answering
 
 AREA = "packet filter"
 LISTED = {"ip": "iptables-save", "ip6": "ip6tables-save"}
@@ -46,7 +47,7 @@ class Tables:
 
     sets: dict[str, Named] = field(default_factory=dict)
     chains: dict[str, Chain] = field(default_factory=dict)
-    rules: dict[str, list[Rule]] = field(default_factory=dict)
+    rules: dict[str, list[tuple[Rule, Sequence[Word]]]] = field(default_factory=dict)
     gaps: list[Gap] = field(default_factory=list)
     made_at: Origin | None = None
     kind: OriginKind = OriginKind.FILE
@@ -145,13 +146,24 @@ class Tables:
             raise RuleFault(f'there is no chain or target "{to[:40]}" yet', words[0].column)
         if made.does in (Does.JUMP, Does.GOTO):
             made = replace(made, to=target)
-        self.rules[key].insert(position, made)
+        self.rules[key].insert(position, (made, rest))
         return None
 
     def done(self) -> Rules:
         """The rules as they stand now."""
-        chains = {key: replace(chain, rules=tuple(self.rules[key])) for key, chain in self.chains.items()}
-        return Rules(chains, tuple(self.gaps))
+        chains = {
+            key: replace(chain, rules=tuple(rule for rule, _ in self.rules[key])) for key, chain in self.chains.items()
+        }
+        return Rules(chains, tuple(self.gaps), answering(chains, self.back))
+
+    def back(self, key: str) -> list[Rule]:
+        """The rules of a chain as they are for what is sent back to the caller."""
+        table = key.rpartition(" ")[0]
+        found = []
+        for rule, words in self.rules[key]:
+            made, _ = rule_of(words, rule.origin, rule.text, table, "", self.sets, back=True)
+            found.append(replace(made, to=rule.to))
+        return found
 
 
 def stored(snapshot: Snapshot, files: tuple[tuple[str, str], ...]) -> Rules:

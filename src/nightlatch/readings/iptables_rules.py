@@ -115,8 +115,8 @@ def _begins(text: str) -> bool:
 
 
 class _Reader:
-    def __init__(self, found: list[Option], table: str, hooked: str, sets: Mapping[str, Named]) -> None:
-        self.found, self.hooked, self.sets = found, hooked, sets
+    def __init__(self, found: list[Option], table: str, hooked: str, sets: Mapping[str, Named], *, back: bool) -> None:
+        self.found, self.hooked, self.sets, self.back = found, hooked, sets, back
         self.family, self.table = table.split()
         self.matches: list[Match] = [Match(sources=FAMILY[self.family])]
         self.protocol = ""
@@ -240,6 +240,9 @@ class _Reader:
             self.narrow(lambda match: of_ports(match, ports))
 
     def syn(self, option: Option) -> None:
+        if self.back:  # every answer acknowledges something
+            self.matches = self.matches if option.negated else []
+            return
         self.narrow(lambda match: of_opening(match, not option.negated))
 
     def flags(self, option: Option) -> None:
@@ -248,8 +251,11 @@ class _Reader:
         mask, those = (_flags(each) for each in option.values)
         if mask is None or those is None:
             raise RuleFault("--tcp-flags names a flag that is none", option.column)
-        first, ack, push = ((found & mask == those) != option.negated for found in ({"SYN"}, {"ACK"}, {"ACK", "PSH"}))
-        if not (first or ack or push):
+        opens = {"SYN", "ACK"} if self.back else {"SYN"}
+        first, ack, push = ((found & mask == those) != option.negated for found in (opens, {"ACK"}, {"ACK", "PSH"}))
+        if self.back and not first == ack == push:
+            self.aside(option)
+        elif not (first or ack or push):
             self.matches = []
         elif not first and ack != push:
             self.aside(option)
@@ -300,6 +306,9 @@ class _Reader:
             self.aside(option)
 
     def packet(self, option: Option) -> None:
+        if self.back:
+            self.aside(option)
+            return
         self.matches = self.matches if (option.value.lower() in ("host", "unicast")) != option.negated else []
 
     def match_set(self, option: Option) -> None:
@@ -327,6 +336,12 @@ class _Reader:
         self.matches = made
 
 
+# What a part of an answer is for the caller: who it goes to is who called.
+TURNED = {
+    "--source": "--destination", "--source-port": "--destination-port", "--sports": "--dports",
+    "--in-interface": "--out-interface", "--src-range": "--dst-range", "--src-type": "--dst-type",
+}  # fmt: skip
+TURNED |= {there: here for here, there in TURNED.items()}
 HANDLERS = {
     "--source": _Reader.source, "--destination": _Reader.destination, "--protocol": _Reader.by_protocol,
     "--in-interface": _Reader.interface, "--out-interface": _Reader.outward, "--destination-port": _Reader.port,
@@ -338,14 +353,22 @@ HANDLERS = {
 
 
 def rule_of(
-    words: Sequence[Word], origin: Origin, text: str, table: str, hooked: str, sets: Mapping[str, Named]
+    words: Sequence[Word],
+    origin: Origin,
+    text: str,
+    table: str,
+    hooked: str,
+    sets: Mapping[str, Named],
+    *,
+    back: bool = False,
 ) -> tuple[Rule, str]:
     """A rule from its words behind `-A CHAIN`, and the name of the chain or target it leads to; without any match where it can't
-    match a first packet, for it has its number all the same.
+    match a first packet, for it has its number all the same. `back` reads it for packets that are sent back to the caller.
 
     `table` is its family and name, such as "ip filter"; `hooked` the chain's name where that is a base chain. Raises RuleFault.
     """
-    reader = _Reader(options(words), table, hooked, sets)
+    found = [_turned(each) for each in options(words)] if back else options(words)
+    reader = _Reader(found, table, "" if back else hooked, sets, back=back)
     reader.read()
     target = reader.target
     to = target.value if target is not None else ""
@@ -360,6 +383,14 @@ def rule_of(
     if answer is not None and answer.value == "tcp-reset" and reader.protocol != "tcp":
         raise RuleFault("a reset without -p tcp", answer.column)
     return Rule(tuple(reader.matches), does, origin, text, onto=_onto(to, reader.found)), to
+
+
+def _turned(option: Option) -> Option:
+    """An option of a rule as it is for the answers to what it says there."""
+    if option.name == "--match-set" and len(option.values) == 2:
+        sides = ",".join({"src": "dst", "dst": "src"}.get(each, each) for each in option.values[1].split(","))
+        return replace(option, values=(option.values[0], sides))
+    return replace(option, name=TURNED.get(option.name, option.name))
 
 
 def _onto(target: str, found: list[Option]) -> Onto | None:

@@ -97,6 +97,7 @@ LOOKS: tuple[Callable[[Snapshot], list[Stored]], ...] = (_nftables, _iptables, _
 def together(stored: tuple[Stored, ...]) -> Rules:
     """What all of them load. Chains that two of them write to are in an order that is not known."""
     chains: dict[str, Chain] = {}
+    answers: dict[str, Chain] = {}
     gaps: list[Gap] = []
     for each in stored:
         shared = sorted(set(chains) & set(each.rules.chains))
@@ -104,5 +105,6 @@ def together(stored: tuple[Stored, ...]) -> Rules:
             text = f"{each.manager} writes to {shared[0]}, as another manager does; which comes last is not known"
             gaps.append(Gap(AREA, text, each.place))
         chains |= each.rules.chains
+        answers |= each.rules.answers
         gaps += each.rules.gaps
-    return Rules(chains, tuple(gaps))
+    return Rules(chains, tuple(gaps), answers)

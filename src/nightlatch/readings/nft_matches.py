@@ -119,9 +119,13 @@ def _by_name(match: Match, names: frozenset[str], negated: bool, family: Address
     return of_protocol(narrowed, others if negated else names)
 
 
-def packets(texts: list[str]) -> tuple[bool, bool | None] | None:
-    """Whether flags hold for the packet that opens a connection, and for those that follow (None: for some of them); None
-    where they are not read (RFC 9293, 3.5)."""
+def packets(texts: list[str], *, back: bool = False) -> tuple[bool, bool | None] | None:
+    """Whether flags hold for the packet that opens a connection, and for those that follow (None: for some of them), or for
+    answers, which all follow; None where they are not read (RFC 9293, 3.5)."""
+    if back:
+        found = {_flagged(texts, each) for each in ({"syn", "ack"}, {"ack"}, {"psh", "ack"})}
+        same = found.pop() if len(found) == 1 else None
+        return None if same is None else (same, same)
     first = _flagged(texts, {"syn"})
     if first is None:
         return None

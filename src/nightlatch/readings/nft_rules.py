@@ -38,20 +38,30 @@ TRANSPORTS = ("tcp", "udp", "sctp", "dccp", "udplite")
 MOST_ELEMENTS = 200_000
 
 
-def rules_of(items: tuple[Item, ...], table: str, origin: Origin, sets: Sets, family: AddressSet) -> list[Rule]:
-    """What one rule's text comes to: one rule, or one for each element of a verdict map."""
-    return _Reader(items, table, origin, sets, family).rules()
+TURNED = {"saddr": "daddr", "sport": "dport", "iif": "oif", "iifname": "oifname"}
+TURNED |= {there: here for here, there in TURNED.items()}
+
+
+def rules_of(
+    items: tuple[Item, ...], table: str, origin: Origin, sets: Sets, family: AddressSet, *, back: bool = False
+) -> list[Rule]:
+    """What one rule's text comes to: one rule, or one for each element of a verdict map; `back` reads it for packets that are
+    sent back to the caller."""
+    return _Reader(items, table, origin, sets, family, back=back).rules()
 
 
 class _Reader:
-    def __init__(self, items: tuple[Item, ...], table: str, origin: Origin, sets: Sets, family: AddressSet) -> None:
-        self.items, self.table, self.origin, self.sets = items, table, origin, sets
+    def __init__(
+        self, items: tuple[Item, ...], table: str, origin: Origin, sets: Sets, family: AddressSet, *, back: bool
+    ) -> None:
+        self.items, self.table, self.origin, self.sets, self.back = items, table, origin, sets, back
         self.at = 0
         self.matches: list[Match] = [Match(sources=family)]
         self.made: list[Rule] = []
         # What was asked for so far, and whether nft refuses what came then.
         self.families: set[str] = set()
         self.transports: set[str] = set()
+        self.last = ""
         self.refused = False
 
     def rules(self) -> list[Rule]:
@@ -61,7 +71,7 @@ class _Reader:
         else:
             self.end(Does.NOTHING)
         # What the kernel lists, it has: the listing only leaves parts out that it takes for granted.
-        if self.origin.kind is Kind.FILE and (self.refused or len(self.families) > 1):
+        if self.origin.kind is Kind.FILE and self.refused:
             return [Rule((Match(),), Does.REFUSED, self.origin, shown(self.items))]
         return self.made
 
@@ -133,7 +143,10 @@ class _Reader:
         """What a refusal is told with says for what it is: a reset for TCP, a message for its own family."""
         how = (self.word(2), self.word(3)) if self.word(1) == "with" else ("", "")
         if how == ("tcp", "reset"):
-            self.refused = self.refused or not self.transports <= {"tcp"}
+            self.refused = self.refused or self.last not in (
+                "",
+                "tcp",
+            )  # what was named last is all that nft holds it against
             self.narrow(lambda match: of_protocol(match, {"tcp"}))
             # The listing leaves out a family that was asked for before (measured: nft 1.0.6), so it is not known.
             if self.origin.kind is Kind.LISTING and self.table.startswith("inet "):
@@ -225,22 +238,28 @@ class _Reader:
         """Which family and transport a rule asks for: nft refuses a header of another than was asked for before; a `meta` that
         contradicts never matches (measured: 1.0.6)."""
         first = head.split()[0]
-        found = {PROTOCOL_NAMES.get(text_of(each[0]), text_of(each[0])) for each in elements if each and not negated}
+        named = [PROTOCOL_NAMES.get(text_of(each[0]), text_of(each[0])) for each in elements if each and not negated]
+        found = set(named)
         if first in ("ip", "ip6"):
-            self.families.add(first)
-        elif head == "nfproto" and len(found) == 1 and not self.families:
-            self.families |= {FAMILIES[word] for word in found if word in FAMILIES}
+            self.refused = self.refused or not self.families <= {first}
+            self.families = {first}
+        elif head == "nfproto" and found:  # what stands behind it is held against it, not what stands before
+            self.families = {FAMILIES[word] for word in found if word in FAMILIES}
         if first in TRANSPORTS:
             self.refused = self.refused or not self.transports <= {first}
-            self.transports = {first}
-        elif head == "l4proto" and found:
-            self.transports = found
+            self.transports, self.last = {first}, first
+        elif head == "l4proto" and named:
+            self.transports |= found
+            self.last = named[-1]
 
     def compare(self, heads: list[str], elements: Elements, negated: bool, start: int) -> None:
         for head in heads:
             self.note(head, elements if len(heads) == 1 else [], negated)
+        if self.back and {"oif", "oifname"} & set(heads):  # what the guest sends came in by none (measured: Linux 6.18)
+            self.matches = []
+            return
         if len(heads) == 1:
-            part = single(heads[0], elements, negated)
+            part = None if self.back and heads == ["pkttype"] else single(heads[0], elements, negated)
             if part is None:
                 self.unread(shown(self.items[start : self.at]))
             else:
@@ -280,9 +299,14 @@ class _Reader:
             if word in ("ct",) and name in ("original", "reply"):
                 name = f"{name} {self.word()}"
                 self.at += 1
-            return name if word == "meta" else f"{word} {name}"
+            return self.turned(name) if word == "meta" else self.turned(f"{word} {name}")
         self.at += 1
-        return word
+        return self.turned(word)
+
+    def turned(self, head: str) -> str:
+        """What a part of an answer is for the caller: who it goes to is who called."""
+        first, _, last = head.rpartition(" ")
+        return f"{first} {TURNED.get(last, last)}".strip() if self.back else head
 
     def values(self) -> Elements | None:
         """The elements of a set in braces, of one by name, or the value itself; None where they are not known."""
@@ -335,9 +359,10 @@ class _Reader:
     def flags(self) -> None:
         """`tcp flags` against those of the packet that opens a connection, and of those that follow."""
         start = self.at
+        self.note("tcp flags", [], False)
         while self.at < len(self.items) and self.word() not in STARTS - {"set"}:
             self.at += 1
-        holds = packets([text_of(item) for item in flat(self.items[start : self.at])])
+        holds = packets([text_of(item) for item in flat(self.items[start : self.at])], back=self.back)
         self.narrow(lambda match: of_protocol(match, {"tcp"}))
         if holds is None or (holds[1] is None and not holds[0]):
             self.unread("tcp flags " + shown(self.items[start : self.at]))
@@ -354,7 +379,7 @@ class _Reader:
         found = {text_of(item) for element in elements or () for item in element}
         # iptables' match for kinds of addresses is listed in these words, too, and means something else in IPv6.
         foreign = self.origin.kind is Kind.LISTING and self.table.startswith("ip6 ") and found != {"local"}
-        if elements is None or heads != ["fib daddr type"] or foreign:
+        if elements is None or heads != ["fib daddr type"] or foreign or self.back:
             self.unread(shown(self.items[start : self.at]))
         elif ("local" in found) == negated:
             self.matches = []
@@ -367,7 +392,10 @@ class _Reader:
         if self.word() != "missing":
             return False
         self.at += 1
-        self.narrow(lambda match: replace(match, astray=True))
+        if self.back:
+            self.unread(f"{heads[0]} missing")
+        else:
+            self.narrow(lambda match: replace(match, astray=True))
         return True
 
 

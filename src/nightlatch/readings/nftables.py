@@ -14,13 +14,13 @@ from functools import lru_cache
 
 from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.formats import nft, paths
-from nightlatch.formats.nft import Group, Item, NftFault, Statement, Word
+from nightlatch.formats.nft import Group, Item, NftFault, Statement, Word, flat, text_of
 from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS
 from nightlatch.origin import Kind as OriginKind
 from nightlatch.origin import Origin
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.nft_rules import Sets, rules_of
-from nightlatch.readings.rules import Chain, Does, Rule, Rules
+from nightlatch.readings.rules import Chain, Does, Rule, Rules, answering
 
 MAINS = ("/etc/nftables.conf", "/etc/sysconfig/nftables.conf")
 LISTED = "nft list ruleset"
@@ -63,15 +63,26 @@ class _Builder:
     def __init__(self, snapshot: Snapshot) -> None:
         self.snapshot = snapshot
         self.chains: dict[str, Chain] = {}
-        self.rules: dict[str, list[Rule]] = {}
+        self.rules: dict[str, list[tuple[tuple[Item, ...], Origin]]] = {}
         self.sets: Sets = {}
         self.defines: dict[str, tuple[Item, ...]] = {}
         self.gaps: list[Gap] = []
         self.files = 0
 
     def done(self) -> Rules:
-        chains = {key: replace(chain, rules=tuple(self.rules.get(key, ()))) for key, chain in self.chains.items()}
-        return Rules(chains, (*self.gaps, *self.missing(chains), *_unseen(chains)))
+        chains = {key: replace(chain, rules=tuple(self.read(key))) for key, chain in self.chains.items()}
+        answers = answering(chains, lambda key: list(self.read(key, back=True)))
+        return Rules(chains, (*self.gaps, *self.missing(chains), *_unseen(chains)), answers)
+
+    def read(self, key: str, *, back: bool = False) -> Iterator[Rule]:
+        """The rules of a chain: for what callers send, or for what is sent back to them."""
+        table = key.rpartition(" ")[0]
+        family = SEEN.get(table.split()[0], EVERY_ADDRESS)
+        for items, at in self.rules.get(key, ()):
+            made = rules_of(items, table, at, self.sets, family, back=back)
+            # nft leaves out where rules of iptables send packets (measured: 1.0.6, with a set in another table).
+            hidden = at.kind is OriginKind.LISTING and table in ("ip nat", "ip6 nat")
+            yield from (replace(one, does=Does.UNKNOWN) if hidden and one.does is Does.NOTHING else one for one in made)
 
     def missing(self, chains: dict[str, Chain]) -> Iterator[Gap]:
         """Chains, sets and definitions that a file's rules name and that are not there: nft refuses the whole of it then, and
@@ -153,28 +164,21 @@ class _Builder:
             if known is not None:
                 known += [element for group in groups for element in group.elements]
         else:
-            made = rules_of(self.expanded(items), table, origin, self.sets, SEEN.get(table.split()[0], EVERY_ADDRESS))
             held = self.rules.setdefault(key, [])
-            held[:0] = made if verb == "insert" else []
-            held += [] if verb == "insert" else made
+            held.insert(0 if verb == "insert" else len(held), (self.expanded(items), origin))
 
     def chain(self, key: str, body: tuple[Statement, ...], origin: Origin) -> None:
         made = self.chains.get(key) or Chain(key, (), origin, only=SEEN.get(key.split()[0], EVERY_ADDRESS))
         held = self.rules.setdefault(key, [])
-        table = key.rpartition(" ")[0]
         for each in body:
             words = each.words
             if words[:1] == ("type",) and "hook" in words:
-                made = _base(made, words)
+                made = _base(made, words, self.expanded(each.items))
             elif words[:1] == ("policy",):
                 made = replace(made, accepts=words[1:2] != ("drop",))
             elif words[:1] not in (("comment",), ("flags",), ("device",), ("devices",)):
                 at = Origin(origin.path, each.line, each.items[0].column, origin.kind)
-                made_of = rules_of(self.expanded(each.items), table, at, self.sets, made.only)
-                # nft leaves out where rules of iptables send packets (measured: 1.0.6, with a set in another table).
-                if at.kind is OriginKind.LISTING and table in ("ip nat", "ip6 nat"):
-                    made_of = [replace(one, does=Does.UNKNOWN) if one.does is Does.NOTHING else one for one in made_of]
-                held += made_of
+                held.append((self.expanded(each.items), at))
         self.chains[key] = made
 
     def set(self, key: str, body: tuple[Statement, ...]) -> None:
@@ -261,19 +265,26 @@ def _addressed(items: tuple[Item, ...]) -> tuple[str, str, tuple[Item, ...]]:
     return f"{family} {names[0]}", names[1], items[start + 2 :]
 
 
-def _base(chain: Chain, words: tuple[str, ...]) -> Chain:
-    """`type filter hook input priority filter + 10`."""
+def _base(chain: Chain, words: tuple[str, ...], items: tuple[Item, ...]) -> Chain:
+    """`type filter hook input priority filter + 10`, `type filter hook ingress devices = { eth0, eth1 } priority 0`."""
     hook = words[words.index("hook") + 1] if words.index("hook") + 1 < len(words) else ""
     text = "".join(words[words.index("priority") + 1 :]) if "priority" in words else "0"
     found = re.fullmatch(r"([a-z]*)([+-]?[0-9]*)", text)
     number = PRIORITIES.get(found[1], 0) + int(found[2] or 0) if found and found[2] not in ("+", "-") else 0
-    return replace(chain, hook=hook, priority=number, kind=words[1] if len(words) > 1 else "filter")
+    kind = words[1] if len(words) > 1 else "filter"
+    return replace(chain, hook=hook, priority=number, kind=kind, devices=_devices(items))
+
+
+def _devices(items: tuple[Item, ...]) -> tuple[str, ...]:
+    texts = [text_of(item) for item in items]
+    start = next((n for n, text in enumerate(texts) if text in ("device", "devices")), len(items)) + 1
+    end = texts.index("priority") if "priority" in texts else len(items)
+    return tuple(text for item in flat(items[start:end]) if (text := text_of(item)) not in ("", "="))
 
 
 def _unseen(chains: dict[str, Chain]) -> Iterator[Gap]:
-    """Chains by which a packet may be lost before the hooks that are followed."""
+    """Chains by which a packet may be lost where nothing is followed: those of bridges."""
     for chain in chains.values():
-        elsewhere = chain.key.split()[0] in ("netdev", "bridge") or chain.hook == "ingress"
         does = {rule.does for rule in chain.rules} - {Does.ACCEPT, Does.NOTHING, Does.RETURN}
-        if elsewhere and chain.hook not in ("", "output", "postrouting", "egress") and (does or not chain.accepts):
-            yield Gap(AREA, f"the {chain.hook} hook of {chain.key.split()[0]} is not followed", chain.origin)
+        if chain.key.split()[0] == "bridge" and chain.hook not in ("", "forward") and (does or not chain.accepts):
+            yield Gap(AREA, f"the {chain.hook} hook of bridge is not followed", chain.origin)

@@ -2,12 +2,14 @@
 
 Made by a front end (readings/nftables.py), evaluated by reason/filtering.py. A part of a match that a front end can't read
 is kept as its text in `unread`: the rule then matches perhaps. What is matched is a connection of a caller to one port: its first
-packet and those that follow, rates not used up.
+packet and those that follow, rates not used up. Chains that answers to the caller meet are read a second time for that, with
+the caller where a packet goes to.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
 from enum import Enum
 
 from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
@@ -16,6 +18,7 @@ from nightlatch.origin import Origin
 from nightlatch.readings.gaps import Gap
 
 STATES = frozenset(("new", "established", "invalid"))
+INWARD, OUTWARD = ("ingress", "prerouting", "input"), ("output", "postrouting", "egress")
 
 
 class Does(Enum):
@@ -78,7 +81,8 @@ class Rule:
 
 @dataclass(frozen=True, slots=True)
 class Chain:
-    """A chain under its key (family, table and name). A base chain has a hook, a priority and a policy."""
+    """A chain under its key (family, table and name). A base chain has a hook, a priority and a policy; one at ingress or egress
+    the devices whose packets it sees."""
 
     key: str
     rules: tuple[Rule, ...]
@@ -88,18 +92,35 @@ class Chain:
     accepts: bool = True
     kind: str = "filter"
     only: AddressSet = EVERY_ADDRESS
+    devices: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, eq=False)
 class Rules:
     """A whole rule set; equal to itself only, so that what is worked out of it can be kept. `chains` are by key; `gaps` what
-    was not read at all, so that everything is undecided."""
+    was not read at all, so that everything is undecided; `answers` the chains that a guest's answers meet, in which `sources`
+    of a match are those that are answered, `ports` and `targets` the guest's own."""
 
     chains: dict[str, Chain] = field(default_factory=dict)
     gaps: tuple[Gap, ...] = ()
+    answers: dict[str, Chain] = field(default_factory=dict)
 
     def at(self, *hooks: str) -> tuple[Chain, ...]:
         """The base chains of these hooks, in the order in which a packet meets them: of the same priority the one that came
         last goes first (measured: Linux 6.18, nf_hook_entries_grow)."""
         found = [chain for chain in reversed(self.chains.values()) if chain.hook in hooks]
         return tuple(sorted(found, key=lambda chain: (hooks.index(chain.hook), chain.priority)))
+
+
+def answering(chains: dict[str, Chain], read: Callable[[str], Sequence[Rule]]) -> dict[str, Chain]:
+    """The base chains that answers of the guest meet on their way out, and all that they lead to, by their rules as `read` has
+    them for that. Those that let everything go on are left out."""
+    out: dict[str, Chain] = {}
+    bases = [key for key, chain in chains.items() if chain.hook in OUTWARD and chain.kind != "nat"]
+    left = [key for key in bases if chains[key].rules or not chains[key].accepts]
+    while left:
+        key = left.pop(0)
+        if key in chains and key not in out:
+            out[key] = replace(chains[key], rules=tuple(read(key)))
+            left += [rule.to for rule in out[key].rules if rule.to]
+    return out

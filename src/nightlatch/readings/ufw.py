@@ -18,6 +18,7 @@ DEFAULTS = "/etc/default/ufw"
 SCRIPTS = ("/etc/ufw/before.init", "/etc/ufw/after.init")
 FILES = tuple(f"/etc/ufw/{name}{six}.rules" for six in ("", "6") for name in ("before", "after", "user"))
 POLICIES = ("ACCEPT", "DROP", "REJECT")
+HELD = ("input", "output")  # the sides that callers of the guest and its answers meet
 SIDES = ("input", "output", "forward")
 PARTS = ("before-logging", "before", "after", "after-logging", "reject", "track")
 USERS = (
@@ -65,27 +66,26 @@ def stored(snapshot: Snapshot) -> Rules:
 
 
 def _family(snapshot: Snapshot, tables: Tables, family: str, six: str, raws: dict[str, bytes | None]) -> None:
-    policy, origin = _setting(snapshot, "DEFAULT_INPUT_POLICY")
-    if policy not in POLICIES:
-        tables.gaps.append(Gap(AREA, f'ufw has no policy "{policy[:20]}"', origin))
-        return
+    policies = {side: _setting(snapshot, f"DEFAULT_{side.upper()}_POLICY") for side in HELD}
+    if policies["output"][0] == "":
+        policies["output"] = ("ACCEPT", policies["output"][1])
+    for policy, origin in policies.values():
+        if policy not in POLICIES:
+            tables.gaps.append(Gap(AREA, f'ufw has no policy "{policy[:20]}"', origin))
+            return
 
-    def load(lines: list[str]) -> None:
+    def load(lines: list[str], side: str = "input") -> None:
         text = "\n".join(["*filter", *lines, "COMMIT", ""])
+        origin = policies[side][1]
         tables.restore(text.encode(), origin.path, family, keep=True, at=origin)
 
     name = f"ufw{six}"
     load([f":{name}-{part}-{side} - [0:0]" for part in PARTS for side in SIDES])
-    load([f"-A INPUT -j {name}-{part}-input" for part in PARTS])
-    if policy == "REJECT":
-        load([f"-A {name}-reject-input -j REJECT"])
-    if policy == "ACCEPT":
-        load(
-            [f"-A {name}-track-input -p {protocol} -m conntrack --ctstate NEW -j ACCEPT" for protocol in ("tcp", "udp")]
-        )
     load([f":{name}-logging-deny - [0:0]", f":{name}-logging-allow - [0:0]"])
     load([f":{name}-skip-to-policy-{side} - [0:0]" for side in SIDES])
-    load([f"-A {name}-skip-to-policy-input -j {policy}"])
+    for side, (policy, _) in policies.items():
+        load([f"-A {side.upper()} -j {name}-{part}-{side}" for part in PARTS], side)
+        load(_of_policy(name, side, policy), side)
     for part in ("before", "after", "user"):
         path = f"/etc/ufw/{part}{six}.rules"
         if part == "user":
@@ -96,7 +96,20 @@ def _family(snapshot: Snapshot, tables: Tables, family: str, six: str, raws: dic
         else:
             tables.restore(raw, path, family, keep=True)
     load([f"-A {name}-before-{side} -j {name}-user-{side}" for side in SIDES])
-    load([f":INPUT {'DROP' if policy == 'REJECT' else policy} [0:0]"])
+    for side, (policy, _) in policies.items():
+        load([f":{side.upper()} {'DROP' if policy == 'REJECT' else policy} [0:0]"], side)
+
+
+def _of_policy(name: str, side: str, policy: str) -> list[str]:
+    """What the start-up adds for a default policy."""
+    out = [f"-A {name}-skip-to-policy-{side} -j {policy}"]
+    if policy == "REJECT":
+        out.append(f"-A {name}-reject-{side} -j REJECT")
+    if policy == "ACCEPT":
+        out += [
+            f"-A {name}-track-{side} -p {protocol} -m conntrack --ctstate NEW -j ACCEPT" for protocol in ("tcp", "udp")
+        ]
+    return out
 
 
 def _setting(snapshot: Snapshot, name: str) -> tuple[str, Origin]:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
+from enum import Enum
 from fnmatch import fnmatchcase
 from functools import lru_cache
 from itertools import groupby
@@ -18,7 +19,7 @@ from nightlatch.net.literal import address_or_none
 from nightlatch.origin import Origin
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.guest import GuestReading
-from nightlatch.readings.rules import Chain, Does, Match, Rule, Rules
+from nightlatch.readings.rules import INWARD, OUTWARD, Chain, Does, Match, Rule, Rules
 
 DEEPEST = 16  # nft refuses deeper jumps (NFT_JUMP_STACK_SIZE)
 AREA = "packet filter"
@@ -51,11 +52,19 @@ class Passed:
     gaps: tuple[Gap, ...] = ()
 
 
+class Packet(Enum):
+    """Which of a connection's packets a rule decided about."""
+
+    OPENING = "the first one"
+    FOLLOWING = "those that follow"
+    ANSWER = "what the guest sends back"
+
+
 @dataclass(frozen=True, slots=True)
 class Verdict:
     """What a rule, or a policy, does with those it `matched` as far as they were still `there`; `text` is the rule's own.
 
-    Not `sure` where the rule, or one before it that would decide otherwise, matches only perhaps.
+    Not `sure` where the rule, or one before it that would decide otherwise, matches only perhaps. `packet` is what it was.
     """
 
     does: Does
@@ -64,6 +73,7 @@ class Verdict:
     text: str
     there: AddressSet = EVERY_ADDRESS
     sure: bool = True
+    packet: Packet = Packet.OPENING
 
     @property
     def sources(self) -> AddressSet:
@@ -131,9 +141,12 @@ def passed(rules: Rules, flow: Flow, dialled: int | None = None) -> Passed:
 
 
 def _passed(rules: Rules, dialled: Flow, wanted: Flow) -> Passed:
-    """Who gets through with a first packet, and with those that follow."""
+    """Who gets through with a first packet and those that follow, and gets answers."""
     first = _bounds(*_walked(rules, dialled, wanted))
-    return both([first, _bounds(*_followed(rules, dialled, wanted))]) if first.perhaps else first
+    if not first.perhaps:
+        return first
+    answers = [_bounds(*_answered(rules, dialled, wanted))] if rules.answers else []
+    return both([first, _bounds(*_followed(rules, dialled, wanted)), *answers])
 
 
 def _bounds(through: AddressSet, walk: _Walk) -> Passed:
@@ -208,8 +221,17 @@ def layers(
 def verdicts(rules: Rules, flow: Flow) -> tuple[Verdict, ...]:
     """Every rule and policy that decides about some source, in the order in which they are met."""
     first = _walked(rules, flow, flow)[1].verdicts
-    later = _followed(rules, flow, flow)[1].verdicts
-    return (*first, *(each for each in later if each.does in (Does.DROP, Does.REJECT) and each not in first))
+    later = {
+        Packet.FOLLOWING: _followed(rules, flow, flow)[1].verdicts,
+        Packet.ANSWER: _answered(rules, flow, flow)[1].verdicts,
+    }
+    lost = (
+        replace(each, packet=packet)
+        for packet, found in later.items()
+        for each in found
+        if each.does in (Does.DROP, Does.REJECT) and each not in first
+    )
+    return (*first, *lost)
 
 
 def deciding(rules: Rules, flow: Flow, source: AddressSet, does: tuple[Does, ...]) -> Verdict | None:
@@ -223,7 +245,7 @@ def _walked(rules: Rules, dialled: Flow, wanted: Flow) -> tuple[AddressSet, _Wal
     """Who comes to the wanted end by dialling another, or the same."""
     walk = _Walk(dialled, rules)
     states = [(dialled, EVERY_ADDRESS)]
-    for chain in rules.at("prerouting", "input"):
+    for chain in rules.at(*INWARD):
         if chain.kind == "nat" and chain.hook == "input":
             continue  # it rewrites sources of the guest's own, and filters nothing
         after: list[tuple[Flow, AddressSet]] = []
@@ -254,31 +276,59 @@ def _followed(rules: Rules, dialled: Flow, wanted: Flow) -> tuple[AddressSet, _W
     walk = _Walk(dialled, rules)
     there = replace(wanted, sent=dialled.port != wanted.port)
     now = EVERY_ADDRESS
-    for chain in rules.at("prerouting", "input"):
+    for chain in rules.at(*INWARD):
         if chain.kind != "nat":
-            before = chain.hook == "prerouting" and chain.priority < SENDING
+            before = chain.hook == "ingress" or (chain.hook == "prerouting" and chain.priority < SENDING)
             flow = replace(dialled if before else there, opens=False)
             walk.flow = replace(flow, state="established" if _is_tracked(chain) else "invalid")
             now = _through(walk, chain, now)
     return now, walk
 
 
+def _answered(rules: Rules, dialled: Flow, wanted: Flow) -> tuple[AddressSet, _Walk]:
+    """Who is reached by what the guest sends back: whom it is sent to stands for a source here. It goes out by the interface
+    that calls come in by, as far as is known, from the port that was dialled once that is put back (NF_IP_PRI_NAT_SRC)."""
+    walk = _Walk(dialled, Rules(rules.answers))
+    now = EVERY_ADDRESS
+    for chain in walk.rules.at(*OUTWARD):
+        told = wanted if chain.hook == "output" or chain.priority < -SENDING else replace(wanted, port=dialled.port)
+        state = "established" if _is_tracked(chain) else "invalid"
+        walk.flow = replace(told, sent=dialled.port != wanted.port, opens=False, state=state)
+        now = _through(walk, chain, now)
+    return now, walk
+
+
 def _is_tracked(chain: Chain) -> bool:
     """Whether connections are known by then: before that every packet's state is invalid (nf_conntrack: priority -200)."""
-    return chain.hook != "prerouting" or chain.priority > TRACKING
+    return chain.hook != "ingress" and (chain.hook not in ("prerouting", "output") or chain.priority > TRACKING)
 
 
 def _through(walk: _Walk, chain: Chain, now: AddressSet) -> AddressSet:
     """What is left of some sources behind one base chain."""
+    if chain.devices and not (walk.flow.interfaces and set(walk.flow.interfaces) <= set(chain.devices)):
+        chain = _perhaps(chain)
     inside, aside = now & chain.only, now - chain.only
     accepted, onward = _chain(walk, chain, inside, 0, ())
     if not chain.accepts and onward:
         walk.lost.append(onward)
-        walk.decide(Does.DROP, onward, chain.origin, "policy drop")
+        text = "policy drop, for answers" if chain.hook in OUTWARD else "policy drop"
+        walk.decide(Does.DROP, onward, chain.origin, text)
         onward = NO_ADDRESS
     elif onward:
         walk.decide(Does.ACCEPT, onward, chain.origin, "policy accept")
     return accepted | onward | aside
+
+
+def _perhaps(chain: Chain) -> Chain:
+    """A chain that a caller's packets may meet, or not: they may come by its device, or by one that it is a part of."""
+    unread = "which interface it comes by"
+    rules = [
+        replace(rule, matches=tuple(replace(each, unread=(*each.unread, unread)) for each in rule.matches))
+        for rule in chain.rules
+    ]
+    if not chain.accepts:
+        rules.append(Rule((Match(unread=(unread,)),), Does.DROP, chain.origin, "policy drop"))
+    return replace(chain, rules=tuple(rules), accepts=True)
 
 
 def _chain(

@@ -70,11 +70,16 @@ class Page:
             self.console.print(out, soft_wrap=True)
 
     def table(self, rows: Sequence[tuple[str, ...]], styles: list[str], *, indent: int = 0) -> None:
-        """Rows in columns, without lines and headings. Where the last column does not fit, it stands below each row."""
+        """Rows in columns, without lines and headings. Where the last column does not fit, it stands below each row; where the
+        others don't either, each row is wrapped."""
         cleaned = [[shown(text, 200) for text in row] for row in rows]
         widths = [max((len(row[column]) for row in cleaned), default=0) for column in range(len(styles))]
         below = indent + sum(widths) + 2 * (len(widths) - 1) > self.width
         shows = len(styles) - below
+        if indent + sum(widths[:shows]) + 2 * (shows - 1) > self.width:
+            for row in cleaned:
+                self._stacked(row, styles, indent)
+            return
         for group in [[row] for row in cleaned] if below else [cleaned]:
             grid = Table.grid(
                 *(Column(min_width=width, no_wrap=True) for width in widths[:shows]), padding=(0, 2, 0, 0)
@@ -85,6 +90,14 @@ class Page:
             self.console.print(Padding(grid, (0, 0, 0, indent), expand=False), width=whole, crop=False)
             if below and group[0][-1]:
                 self.console.print(Text(" " * (indent + 4) + group[0][-1], STYLES[styles[-1]]), soft_wrap=True)
+
+    def _stacked(self, row: list[str], styles: list[str], indent: int) -> None:
+        """One row without columns: all but its last cell as a paragraph, the last below."""
+        words = "  ".join(text for text in row[:-1] if text)
+        for number, line in enumerate(textwrap.wrap(words, max(30, self.width - indent - 2), break_on_hyphens=False)):
+            self.console.print(Text(" " * (indent + 2 * (number > 0)) + line, STYLES[styles[0]]), soft_wrap=True)
+        if row[-1]:
+            self.console.print(Text(" " * (indent + 4) + row[-1], STYLES[styles[-1]]), soft_wrap=True)
 
 
 def _together(rows: Iterable[tuple[str, str]]) -> list[tuple[str, str]]:
