@@ -9,11 +9,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from nightlatch import api
 from nightlatch.audit.run import guest_audit
 from nightlatch.evidence.snapshot import from_files
 from nightlatch.formats import iptables_save
+from nightlatch.net.addresses import EVERY_ADDRESS
 from nightlatch.net.literal import parse_network
-from nightlatch.readings import firewalld, iptables, wrapper
+from nightlatch.readings import filters, firewalld, iptables, wrapper
 from nightlatch.readings.rules import Rules
 from nightlatch.reason.filtering import Flow, passed
 from tests.guests import AT, Guest, estate, lifted, pub
@@ -121,6 +123,17 @@ FIREWALLD = {"/etc/firewalld/firewalld.conf": "DefaultZone=station\n", "/usr/lib
              "/sbin/ifup": "", f"{WANTS}/networking.service": "", "/etc/network/interfaces": "auto eth0\niface eth0 inet static\n address 192.168.56.21/24\n"}  # fmt: skip
 
 
+IFUP = {"/sbin/ifup": "", "/etc/network/interfaces": """auto lo eth0
+iface lo inet loopback
+    pre-up /sbin/iptables-restore < /etc/iptables.up.rules
+iface eth0 inet static
+    address 192.168.56.21/24
+    up ip6tables-restore </etc/ip6tables.up.rules || true
+iface spare inet manual
+    pre-up iptables -F
+"""}  # fmt: skip
+
+
 def zone(text: str) -> dict[str, str]:
     return {**FIREWALLD, "/etc/firewalld/zones/station.xml": ZONE % text}
 
@@ -132,6 +145,8 @@ MANAGERS: dict[str, tuple[Callable[[str], dict[str, str]], str]] = {
                  f"{WANTS}/netfilter-persistent.service"),
     "firewalld": (zone, f"{WANTS}/firewalld.service"),
     "ufw": (lambda text: {**UFW, "/etc/ufw/user.rules": USER % (text, text)}, f"{WANTS}/ufw.service"),
+    "ifupdown": (lambda text: {**IFUP, "/etc/iptables.up.rules": SAVED % text, "/etc/ip6tables.up.rules": "*filter\n:INPUT DROP [0:0]\nCOMMIT\n"},
+                 f"{WANTS}/networking.service"),
 }  # fmt: skip
 
 
@@ -155,6 +170,29 @@ def test_an_audit_counts_what_a_manager_loads(tmp_path: Path, manager: str) -> N
     idle = told(tmp_path, {**files("192.168.40.0/24")})
     assert f"rules of {manager}, and nothing loads them at boot: they keep nobody out" in idle["filter.not-at-boot"]
     assert "surplus" in idle
+
+
+# A line of an interface that comes up by itself, or a script beside it; what becomes of everybody from 192.0.2.0/24.
+LOADS = [
+    ("    pre-up iptables-restore < /etc/rules", "", "out"), ("    up nft -f /etc/gate.nft", "", "out"), ("    up /usr/local/bin/iptables-up", "", "undecided"),
+    ("    pre-up iptables-restore < /etc/gone", "", "undecided"), ("    pre-up iptables -P INPUT DROP", "", "undecided"),
+    ("    down iptables-restore < /etc/rules", "", "in"), ("    # pre-up iptables-restore < /etc/rules", "", "in"),
+    ("", "#!/bin/sh\n# at the start\niptables-restore -w < /etc/rules\nexit 0\n", "out"), ("", "#!/bin/sh\n/usr/sbin/nft -f /etc/gate.nft\n", "out"),
+    ("", "#!/bin/sh\n[ \"$IFACE\" = lo ] || exit 0\niptables-restore < /etc/rules\n", "undecided"), ("", "#!/bin/sh\nethtool -s eth0 wol g\n", "in"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("line, script, wanted", LOADS, ids=[str(n) for n in range(len(LOADS))])
+def test_what_an_interface_loads_as_it_comes_up(tmp_path: Path, line: str, script: str, wanted: str) -> None:
+    files: dict[str, str | bytes] = {"/sbin/ifup": "", f"{WANTS}/networking.service": "", "/etc/rules": SAVED % "198.51.100.0/24", "/etc/gate.nft": NFT % "198.51.100.0/24",
+             "/etc/network/interfaces": f"auto lo\niface lo inet loopback\n{line}\n", "/etc/network/if-pre-up.d/own": script}  # fmt: skip
+    root = Guest(OFF, {"mara": pub("mara-desk") + "\n"}, files).write(tmp_path / "g")
+    (root / "etc/network/if-pre-up.d/own").chmod(0o755)
+    found = filters.read(api.survey_target(root, "gauge"))
+    assert (wanted == "undecided") == bool(found.gaps or (found.rules and found.rules.gaps))
+    if wanted != "undecided":
+        through = passed(found.rules, Flow("tcp", 22)).perhaps if found.rules else EVERY_ADDRESS
+        assert (parse_network("192.0.2.0/24") <= through) == (wanted == "in")
 
 
 BROKEN = [

@@ -13,12 +13,13 @@ from nightlatch.evidence.snapshot import from_files
 from nightlatch.lab.image import Account
 from nightlatch.lab.labs import Lab
 from nightlatch.lab.machine import Guest
-from nightlatch.readings import firewalld, nftables, ufw
-from tests.judges import filters
+from nightlatch.readings import firewalld, ifup_rules, iptables, managers, nftables, ufw
+from nightlatch.readings.managers import Stored
+from tests.judges import filters, iptables_filters
 from tests.judges.filter_wire import HERE, TRIES, Tally, Wire, wired
 
 pytestmark = pytest.mark.judge(
-    "unshare", "nsenter", "ip", "systemctl", "ufw", "firewall-cmd", "iptables-restore", root=True
+    "unshare", "nsenter", "ip", "systemctl", "ufw", "firewall-cmd", "iptables-restore", "ifup", root=True
 )
 UFW_FILES = (*ufw.FILES, ufw.SWITCH, ufw.DEFAULTS)
 
@@ -101,6 +102,44 @@ def test_what_ufw_holds_is_what_callers_meet(managed: Managed, tell: Callable[[s
     tell(f"ufw: {rounds} sets of its own words, as callers met them: {tally.counts}")
     assert not tally.open
     assert ufw.is_on(from_files("gauge", managed.held(UFW_FILES))) is None
+
+
+INTERFACES = "auto lo\niface lo inet loopback\n"
+RESTORED = ("iptables-restore < /etc/iptables.up.rules", "ip6tables-restore </etc/ip6tables.up.rules || true")
+SCRIPT = "/etc/network/if-pre-up.d/rules"
+LOADED = ("/etc/network/interfaces", SCRIPT, "/etc/iptables.up.rules", "/etc/ip6tables.up.rules", iptables.SET_FILES[0])
+
+
+def test_what_ifupdown_loads_is_what_callers_meet(managed: Managed, tell: Callable[[str], None]) -> None:
+    """By lines of its file, and by a script beside it, as the real ifup runs them."""
+    guest, tally, rounds, refused = managed.guest, Tally(), 10, 0
+    guest.inside("ipset", "restore", stdin=iptables_filters.IPSETS)
+    guest.inside("mkdir", "-p", *ifup_rules.FOLDERS)
+    for seed in range(rounds):
+        lines = "".join(f"    pre-up {command}\n" for command in (RESTORED if seed % 2 else ()))
+        script = "\n".join(["#!/bin/sh", "set -e", *(() if seed % 2 else RESTORED), ""])
+        rules4, rules6 = (iptables_filters.ruleset(seed, version) for version in ("4", "6"))
+        texts = (INTERFACES + lines, script, rules4, rules6, iptables_filters.IPSETS)
+        for path, text in zip(LOADED, texts, strict=True):
+            guest.inside(
+                "sh", "-c", f"mkdir -p {path.rpartition('/')[0]} && cat >{path} && chmod 755 {path}", stdin=text
+            )
+        snapshot = from_files("gauge", managed.held(LOADED))
+        entries = {**snapshot.entries, SCRIPT: replace(snapshot.entries[SCRIPT], mode=0o755)}
+        loads = ifup_rules.read(replace(snapshot, entries=entries))
+        assert [each.started for each in loads] == [True, True]
+        rules = managers.together(tuple(Stored("ifupdown", each.origin, "", True, each.rules) for each in loads))
+        try:
+            if rules.gaps:  # one that iptables-restore refuses
+                refused += 1
+                continue
+            guest.inside("ifup", "--force", "lo")
+            tally.hold(rules, managed.wire, managed.wire.tried(TRIES), f"seed {seed}\n" + "\n".join(texts))
+        finally:
+            guest.inside("sh", "-c", f"nft flush ruleset; rm -f {SCRIPT}")
+    guest.inside("ipset", "destroy")
+    tell(f"ifupdown: {rounds - refused} pairs of files that it loads, as callers met them: {tally.counts}")
+    assert refused < rounds / 2
 
 
 FIREWALLD_FOLDERS = tuple(each for each in FOLDERS if "/firewalld/" in each)

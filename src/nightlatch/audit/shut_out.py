@@ -51,9 +51,7 @@ class ShutOut:
     promise: str
 
 
-FILTER = (
-    "let them in there on the guest; rules are drafted where one manager of filters is started at boot, and no other"
-)
+FILTER = "let them in there on the guest; rules are drafted where nftables, iptables, ufw or firewalld alone loads them at boot"
 ANSWERS = (
     "let out on the guest what it answers them, as by a line for established connections; no rules are drafted for that"
 )

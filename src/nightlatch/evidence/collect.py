@@ -13,7 +13,17 @@ from dataclasses import replace
 from nightlatch.evidence.snapshot import ABSENT, MOST_LINKS, Entry, Kind, Snapshot
 from nightlatch.evidence.source import Source
 from nightlatch.faults import UnreadableError
-from nightlatch.formats import accounts, dpkg_status, interfaces, keys, network_secrets, paths, sshd_config, sshd_tokens
+from nightlatch.formats import (
+    accounts,
+    dpkg_status,
+    interfaces,
+    keys,
+    network_secrets,
+    paths,
+    rule_loads,
+    sshd_config,
+    sshd_tokens,
+)
 from nightlatch.formats.sshd_values import Refused, expand_home
 
 LARGEST = 1 << 20
@@ -38,11 +48,14 @@ FIREWALLD_SERVICES = tuple(
     for name in ("ssh", "dhcpv6-client", "cockpit", "mdns", "samba-client", "netbios-ns", "dhcp", "dns", "rdp", "vnc-server",
                  "http", "https", "ipp-client")
 )  # fmt: skip
+HOOK_FOLDERS = ("/etc/network/if-pre-up.d", "/etc/network/if-up.d")
 FILES = (
     "/etc/os-release", "/etc/hostname", "/etc/passwd", "/etc/group", "/etc/shadow", "/etc/nsswitch.conf",
     "/etc/nologin", "/etc/default/ssh", "/etc/sysconfig/sshd", "/etc/sudoers", "/etc/security/access.conf",
     "/etc/hosts.allow", "/etc/hosts.deny", "/etc/nftables.conf", "/etc/sysconfig/nftables.conf", "/etc/nightlatch.nft",
     "/etc/iptables/rules.v4", "/etc/iptables/rules.v6", "/etc/sysconfig/iptables", "/etc/sysconfig/ip6tables",
+    *(f"/etc/{name}" for name in ("iptables.rules", "ip6tables.rules", "iptables.up.rules", "ip6tables.up.rules", "iptables.conf",
+      "network/iptables.rules", "network/iptables", "nftables.rules")),  # as recipes for ifupdown call them
     "/etc/iptables/ipsets", "/etc/sysconfig/ipset", "/etc/default/ufw", "/etc/ufw/ufw.conf",
     *(f"/etc/ufw/{name}{six}.rules" for name in ("before", "after", "user") for six in ("", "6")),
     "/etc/firewalld/firewalld.conf", "/etc/firewalld/direct.xml", *FIREWALLD_SERVICES, "/var/lib/dpkg/status",
@@ -70,7 +83,7 @@ LOOKED_AT = (
 )  # fmt: skip
 FOLDERS = (
     "/etc/ssh", "/etc/ssh/sshd_config.d", "/etc/ssh/ssh_config.d", "/etc/sudoers.d", "/etc/pam.d",
-    "/etc/nftables.d", "/etc/nftables", "/etc/firewalld/services",
+    "/etc/nftables.d", "/etc/nftables", "/etc/firewalld/services", *HOOK_FOLDERS,
     *(f"{top}/firewalld/{kind}" for top in ("/etc", "/usr/lib") for kind in ("zones", "policies", "ipsets")),
     "/etc/systemd/system/ssh.service.d", "/etc/systemd/system/sshd.service.d", "/etc/systemd/system/ssh.socket.d",
     "/etc/systemd/system/sshd.socket.d",
@@ -80,6 +93,7 @@ FOLDERS = (
     "/etc/sysconfig/network", "/etc/systemd/resolved.conf.d", "/run/systemd/netif/leases", "/var/lib/dhcp",
     "/var/lib/NetworkManager",
 )  # fmt: skip
+UP = ("pre-up", "up", "post-up")
 NETPLAN = "/usr/lib/netplan"  # its program lies there, too
 NETWORK_UNITS = ("/etc/systemd/network", "/run/systemd/network")
 PATH_KEYWORDS = ("trustedusercakeys", "revokedkeys", "hostcertificate", "hostkey", "banner")
@@ -130,7 +144,7 @@ class _Collector:
             for name in self.names(folder):
                 if name.endswith(".network.d"):
                     self.folder(f"{folder}/{name}")
-        for path in self._sourced():
+        for path in (*self._sourced(), *self._loaded()):
             self.visit(path)
         wanted = self._configuration(["/etc/ssh/sshd_config", *self._named_by_units(), *mains])
         for keyword, text in wanted:
@@ -266,6 +280,16 @@ class _Collector:
                 pattern = word.text if word.text.startswith("/") else f"/etc/network/{word.text}"
                 out += paths.expand(pattern, self.names, lambda path: self.visit(path, content=False) is not None)
         return out[:MOST_CONFIG_FILES]
+
+    def _loaded(self) -> list[str]:
+        """Files of rules under /etc that ifupdown's lines and scripts load; what lies elsewhere may be anything."""
+        out: list[str] = []
+        for path, entry in self.entries.items():
+            if path.startswith("/etc/network/") and entry.content:
+                texts = [text for _, text in rule_loads.script(entry.content)]
+                plain = [text.partition(" ")[2] if text.split()[0] in UP else text for text in texts]
+                out += [found.path for text in plain if (found := rule_loads.load(text)) is not None]
+        return [path for path in out if path.startswith("/etc/") and ".." not in path][:MOST_CONFIG_FILES]
 
     def _expand(self, pattern: str) -> list[str]:
         if not pattern.startswith("/"):

@@ -6,7 +6,6 @@ that plainly filters nothing is no gap.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
@@ -19,8 +18,6 @@ from nightlatch.readings.managers import Stored
 from nightlatch.readings.rules import Rules
 
 AREA = "packet filter"
-HOOKS = ("/etc/network/interfaces", "/etc/network/interfaces.d")
-_LOADS = re.compile(rb"^\s*(?:pre-up|up|post-up)\s.*\b(?:ip6?tables|nft|ufw|ipset)\b")
 
 
 @dataclass(frozen=True)
@@ -70,10 +67,10 @@ def _read(snapshot: Snapshot) -> FilterReading:
     loaded = _loaded(snapshot)
     if loaded is not None:
         return FilterReading(loaded, tuple(_legacy(snapshot)), stored)
-    others = tuple(_other_managers(snapshot))
+    others: tuple[Gap, ...] = ()
     if "rules-refused" in snapshot.listings:
         origin = Origin(nftables.LISTED, kind=OriginKind.LISTING)
-        others = (Gap(AREA, "what the kernel holds was not listed: that takes root", origin), *others)
+        others = (Gap(AREA, "what the kernel holds was not listed: that takes root", origin),)
     # A running guest whose kernel was not asked may have other rules than it has stored.
     unsure = [each for each in stored if each.started is None or snapshot.is_live]
     if unsure:
@@ -102,15 +99,3 @@ def _legacy(snapshot: Snapshot) -> Iterator[Gap]:
     if tables:
         origin = Origin("/proc/net/ip_tables_names", kind=OriginKind.LISTING)
         yield Gap(AREA, f"the tables {tables[:60]} of the older iptables are loaded, and not read yet", origin)
-
-
-def _other_managers(snapshot: Snapshot) -> Iterator[Gap]:
-    """Lines of ifupdown that load a filter."""
-    for path in (HOOKS[0], *(f"{HOOKS[1]}/{name}" for name in snapshot.children(HOOKS[1]))):
-        for number, line in enumerate((snapshot.content(path) or b"").split(b"\n"), 1):
-            if _LOADS.match(line):
-                yield Gap(
-                    AREA,
-                    "a filter is loaded by this line as the interface comes up, and not followed",
-                    Origin(path, number),
-                )

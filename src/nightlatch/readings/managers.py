@@ -10,8 +10,9 @@ from dataclasses import dataclass
 
 from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.origin import Origin
-from nightlatch.readings import firewalld, iptables, nftables, ufw
+from nightlatch.readings import firewalld, ifup_rules, iptables, network, nftables, ufw
 from nightlatch.readings.gaps import Gap
+from nightlatch.readings.profiles import System
 from nightlatch.readings.rules import Chain, Rules
 
 UNITS = "/etc/systemd/system"
@@ -91,7 +92,14 @@ def _firewalld(snapshot: Snapshot) -> list[Stored]:
     return [Stored("firewalld", Origin(firewalld.CONF), "firewalld.service", started, firewalld.stored(snapshot))]
 
 
-LOOKS: tuple[Callable[[Snapshot], list[Stored]], ...] = (_nftables, _iptables, _ufw, _firewalld)
+def _ifupdown(snapshot: Snapshot) -> list[Stored]:
+    """What is loaded as interfaces come up, those that do so by themselves."""
+    found = [each for each in ifup_rules.read(snapshot) if each.started and filters_something(each.rules)]
+    started = dict(network.starts(snapshot))[System.IFUPDOWN] if found else None
+    return [Stored("ifupdown", each.origin, "networking.service", started, each.rules) for each in found]
+
+
+LOOKS: tuple[Callable[[Snapshot], list[Stored]], ...] = (_nftables, _iptables, _ufw, _firewalld, _ifupdown)
 
 
 def together(stored: tuple[Stored, ...]) -> Rules:

@@ -108,12 +108,12 @@ def read(snapshot: Snapshot) -> NetworkReading:
     plans, plan_gaps = netplan_reading.read(documents)
     stanzas, stanza_gaps = ifupdown.read(snapshot)
     profiles = (*plans, *networkd.read(snapshot), *manager.read(snapshot), *stanzas, *ifcfg.read(snapshot))
-    starts = dict(_starts(snapshot))
+    found = dict(starts(snapshot))
     program = snapshot.resolve("/usr/sbin/netplan").entry
-    starts[System.NETPLAN] = None if program is None else program.kind is not Kind.ABSENT
-    starts[System.IFCFG] = starts[System.MANAGER]
+    found[System.NETPLAN] = None if program is None else program.kind is not Kind.ABSENT
+    found[System.IFCFG] = found[System.MANAGER]
     return NetworkReading(
-        profiles, starts, tuple(_live(snapshot)), tuple(_default_routes(snapshot)),
+        profiles, found, tuple(_live(snapshot)), tuple(_default_routes(snapshot)),
         tuple(ip_listing.neighbours(_listing(snapshot, "neighbours"))), tuple(_leases(snapshot)), tuple(_served(snapshot)),
         _word(snapshot, "/etc/hostname"), _word(snapshot, "/etc/machine-id"),
         tuple(name_files.hosts(snapshot.content("/etc/hosts") or b"")), tuple(_resolvers(snapshot)),
@@ -127,7 +127,7 @@ def _listing(snapshot: Snapshot, name: str) -> str:
     return snapshot.listings.get(name, b"").decode("utf-8", "replace")
 
 
-def _starts(snapshot: Snapshot) -> Iterator[tuple[System, bool | None]]:
+def starts(snapshot: Snapshot) -> Iterator[tuple[System, bool | None]]:
     """Whether a system is started at boot: by a link in a wants folder; not when its program is not there."""
     for system, (unit, program) in DAEMONS.items():
         found = snapshot.resolve(program).entry
