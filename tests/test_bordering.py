@@ -159,7 +159,9 @@ def test_a_service_that_is_not_there_and_one_that_is_none(station: Station) -> N
     path.write_text(text.replace("/tables/isle", "/tables/other"))
     assert "answered 404" in station.run("--network", "isle", "--enact", code=3)
     path.write_text(text.replace(f":{text.split('127.0.0.1:')[1].split('/')[0]}/", ":19/"))
-    assert "no service answers there" in station.run("--network", "isle", "--enact", code=3)
+    assert "no service answers there (Connection refused); start it" in station.run(
+        "--network", "isle", "--enact", code=3
+    )
     for wrong in ("https://192.0.2.1/tables/isle", "http://192.0.2.1:80/tables/isle", "http://127.0.0.1:80/isle"):
         path.write_text(text.replace(text.split('service: "')[1].split('"')[0], wrong))
         with pytest.raises(EstateError, match="no table of a service"):

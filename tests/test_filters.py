@@ -132,7 +132,7 @@ def test_a_wrong_text_is_a_gap_with_its_place(text: str, place: str) -> None:
 
 
 WORDS = st.sampled_from(
-    ["table", "inet", "f", "{", "}", "chain", "type", "filter", "hook", "input", "priority", "0", ";", "\n", "policy", "drop", "ip",
+    ["table", "inet", "f", "{", "}", "chain", "type", "filter", "hook", "input", "output", "ingress", "device", "daddr", "sport", "oifname", "flags", "priority", "0", ";", "\n", "policy", "drop", "ip",
      "saddr", "10.0.0.0/8", "tcp", "dport", "22", ",", ".", "@s", "vmap", ":", "accept", "jump", "limit", "!=", '"x"', "elements", "=",
      "set", "add", "rule", "include", "define", "$x", "ct", "state", "new", "fib", "&", "(", ")", "reject", "with", "flush", "ruleset"]
 )  # fmt: skip

@@ -65,6 +65,7 @@ LINES: list[tuple[str, str, int, str]] = [
 # What iptables-restore refuses (each line was tried with 1.8.9), and where.
 REFUSED = [
     ("-A INPUT --dport 22 -j ACCEPT", 10), ("-A INPUT -j nowhere", 4), ("-A INPUT -m state --state ESTABLISHED -j nowhere", 4), ("-A nowhere -j ACCEPT", 4), ("-A INPUT -o eth0 -j ACCEPT", 10),
+    ("-A own -o averyveryverylongname -j ACCEPT", 8), ("-A OUTPUT -i eth0 -j ACCEPT", 11), ("-A OUTPUT -o averyveryverylongname -j ACCEPT", 11),
     ("-A INPUT -s desk.skerry.example -j ACCEPT", 10), ("-A INPUT -s 10.0.0.0/33 -j ACCEPT", 10), ("-A INPUT -p tcp --dport 80:22 -j ACCEPT", 17),
     ("-A INPUT -s ! 10.0.0.1 -j ACCEPT", 13), ("-A INPUT -j ACCEPT extra", 10), ('-A INPUT -m comment --comment "open -j ACCEPT', 31),
     ("-A INPUT -m set --match-set gone src -j ACCEPT", 17), ("-A INPUT -p tcp --dprt 22 -j ACCEPT", 17), ("-A INPUT -j REJECT --reject-with tcp-reset", 20),

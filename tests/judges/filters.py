@@ -186,7 +186,7 @@ def _match(dice: random.Random, family: str) -> str:
             )
         case "flags":
             return dice.choice(("tcp flags syn", "tcp flags & (fin|syn|rst|ack) == syn", "tcp flags & (fin|syn|rst|ack) != syn",
-                                "tcp flags syn / fin,syn,rst,ack", "tcp flags ! ack" if False else "tcp flags == syn"))  # fmt: skip
+                                "tcp flags syn / fin,syn,rst,ack", "tcp flags == syn"))  # fmt: skip
         case _:
             return dice.choice(("meta nfproto ipv4", "meta nfproto ipv6"))
 

@@ -10,6 +10,7 @@ import pytest
 
 from nightlatch.evidence.collect import FIREWALLD_SERVICES, FOLDERS
 from nightlatch.evidence.snapshot import from_files
+from nightlatch.formats import rule_loads
 from nightlatch.lab.image import Account
 from nightlatch.lab.labs import Lab
 from nightlatch.lab.machine import Guest
@@ -114,7 +115,7 @@ def test_what_ifupdown_loads_is_what_callers_meet(managed: Managed, tell: Callab
     """By lines of its file, and by a script beside it, as the real ifup runs them."""
     guest, tally, rounds, refused = managed.guest, Tally(), 10, 0
     guest.inside("ipset", "restore", stdin=iptables_filters.IPSETS)
-    guest.inside("mkdir", "-p", *ifup_rules.FOLDERS)
+    guest.inside("mkdir", "-p", *rule_loads.FOLDERS)
     for seed in range(rounds):
         lines = "".join(f"    pre-up {command}\n" for command in (RESTORED if seed % 2 else ()))
         script = "\n".join(["#!/bin/sh", "set -e", *(() if seed % 2 else RESTORED), ""])

@@ -48,7 +48,6 @@ FIREWALLD_SERVICES = tuple(
     for name in ("ssh", "dhcpv6-client", "cockpit", "mdns", "samba-client", "netbios-ns", "dhcp", "dns", "rdp", "vnc-server",
                  "http", "https", "ipp-client")
 )  # fmt: skip
-HOOK_FOLDERS = ("/etc/network/if-pre-up.d", "/etc/network/if-up.d")
 FILES = (
     "/etc/os-release", "/etc/hostname", "/etc/passwd", "/etc/group", "/etc/shadow", "/etc/nsswitch.conf",
     "/etc/nologin", "/etc/default/ssh", "/etc/sysconfig/sshd", "/etc/sudoers", "/etc/security/access.conf",
@@ -83,7 +82,7 @@ LOOKED_AT = (
 )  # fmt: skip
 FOLDERS = (
     "/etc/ssh", "/etc/ssh/sshd_config.d", "/etc/ssh/ssh_config.d", "/etc/sudoers.d", "/etc/pam.d",
-    "/etc/nftables.d", "/etc/nftables", "/etc/firewalld/services", *HOOK_FOLDERS,
+    "/etc/nftables.d", "/etc/nftables", "/etc/firewalld/services", *rule_loads.FOLDERS,
     *(f"{top}/firewalld/{kind}" for top in ("/etc", "/usr/lib") for kind in ("zones", "policies", "ipsets")),
     "/etc/systemd/system/ssh.service.d", "/etc/systemd/system/sshd.service.d", "/etc/systemd/system/ssh.socket.d",
     "/etc/systemd/system/sshd.socket.d",
@@ -93,7 +92,6 @@ FOLDERS = (
     "/etc/sysconfig/network", "/etc/systemd/resolved.conf.d", "/run/systemd/netif/leases", "/var/lib/dhcp",
     "/var/lib/NetworkManager",
 )  # fmt: skip
-UP = ("pre-up", "up", "post-up")
 NETPLAN = "/usr/lib/netplan"  # its program lies there, too
 NETWORK_UNITS = ("/etc/systemd/network", "/run/systemd/network")
 PATH_KEYWORDS = ("trustedusercakeys", "revokedkeys", "hostcertificate", "hostkey", "banner")
@@ -287,7 +285,7 @@ class _Collector:
         for path, entry in self.entries.items():
             if path.startswith("/etc/network/") and entry.content:
                 texts = [text for _, text in rule_loads.script(entry.content)]
-                plain = [text.partition(" ")[2] if text.split()[0] in UP else text for text in texts]
+                plain = [text.partition(" ")[2] if text.split()[0] in rule_loads.UP else text for text in texts]
                 out += [found.path for text in plain if (found := rule_loads.load(text)) is not None]
         return [path for path in out if path.startswith("/etc/") and ".." not in path][:MOST_CONFIG_FILES]
 

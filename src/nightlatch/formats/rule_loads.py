@@ -10,6 +10,9 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+# Where ifupdown has commands (interfaces(5), IFACE OPTIONS; ifup(8)): options of an interface, and folders of scripts.
+UP = ("pre-up", "up", "post-up")
+FOLDERS = ("/etc/network/if-pre-up.d", "/etc/network/if-up.d")
 _FILTERS = re.compile(r"\b(?:ip6?tables|ebtables|arptables|nft|ufw|ipset|firewall-cmd)\b")
 _WORDS = r"(?:(?:/usr)?/s?bin/)?(?:(ip6?)tables(?:-nft|-legacy)?-restore(?:\s+-w)?\s*<?|nft\s+-f)\s*(/[\w./+@%:,-]+)"
 _LOAD = re.compile(rf"{_WORDS}(?:\s*\|\|\s*(?:true|:|exit 0))?;?")

@@ -19,8 +19,6 @@ from nightlatch.readings.gaps import Gap
 from nightlatch.readings.rules import Rules
 
 AREA = "packet filter"
-FOLDERS = ("/etc/network/if-pre-up.d", "/etc/network/if-up.d")
-KEYWORDS = ("pre-up", "up", "post-up")
 RUN_PARTS = re.compile(r"[A-Za-z0-9_-]+")
 
 
@@ -39,7 +37,9 @@ def read(snapshot: Snapshot) -> list[Loaded]:
     for origin, command, started in _commands(snapshot):
         load = rule_loads.load(command)
         if load is None:
-            gap = Gap(AREA, "a filter is loaded by this line as the interface comes up, and not followed", origin)
+            gap = Gap(
+                AREA, "this line speaks of a packet filter, and only a command that loads one file is followed", origin
+            )
             found[origin] = Loaded(Rules(gaps=(gap,)), origin, started)
         elif load not in found or (started and not found[load].started):
             found[load] = Loaded(_rules(snapshot, load, origin), origin, started)
@@ -64,14 +64,14 @@ def _commands(snapshot: Snapshot) -> Iterator[tuple[Origin, str, bool]]:
         for line in document.named("auto", "allow-auto", "allow-hotplug")
         for word in line.words[1:]
     }
-    for folder in FOLDERS:
+    for folder in rule_loads.FOLDERS:
         for name in snapshot.children(snapshot.resolve(folder).path):
             yield from ((at, text, bool(by_itself)) for at, text in _script(snapshot, f"{folder}/{name}"))
     for path, document in found:
         for stanza in document.stanzas():
             for line in stanza.options:
                 text = line.rest.strip()
-                if line.keyword in KEYWORDS and rule_loads.is_about_filters(text):
+                if line.keyword in rule_loads.UP and rule_loads.is_about_filters(text):
                     yield Origin(path, line.number, 1), text, stanza.name in by_itself
 
 

@@ -210,9 +210,9 @@ class _Reader:
         self.narrow(lambda match: of_protocol(match, others if option.negated else (name,)))
 
     def interface(self, option: Option) -> None:
-        name = option.value
-        if len(name) > 15:
-            raise RuleFault(f"{name[:40]} is too long for an interface", option.column)
+        name = _interface(option)
+        if self.hooked in ("OUTPUT", "POSTROUTING"):
+            raise RuleFault(f"{self.hooked} has no incoming interface", option.column)
         if name == "+":
             self.matches = [] if option.negated else self.matches
             return
@@ -222,6 +222,7 @@ class _Reader:
     def outward(self, option: Option) -> None:
         if self.hooked in ("INPUT", "PREROUTING"):
             raise RuleFault(f"{self.hooked} has no outgoing interface", option.column)
+        _interface(option)
         self.matches = self.matches if option.negated else []
 
     def port(self, option: Option) -> None:
@@ -391,6 +392,13 @@ def _turned(option: Option) -> Option:
         sides = ",".join({"src": "dst", "dst": "src"}.get(each, each) for each in option.values[1].split(","))
         return replace(option, values=(option.values[0], sides))
     return replace(option, name=TURNED.get(option.name, option.name))
+
+
+def _interface(option: Option) -> str:
+    """The name of an interface. Raises RuleFault for one that can't be."""
+    if len(option.value) > 15:
+        raise RuleFault(f"{option.value[:40]} is too long for an interface", option.column)
+    return option.value
 
 
 def _onto(target: str, found: list[Option]) -> Onto | None:

@@ -64,7 +64,7 @@ class Packet(Enum):
 class Verdict:
     """What a rule, or a policy, does with those it `matched` as far as they were still `there`; `text` is the rule's own.
 
-    Not `sure` where the rule, or one before it that would decide otherwise, matches only perhaps. `packet` is what it was.
+    Not `sure` where the rule, or one before it that would decide otherwise, matches only perhaps. `packet` says about which.
     """
 
     does: Does

@@ -7,6 +7,7 @@ not the one that it has. It is asked on this machine only; an answer is bounded 
 from __future__ import annotations
 
 import json
+import re
 from dataclasses import dataclass
 
 from nightlatch.faults import RefusedError, UnreadableError
@@ -51,7 +52,7 @@ def _asked(method: str, url: str, body: bytes | None = None) -> bytes:
                 if len(out) > LARGEST:
                     raise UnreadableError(f"{url}: the answer is larger than {LARGEST >> 20} MiB")
     except httpx.TransportError as error:
-        because = str(error) or type(error).__name__
+        because = re.sub(r"^\[Errno \d+\] ", "", str(error)) or type(error).__name__
         raise UnreadableError(
             f"{url}: no service answers there ({because}); start it, or the stand-in: nightlatch demo --outer FOLDER"
         ) from None
