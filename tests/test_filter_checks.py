@@ -8,7 +8,10 @@ import pytest
 
 from nightlatch.audit.findings import Finding
 from nightlatch.audit.run import guest_audit
+from nightlatch.net.literal import parse_network
 from nightlatch.readings import guest as readings
+from nightlatch.readings.rules import Rules
+from nightlatch.reason.filtering import flow_to, passed
 from nightlatch.reason.paths import guest_access
 from tests.guests import AT, Guest, pub
 
@@ -98,6 +101,40 @@ def test_what_is_loaded_and_what_a_boot_loads_are_compared() -> None:
         "table netdev n {\nchain i {\ntype filter hook ingress device eth0 priority 0;\ndrop\n}\n}",
     )
     assert not {"filter.not-stored", "filter.not-loaded"} & set(unsure)
+
+
+SAVED = "*filter\n:INPUT DROP [0:0]\n-A INPUT -s 192.168.40.0/24 -p tcp -j ACCEPT\nCOMMIT\n# iptables-save\n"
+# What a kernel tells where nft is not there, or the older iptables beside it: facts, listings, and what is known then.
+KERNELS = [
+    ({"nft": "none"}, {}, "in"), ({"nft": "unknown"}, {}, "the program nft, which is not there"), ({"nft": "none", "uid": "1000"}, {}, "that takes root"),
+    ({"nft": "none", "legacy": "filter"}, {"older": SAVED}, "out"), ({"nft": "there", "legacy": "filter"}, {"older": SAVED, "rules": ""}, "out"),
+    ({"nft": "there", "legacy": "filter"}, {"rules": ""}, "the tables filter of the older iptables are loaded, and were not listed"),
+    ({"nft": "there", "legacy": "nat filter"}, {"older": SAVED, "rules": ""}, "the tables nat of the older iptables"),
+    ({"nft": "there", "legacy": "filter"}, {"older": SAVED.replace("-p tcp", "-p"), "rules": ""}, "iptables-restore refuses this line"),
+    ({"nft": "unknown", "legacy": "filter"}, {"older": SAVED}, "the program nft, which is not there"), ({"nft": "there"}, {"rules": ""}, "in"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("facts, listings, known", KERNELS, ids=[str(n) for n in range(len(KERNELS))])
+def test_what_a_kernel_tells_of_its_rules_is_taken_for_no_more(
+    facts: dict[str, str], listings: dict[str, str], known: str
+) -> None:
+    snapshot = replace(
+        Guest(OFF, {}).snapshot(),
+        facts={"init": "systemd", "uid": "0", **facts},
+        listings={name: text.encode() for name, text in {"sockets": SOCKETS, **listings}.items()},
+    )
+    reading = readings.read(snapshot)
+    through = passed(reading.filter.rules or Rules(), flow_to(reading, "", 22))
+    gaps = [gap.because for gap in (*reading.filter.gaps, *through.gaps)]
+    if known in ("in", "out"):
+        assert not gaps
+        assert [parse_network(each) <= through.surely for each in ("192.168.40.0/24", "203.0.113.0/24")] == [
+            True,
+            known == "in",
+        ]
+    else:
+        assert any(known in each for each in gaps), gaps
 
 
 def test_an_interface_that_is_not_there_is_told() -> None:

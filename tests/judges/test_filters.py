@@ -16,8 +16,11 @@ from nightlatch.readings.rules import Rules
 from tests.judges import filters, iptables_filters
 from tests.judges.filter_wire import HERE, TRIES, Tally, Wire, wired
 
-pytestmark = pytest.mark.judge("nft", "ip", "nsenter", "iptables-restore", "ip6tables-restore", "ipset", root=True)
+pytestmark = pytest.mark.judge(
+    "nft", "ip", "nsenter", "iptables-restore", "ip6tables-restore", "iptables-legacy-restore", "ipset", root=True
+)
 ROUNDS = 120
+OLDER = 40
 
 
 @pytest.fixture(scope="module")
@@ -98,3 +101,41 @@ def test_iptables_files_are_what_the_kernel_makes_of_them(wire: Wire, tell: Call
     assert refused * 5 < ROUNDS
     assert tally.undecided() < 0.02, tally.counts
     assert both.counts == tally.counts
+
+
+def test_tables_of_the_older_iptables_count_beside_those_of_nft(wire: Wire, tell: Callable[[str], None]) -> None:
+    """Loaded by the older programs, every second time beside rules of nft: what is listed of both is what both do."""
+    programs = {"4": "iptables-legacy", "6": "ip6tables-legacy"}
+    wire.here.run("nft", "flush", "ruleset")
+    wire.here.run("ipset", "restore", "-exist", stdin=iptables_filters.IPSETS)
+    tally, refused, unordered = Tally(), 0, 0
+    try:
+        for seed in range(OLDER):
+            wire.here.run("nft", "flush", "ruleset")
+            try:
+                for version, program in programs.items():
+                    wire.here.run(f"{program}-restore", stdin=iptables_filters.ruleset(seed, version))
+                if seed % 2:
+                    wire.here.run("nft", "-f", "-", stdin=filters.ruleset(seed))
+            except subprocess.CalledProcessError:
+                refused += 1
+                continue
+            words = {"rules": ("nft", "list", "ruleset"), "sets": ("ipset", "save"),
+                     "older": ("iptables-legacy-save",), "older6": ("ip6tables-legacy-save",)}  # fmt: skip
+            listings = {name: wire.here.run(*each).encode() for name, each in words.items()}
+            facts = {f"legacy{six}": wire.here.run("cat", f"/proc/net/ip{six}_tables_names") for six in ("", "6")}
+            found = reading(replace(from_files("x", {}), listings=listings, facts={**facts, "nft": "there"}))
+            assert found.rules is not None
+            if found.rules.gaps:
+                assert "which comes first is not known" in found.rules.gaps[0].because, found.rules.gaps
+                unordered += 1
+                continue
+            whole = "\n".join(text.decode() for text in listings.values())
+            tally.hold(found.rules, wire, wire.tried(TRIES), f"seed {seed}\n{whole}")
+    finally:
+        for table in ("filter", "nat", "mangle", "raw", "security"):
+            for program in programs.values():
+                wire.here.run(f"{program}-restore", stdin=f"*{table}\nCOMMIT\n")
+    tell(f"older iptables: {OLDER} pairs of tables, every second beside nft: {tally.counts}, {unordered} unordered")
+    assert (refused + unordered) * 2 < OLDER
+    assert tally.undecided() < 0.05, tally.counts

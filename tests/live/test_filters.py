@@ -13,7 +13,7 @@ from nightlatch.readings import guest as readings
 from nightlatch.reason.filtering import Passed, flow_to, passed
 from tests.live.station import Station
 
-pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "nft", root=True)
+pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "nft", "iptables-legacy", root=True)
 GRANTS = """
 let: mara, into: all guests, by: ssh, from: [bench, field], with: key
 let: joon, into: all guests, by: ssh, from: bench, with: key
@@ -147,3 +147,37 @@ def test_tables_of_iptables_are_read_from_their_own_list(station: Station, guest
     finally:
         guest.inside("nft", "flush", "ruleset")
         guest.inside("ipset", "destroy")
+
+
+OLDER = """\
+*filter
+:INPUT ACCEPT
+-A INPUT -p tcp --dport 22 ! -s 192.168.40.0/24 -j REJECT
+COMMIT
+"""
+
+
+def test_rules_of_the_older_iptables_count_and_a_kernel_that_was_not_asked_is_undecided(
+    station: Station, guest: Guest, boat: Node
+) -> None:
+    estate = load(station.estate(GRANTS))
+    guest.inside("iptables-legacy-restore", stdin=OLDER)
+    try:
+        assert station.login(guest, "mara", "mara")
+        assert not station.login(guest, "mara", "mara", node=boat)
+        bounds = through(station)
+        assert bounds.surely == bounds.perhaps, bounds.gaps
+        assert ["192.168.40.7" in bounds.surely, "203.0.113.9" in bounds.surely] == [True, False]
+        audited = api.audit(estate, datetime.now(UTC), client=station.client()).guests[0]
+        told = [f for f in audited.findings if f.check == "missing"]
+        assert told[0].proofs[0].origin.path == "iptables-legacy-save", told
+        assert told[0].proofs[0].origin.line == OLDER.splitlines().index("COMMIT") + 3  # behind all its policies
+    finally:
+        guest.inside("iptables-legacy-restore", stdin="*filter\nCOMMIT\n")
+    nft = guest.root / "usr/sbin/nft"
+    nft.rename(nft.with_name("nft-away"))
+    try:
+        audited = api.audit(estate, datetime.now(UTC), client=station.client()).guests[0]
+        assert [f.text for f in audited.findings if "the program nft, which is not there" in str(f.proofs)], audited
+    finally:
+        nft.with_name("nft-away").rename(nft)

@@ -37,10 +37,19 @@ nl_facts() {
     read -r up rest </proc/uptime || up=
     read -r boot </proc/sys/kernel/random/boot_id || boot=
     read -r host </proc/sys/kernel/hostname || host=
+    older=$(tr '\n' ' ' </proc/net/ip_tables_names) older6=$(tr '\n' ' ' </proc/net/ip6_tables_names)
     [ -d /run/systemd/system ] && init=systemd || init=other
     printf ' %s\n' "uid $(id -u)" "uptime $up" "boot $boot" "clock $(date +%s)" "init $init" "host $host" \
         "connection $connection" \
-        "legacy $(cat /proc/net/ip_tables_names /proc/net/ip6_tables_names | tr '\n' ' ')"
+        "legacy $older" "legacy6 $older6" "nft $(nl_nft)"
+}
+nl_nft() { # whether the kernel's rules can be listed; "none" where it can't hold any: its part for them is not loaded, nor built in
+    read -r release </proc/sys/kernel/osrelease
+    built="/lib/modules/$release/modules.builtin"
+    if command -v nft >/dev/null; then echo there
+    elif [ -r /proc/modules ] && [ -r "$built" ] && ! grep -q '^nf_tables ' /proc/modules && ! grep -q '/nf_tables\.ko' "$built"; then
+        echo none
+    else echo unknown; fi
 }
 nl_accounts() { # homes, shells and key files of all accounts
     homes=$(awk -F: 'NF > 6 && $6 ~ /^\// && n++ < 5000 {
@@ -151,6 +160,9 @@ nl_listings() {
     [ "$init$keeps" != systemdyes ] || told 'listing clock' timedatectl show
 }
 nl_filters() { # the kernel's rules; what iptables made of them is told by itself, for nft's words leave parts of it out
+    sets=''
+    [ -z "$older" ] || nl_older ''
+    [ -z "$older6" ] || nl_older 6
     command -v nft >/dev/null || return 0
     rules=$(nft list ruleset) || { heading 'listing rules-refused'; return 0; } # not root, mostly
     told 'listing rules' printf '%s\n' "$rules"
@@ -161,7 +173,23 @@ nl_tables() { # nl_tables MARK FAMILY PROGRAM
     command -v "$3" >/dev/null || return 0
     case $rules in *"$1filter {"* | *"$1nat {"* | *"$1mangle {"* | *"$1raw {"* | *"$1security {"*) ;; *) return 0 ;; esac
     told "listing tables$2" "$3"
-    ! command -v ipset >/dev/null || told 'listing sets' ipset save
+    nl_sets
+}
+nl_older() { # nl_older FAMILY: what the older iptables loaded, which nft does not list
+    program="ip$1tables-legacy-save"
+    command -v "$program" >/dev/null || program="ip$1tables-save"
+    case $("${program%-save}" -V) in '' | *nf_tables*) return 0 ;; esac
+    told "listing older$1" nl_saved "$program"
+    nl_sets
+}
+nl_saved() { # the program's name comes last, so that lines count as it told them
+    "$1"
+    printf '# %s\n' "$1"
+}
+nl_sets() { # once
+    [ -z "$sets" ] && command -v ipset >/dev/null || return 0
+    sets=told
+    told 'listing sets' ipset save
 }
 nl_owners() { # the unit of every program that listens, by its control group
     pids=$(printf '%s\n' "$open" | awk '{ while (match($0, /pid=[0-9]+/)) {

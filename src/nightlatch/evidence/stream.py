@@ -33,6 +33,8 @@ LISTINGS = (
     "rules-refused",
     "tables",
     "tables6",
+    "older",
+    "older6",
     "sets",
 )
 

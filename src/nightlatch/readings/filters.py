@@ -15,7 +15,7 @@ from nightlatch.origin import Origin
 from nightlatch.readings import iptables, managers, nftables, unit_filters, wrapper
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.managers import Stored
-from nightlatch.readings.rules import Rules
+from nightlatch.readings.rules import Chain, Rules
 
 AREA = "packet filter"
 
@@ -66,11 +66,8 @@ def _read(snapshot: Snapshot) -> FilterReading:
     stored = managers.at_boot(snapshot)
     loaded = _loaded(snapshot)
     if loaded is not None:
-        return FilterReading(loaded, tuple(_legacy(snapshot)), stored)
-    others: tuple[Gap, ...] = ()
-    if "rules-refused" in snapshot.listings:
-        origin = Origin(nftables.LISTED, kind=OriginKind.LISTING)
-        others = (Gap(AREA, "what the kernel holds was not listed: that takes root", origin),)
+        return FilterReading(loaded, (), stored)
+    others = tuple(_unlisted(snapshot))
     # A running guest whose kernel was not asked may have other rules than it has stored.
     unsure = [each for each in stored if each.started is None or snapshot.is_live]
     if unsure:
@@ -81,8 +78,23 @@ def _read(snapshot: Snapshot) -> FilterReading:
 
 
 def _loaded(snapshot: Snapshot) -> Rules | None:
-    """What the kernel has: tables that iptables made as iptables-save told them, all others as nft did."""
+    """What the kernel has: tables that iptables made as iptables-save told them, all others as nft did, and beside them those of
+    the older iptables; None where not all of that is known."""
+    newer, older = _newer(snapshot), iptables.older(snapshot)
+    if newer is None or not (older.chains or older.gaps):
+        return newer
+    gaps = list(older.gaps)
+    rewriting = [_rewrites(newer), _rewrites(older)]
+    if all(rewriting):
+        text = "the older iptables rewrites addresses, as other rules do; which comes first is not known"
+        gaps.append(Gap(AREA, text, rewriting[1][0].origin))
+    return Rules({**newer.chains, **older.chains}, (*newer.gaps, *gaps), {**newer.answers, **older.answers})
+
+
+def _newer(snapshot: Snapshot) -> Rules | None:
     listed, tables = nftables.loaded(snapshot), iptables.listed(snapshot)
+    if listed is None and snapshot.facts.get("nft") == "none" and snapshot.facts.get("uid") == "0":
+        return Rules()
     if listed is None or tables is None:
         return listed
     told = {key.rpartition(" ")[0] for key in tables.chains}
@@ -93,9 +105,17 @@ def _loaded(snapshot: Snapshot) -> Rules | None:
     return Rules({**kept, **tables.chains}, listed.gaps, {**answers, **tables.answers})
 
 
-def _legacy(snapshot: Snapshot) -> Iterator[Gap]:
-    """Rules beside those of nftables, which its list does not show."""
-    tables = snapshot.facts.get("legacy", "")
-    if tables:
-        origin = Origin("/proc/net/ip_tables_names", kind=OriginKind.LISTING)
-        yield Gap(AREA, f"the tables {tables[:60]} of the older iptables are loaded, and not read yet", origin)
+def _rewrites(rules: Rules) -> list[Chain]:
+    return [
+        chain for chain in rules.chains.values() if chain.kind == "nat" and chain.hook == "prerouting" and chain.rules
+    ]
+
+
+def _unlisted(snapshot: Snapshot) -> Iterator[Gap]:
+    """Why a running guest's kernel did not tell its rules."""
+    origin = Origin(nftables.LISTED, kind=OriginKind.LISTING)
+    if "rules-refused" in snapshot.listings:
+        yield Gap(AREA, "what the kernel holds was not listed: that takes root", origin)
+    elif snapshot.facts.get("nft") in ("unknown", "none"):
+        needed = "the program nft, which is not there" if snapshot.facts["nft"] == "unknown" else "root"
+        yield Gap(AREA, f"what the kernel holds was not listed: that takes {needed}", origin)

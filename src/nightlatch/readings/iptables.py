@@ -25,6 +25,7 @@ from nightlatch.readings.rules import Chain, Does, Rule, Rules, answering
 
 AREA = "packet filter"
 LISTED = {"ip": "iptables-save", "ip6": "ip6tables-save"}
+OLDER = {"ip": ("older", "legacy"), "ip6": ("older6", "legacy6")}  # the listing, and the fact which tables there are
 PROGRAM = {"ip": "iptables-restore", "ip6": "ip6tables-restore"}
 # What the kernel knows of chains (iptables(8), TABLES): hook and priority.
 BASES = {
@@ -180,13 +181,38 @@ def listed(snapshot: Snapshot) -> Rules | None:
     """The tables of iptables in a running kernel as iptables-save told them; None where nobody asked, or where they are not
     all understood: what nft listed has them, too, with less of them."""
     raws = {family: snapshot.listings.get(name) for family, name in (("ip", "tables"), ("ip6", "tables6"))}
-    named = {name: Named(_members(each)) for name, each in ipset_save.parse(snapshot.listings.get("sets", b"")).items()}
-    tables = Tables(named, kind=OriginKind.LISTING)
+    tables = Tables(_sets_listed(snapshot), kind=OriginKind.LISTING)
     for family, raw in raws.items():
         if raw is not None:
             tables.restore(raw, LISTED[family], family)
     rules = tables.done()
     return rules if rules.chains and not rules.gaps else None
+
+
+def older(snapshot: Snapshot) -> Rules:
+    """The tables in a running kernel that the older iptables loaded, which nft does not list (iptables-legacy(8))."""
+    tables, gaps = Tables(_sets_listed(snapshot), kind=OriginKind.LISTING), []
+    for family, (listing, fact) in OLDER.items():
+        raw = snapshot.listings.get(listing, b"")
+        told_by = re.fullmatch(rb"# (ip6?tables(?:-legacy)?-save)", raw.rstrip(b"\n").rpartition(b"\n")[2])
+        tables.restore(raw, told_by[1].decode() if told_by else LISTED[family], family)
+        names = [name for name in snapshot.facts.get(fact, "").split() if f"*{name}".encode() not in raw.split(b"\n")]
+        if names:
+            origin = Origin(f"/proc/net/{family}_tables_names", kind=OriginKind.LISTING)
+            text = f"the tables {' '.join(names)[:60]} of the older iptables are loaded, and were not listed"
+            gaps.append(Gap(AREA, text, origin))
+    rules = tables.done()
+    named = {key: f"older {key}" for key in rules.chains}  # the newer one may have tables of the same names
+    return Rules(_renamed(rules.chains, named), (*rules.gaps, *gaps), _renamed(rules.answers, named))
+
+
+def _renamed(chains: dict[str, Chain], names: dict[str, str]) -> dict[str, Chain]:
+    return {
+        names[key]: replace(
+            chain, key=names[key], rules=tuple(replace(rule, to=names.get(rule.to, rule.to)) for rule in chain.rules)
+        )
+        for key, chain in chains.items()
+    }
 
 
 def sets_of(snapshot: Snapshot, texts: list[bytes]) -> dict[str, Named]:
@@ -197,6 +223,11 @@ def sets_of(snapshot: Snapshot, texts: list[bytes]) -> dict[str, Named]:
             known = each.whole and not _is_filled(name, texts)
             out[name] = Named(_members(each) if known else None)
     return out
+
+
+def _sets_listed(snapshot: Snapshot) -> dict[str, Named]:
+    found = ipset_save.parse(snapshot.listings.get("sets", b""))
+    return {name: Named(_members(each)) for name, each in found.items()}
 
 
 def _is_filled(name: str, texts: list[bytes]) -> bool:
