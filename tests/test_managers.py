@@ -272,6 +272,16 @@ def test_the_filter_of_the_unit_counts_for_sshd(tmp_path: Path) -> None:
     assert "the service manager drops what comes for ssh.service" in wrong["missing"]
     odd = told(tmp_path, {**unit, drop_in: "[Service]\nIPAddressDeny=desk\n"})
     assert not set(odd) & {"missing"}
+    above = {"/etc/systemd/system/-.slice.d/a.conf": "[Slice]\nIPAddressDeny=any\n", **unit}
+    assert "missing" in told(tmp_path, above)
+    below = {**above, "/etc/systemd/system/tide.slice": "[Slice]\nIPAddressAllow=192.168.40.0/24\n"}
+    assert "missing" in told(tmp_path, below)
+    held = {**below, drop_in: "[Service]\nSlice=tide-gate.slice\n"}
+    assert not set(told(tmp_path, held)) & {"surplus", "missing"}
+    masked = {**held, "/etc/systemd/system/service.d/from.conf": "[Service]\nIPAddressDeny=192.168.40.0/24\n"}
+    assert not set(told(tmp_path, masked)) & {"surplus", "missing"}
+    apart = {**above, "/etc/os-release": 'ID=ubuntu\nVERSION_ID="20.04"\n'}
+    assert not set(told(tmp_path, apart)) & {"surplus", "missing"}
 
 
 def test_two_managers_are_told_and_chains_of_both_are_undecided(tmp_path: Path) -> None:

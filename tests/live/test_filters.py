@@ -97,25 +97,54 @@ def test_libwrap_counts_for_a_running_server(station: Station, guest: Guest, boa
     assert station.login(guest, "mara", "mara", node=boat)
 
 
-@pytest.mark.parametrize("unit", ["ssh.service", "ssh.socket"])
-def test_the_filter_of_the_unit_counts(station: Station, boat: Node, unit: str) -> None:
-    estate = load(station.estate(GRANTS))
-    name = "buoy" if unit == "ssh.service" else "mole"
-    made = station.guest(name, "192.168.56.23" if name == "buoy" else "192.168.56.24", unit=unit)
-    section = "Service" if unit == "ssh.service" else "Socket"
-    text = f"[{section}]\nIPAddressDeny=any\nIPAddressAllow=10.0.0.0/8\nIPAddressAllow=\nIPAddressAllow=192.168.40.9/24 2001:db8:40::/64 localhost\n"
-    made.image.write(f"/etc/systemd/system/{unit}.d/from.conf", text)
+UNITS = "/etc/systemd/system"
+NARROW = "IPAddressDeny=any\nIPAddressAllow=10.0.0.0/8\nIPAddressAllow=\nIPAddressAllow=192.168.40.9/24 2001:db8:40::/64 localhost\n"
+KEPT_OUT = "IPAddressDeny=203.0.113.0/24\n"
+# Which unit holds the port, files by their path, and the one whose line keeps the field out; none where it gets in.
+OF_UNITS = {
+    "service": ("ssh.service", {f"{UNITS}/ssh.service.d/from.conf": f"[Service]\n{NARROW}"}, f"{UNITS}/ssh.service.d/from.conf"),
+    "socket": ("ssh.socket", {f"{UNITS}/ssh.socket.d/from.conf": f"[Socket]\n{NARROW}"}, f"{UNITS}/ssh.socket.d/from.conf"),
+    "socket's service": ("ssh.socket", {f"{UNITS}/ssh.service.d/from.conf": f"[Service]\n{NARROW}"}, ""),
+    "slice": ("ssh.service", {f"{UNITS}/system.slice.d/a.conf": f"[Slice]\n{KEPT_OUT}"}, f"{UNITS}/system.slice.d/a.conf"),
+    "slice allows": ("ssh.service", {f"{UNITS}/-.slice.d/a.conf": "[Slice]\nIPAddressAllow=203.0.113.0/24\n", f"{UNITS}/ssh.service.d/a.conf": f"[Service]\n{NARROW}"}, ""),
+    "root slice": ("ssh.service", {f"{UNITS}/-.slice.d/a.conf": "[Slice]\nIPAddressDeny=any\n", f"{UNITS}/ssh.service.d/a.conf": f"[Service]\n{NARROW.partition(chr(10))[2]}"}, f"{UNITS}/-.slice.d/a.conf"),
+    "own slice": ("ssh.socket", {f"{UNITS}/tide.slice.d/a.conf": f"[Slice]\n{KEPT_OUT}", f"{UNITS}/ssh.socket.d/a.conf": "[Socket]\nSlice=tide-gate.slice\n"}, f"{UNITS}/tide.slice.d/a.conf"),
+    "all services": ("ssh.service", {f"{UNITS}/service.d/a.conf": f"[Service]\n{KEPT_OUT}"}, f"{UNITS}/service.d/a.conf"),
+    "same name": ("ssh.service", {f"{UNITS}/service.d/a.conf": f"[Service]\n{KEPT_OUT}", f"{UNITS}/ssh.service.d/a.conf": "[Service]\nNice=0\n"}, ""),
+    "control": ("ssh.service", {f"{UNITS}.control/ssh.service.d/50-IPAddressDeny.conf": f"[Service]\n{KEPT_OUT}"}, f"{UNITS}.control/ssh.service.d/50-IPAddressDeny.conf"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("case", OF_UNITS)
+def test_the_filter_of_the_unit_and_of_what_is_above_it_counts(station: Station, boat: Node, case: str) -> None:
+    unit, files, decides = OF_UNITS[case]
+    number = list(OF_UNITS).index(case)
+    name = f"buoy{number}"
+    made = station.guest(name, f"192.168.56.{30 + number}", unit=unit)
+    for path, text in files.items():
+        made.image.write(path, text)
     made.boot()
     made.until_listening()
-    assert station.login(made, "mara", "mara")
-    assert not station.login(made, "mara", "mara", node=boat)
-    estate = load(station.estate(GRANTS))
-    (audited,) = (g for g in api.audit(estate, datetime.now(UTC), [name], client=station.client()).guests)
-    told = [f for f in audited.findings if f.check == "missing"]
-    assert any(f"the service manager drops what comes for {unit}" in f.text for f in told), audited.findings
-    assert told[0].proofs[0].origin.path == f"/etc/systemd/system/{unit}.d/from.conf"
-    assert not [f for f in audited.findings if f.check == "surplus" and "203.0.113" in f.text]
-    made.close()
+    try:
+        assert station.login(made, "mara", "mara")
+        assert station.login(made, "mara", "mara", node=boat) is not bool(decides)
+        estate = load(station.estate(GRANTS))
+        (audited,) = api.audit(estate, datetime.now(UTC), [name], client=station.client()).guests
+        told = [f for f in audited.findings if f.check == "missing"]
+        field = [f for f in audited.findings if f.check == "surplus" and "203.0.113" in f.text]
+        assert [
+            f.proofs[0].origin.path for f in told if f"the service manager drops what comes for {unit}" in f.text
+        ] == ([decides] if decides else []), audited.findings
+        assert not decides or not field
+        if case == "slice":  # what is loaded counts, and a file that nothing has read since does not
+            (made.root / decides[1:]).unlink()
+            assert not station.login(made, "mara", "mara", node=boat)
+            (audited,) = api.audit(estate, datetime.now(UTC), [name], client=station.client()).guests
+            told = [f for f in audited.findings if f.check == "missing"]
+            assert told[0].proofs[0].origin.path == "systemctl show system.slice"
+    finally:
+        made.close()
+        del station.lab.guests[name]
 
 
 TABLES = """\

@@ -37,6 +37,7 @@ MOST_CONFIG_FILES = 500
 PORT_LABELS = tuple(
     f"/var/lib/selinux/{kind}/active/ports.local" for kind in ("targeted", "default", "mls", "minimum", "strict")
 )
+UNIT_TOPS = ("/etc/systemd/system", "/etc/systemd/system.control", "/usr/lib/systemd/system")
 FILTER_LINKS = tuple(
     f"/etc/systemd/system/{folder}{unit}.service"
     for folder in ("", "sysinit.target.wants/", "basic.target.wants/", "multi-user.target.wants/")
@@ -62,6 +63,7 @@ FILES = (
     "/usr/lib/systemd/system/sshd.service", "/etc/systemd/system/sshd.service",
     *(f"{top}/{unit}" for top in ("/etc/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")
       for unit in ("ssh.socket", "sshd.socket")),
+    "/etc/systemd/system/system.slice", "/etc/systemd/system/-.slice",
     "/etc/hosts", "/etc/resolv.conf", "/etc/machine-id", "/etc/network/interfaces", "/etc/systemd/resolved.conf",
     "/etc/selinux/config", *PORT_LABELS,
     "/etc/timezone", "/etc/adjtime", "/etc/NetworkManager/NetworkManager.conf",
@@ -84,8 +86,9 @@ FOLDERS = (
     "/etc/ssh", "/etc/ssh/sshd_config.d", "/etc/ssh/ssh_config.d", "/etc/sudoers.d", "/etc/pam.d",
     "/etc/nftables.d", "/etc/nftables", "/etc/firewalld/services", *rule_loads.FOLDERS,
     *(f"{top}/firewalld/{kind}" for top in ("/etc", "/usr/lib") for kind in ("zones", "policies", "ipsets")),
-    "/etc/systemd/system/ssh.service.d", "/etc/systemd/system/sshd.service.d", "/etc/systemd/system/ssh.socket.d",
-    "/etc/systemd/system/sshd.socket.d",
+    *(f"{top}/{name}.d" for top in UNIT_TOPS
+      for name in ("ssh.service", "sshd.service", "ssh.socket", "sshd.socket", "service", "socket", "slice", "system.slice",
+                   "-.slice")),
     "/etc/netplan", "/usr/lib/netplan", "/run/netplan", "/etc/systemd/network", "/run/systemd/network",
     "/etc/NetworkManager/system-connections", "/run/NetworkManager/system-connections",
     "/usr/lib/NetworkManager/system-connections", "/etc/network/interfaces.d", "/etc/sysconfig/network-scripts",
@@ -144,6 +147,7 @@ class _Collector:
                     self.folder(f"{folder}/{name}")
         for path in (*self._sourced(), *self._loaded()):
             self.visit(path)
+        self._slices()
         wanted = self._configuration(["/etc/ssh/sshd_config", *self._named_by_units(), *mains])
         for keyword, text in wanted:
             if keyword in PATH_KEYWORDS and text.startswith("/"):
@@ -249,6 +253,16 @@ class _Collector:
                 named = re.findall(rb"(?m)^ExecStart=.*\s-f\s*(/\S+)", entry.content)
                 out += [each.decode("utf-8", "surrogateescape") for each in named]
         return out
+
+    def _slices(self) -> None:
+        """The slices that a unit's files name, and those above them."""
+        for path, entry in list(self.entries.items()):
+            if path.endswith((".service", ".socket", ".conf")) and "/systemd/" in path and entry.content:
+                for each in re.findall(rb"(?m)^Slice=\s*([A-Za-z0-9_.-]{1,200})\.slice\s*$", entry.content)[:8]:
+                    parts = each.decode().split("-")[:8]
+                    for name in ("-".join(parts[:length]) for length in range(1, len(parts) + 1)):
+                        self.visit(f"{UNIT_TOPS[0]}/{name}.slice")
+                        self.folder(f"{UNIT_TOPS[0]}/{name}.slice.d")
 
     def _configuration(self, mains: list[str]) -> list[tuple[str, str]]:
         """Follow every Include, whatever condition it stands under; the paths that any line names."""

@@ -39,7 +39,8 @@ nl_facts() {
     read -r host </proc/sys/kernel/hostname || host=
     older=$(tr '\n' ' ' </proc/net/ip_tables_names) older6=$(tr '\n' ' ' </proc/net/ip6_tables_names)
     [ -d /run/systemd/system ] && init=systemd || init=other
-    printf ' %s\n' "uid $(id -u)" "uptime $up" "boot $boot" "clock $(date +%s)" "init $init" "host $host" \
+    [ -e /sys/fs/cgroup/cgroup.controllers ] && groups=unified || groups=other
+    printf ' %s\n' "uid $(id -u)" "uptime $up" "boot $boot" "clock $(date +%s)" "init $init" "groups $groups" "host $host" \
         "connection $connection" \
         "legacy $older" "legacy6 $older6" "nft $(nl_nft)"
 }
@@ -135,7 +136,7 @@ nl_listings() {
     nl_filters
     nl_units
     [ "$init" != systemd ] || [ -z "$units" ] ||
-        TZ=UTC0 told 'listing units' systemctl show --no-pager --timestamp=unix -p "$properties" $units
+        told 'listing units' nl_shown
     ours=$(stat -L -c %i /proc/self/ns/net /proc/self/ns/mnt /proc/self/ns/pid)
     heading 'listing daemons'
     set +f
@@ -216,6 +217,15 @@ nl_units() { # those that are there under a name of their own; a link is the oth
     for each in $stated $owners; do # what the estate speaks of is asked about even where it has no file of that name
         case $nl$units$nl in *"$nl${each#* }$nl"*) ;; *) units=$units$nl${each#* } ;; esac
     done
+}
+nl_shown() { # what the service manager has loaded, and the slices above: of those that few use only where one does
+    TZ=UTC0
+    export TZ
+    shown=$(systemctl show --no-pager --timestamp=unix -p "$properties" -- $units system.slice -.slice)
+    printf '%s\n' "$shown"
+    above=$(printf '%s\n' "$shown" | awk '/^Slice=./ && !/=(system|-)\.slice$/ && n++ < 8 {
+        sub("^Slice=", ""); for (; $0 ~ /-/; sub("-[^-]*$", ".slice")) print; print }')
+    [ -z "$above" ] || { echo; systemctl show --no-pager -p "$properties" -- $above; }
 }
 nl_sockets() {
     if command -v ss >/dev/null; then ss -Hltunp; else

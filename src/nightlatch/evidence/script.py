@@ -17,7 +17,8 @@ from nightlatch.evidence.collect import FILES, FOLDERS, LARGEST, LOOKED_AT
 PROPERTIES = (
     "Id", "LoadState", "ActiveState", "SubState", "UnitFileState", "MainPID", "ControlGroup", "Triggers", "TriggeredBy",
     "NeedDaemonReload", "FragmentPath", "DropInPaths", "Listen", "Accept", "ExecMainStartTimestamp",
-    "ActiveEnterTimestamp", "ExecReload", "Names",
+    "ActiveEnterTimestamp", "ExecReload", "Names", "Slice",
+    "IPAddressAllow", "IPAddressDeny",
 )  # fmt: skip
 
 UNIT_FILE = re.compile(r"/etc/systemd/system/([A-Za-z0-9:_.@-]{1,200}\.(?:service|socket|timer))")

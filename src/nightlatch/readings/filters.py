@@ -6,7 +6,7 @@ that plainly filters nothing is no gap.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from nightlatch.evidence.snapshot import Snapshot
@@ -16,6 +16,7 @@ from nightlatch.readings import iptables, managers, nftables, unit_filters, wrap
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.managers import Stored
 from nightlatch.readings.rules import Chain, Rules
+from nightlatch.readings.service import ServiceReading
 
 AREA = "packet filter"
 
@@ -49,10 +50,10 @@ class FilterReading:
         return tuple(each for each in self.stored if each.started)
 
 
-def read(snapshot: Snapshot, *, wrapped: bool = False, units: Sequence[str] = ()) -> FilterReading:
-    """The filter of a snapshot; `wrapped` says that its sshd is linked with libwrap, `units` which hold its port."""
+def read(snapshot: Snapshot, service: ServiceReading | None = None, *, wrapped: bool = False) -> FilterReading:
+    """The filter of a snapshot; `service` is its SSH service, `wrapped` says that its sshd is linked with libwrap."""
     found, linked = _read(snapshot), wrapper.read(snapshot)
-    of_unit = unit_filters.read(snapshot, units)
+    of_unit = unit_filters.read(snapshot, service) if service is not None else None
     behind = tuple(rules for rules in (of_unit, linked if wrapped else None) if rules is not None)
     found = replace(found, behind=behind)
     if linked is None or wrapped:

@@ -125,7 +125,7 @@ def read(snapshot: Snapshot) -> GuestReading:
         sudo.read(snapshot),
         _pam(snapshot),
         _host_keys(snapshot),
-        filters.read(snapshot, wrapped=_system(snapshot) in DEBIAN_LIKE, units=running.holders),
+        filters.read(snapshot, running, wrapped=_system(snapshot) in DEBIAN_LIKE),
         running,
         counts,
         stored,

@@ -17,14 +17,16 @@ from nightlatch.origin import Kind, Origin
 SERVICES = ("ssh.service", "sshd.service")
 SOCKETS = ("ssh.socket", "sshd.socket")
 BY_HAND = ""
-NAME = re.compile(r"[A-Za-z0-9:_.@\\-]{1,200}\.(?:service|socket|timer)")
+MOST_PREFIXES = 4096
+NAME = re.compile(r"[A-Za-z0-9:_.@\\-]{1,200}\.(?:service|socket|timer|slice)")
 
 
 @dataclass(frozen=True, slots=True)
 class Unit:
     """One unit as the service manager has it loaded; times are seconds since 1970, 0 for never.
 
-    `listens` are the addresses and ports of a socket unit, `accepts` whether it starts a daemon for each connection.
+    `listens` are the addresses and ports of a socket unit, `accepts` whether it starts a daemon for each connection. `slice` is
+    the one that holds it, `allows` and `denies` are its own lists of addresses, None where they were not told.
     """
 
     name: str
@@ -38,6 +40,9 @@ class Unit:
     needs_reload: bool = False
     listens: tuple[tuple[str, int], ...] = ()
     accepts: bool = False
+    slice: str = ""
+    allows: tuple[str, ...] | None = None
+    denies: tuple[str, ...] | None = None
 
     @property
     def at_boot(self) -> bool:
@@ -172,9 +177,14 @@ def _units(text: str) -> Iterator[tuple[str, Unit]]:
             max((_reload(value) for key, value in pairs if key == "ExecReload"), default=0),
             values.get("NeedDaemonReload") == "yes",
             tuple(_listens(value for key, value in pairs if key == "Listen")), values.get("Accept") == "yes",
+            values.get("Slice", ""), _words(values.get("IPAddressAllow")), _words(values.get("IPAddressDeny")),
         )  # fmt: skip
         for each in dict.fromkeys([name, *asked]):
             yield each, unit
+
+
+def _words(text: str | None) -> tuple[str, ...] | None:
+    return None if text is None else tuple(text.split()[:MOST_PREFIXES])
 
 
 def _number(text: str | None) -> int:

@@ -1,12 +1,14 @@
 """The service manager's own filter on sshd's unit, in the common form of rules (systemd.resource-control(5), IPAddressAllow=).
 
-What is allowed comes in, of the rest what is denied is dropped, all else comes in. It holds for the unit that opened the
-socket: a socket unit's own where that holds the port (measured: systemd 252). Filters of slices above are not read.
+What is allowed comes in, of the rest what is denied is dropped, all else comes in. The lists of the unit that opened the socket
+(a socket unit's own where that holds the port) and those of all slices above it count as one (measured: systemd 252). On a
+running guest what is loaded counts, with the lines of its files where they say the same.
 """
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import re
+from collections.abc import Iterator, Sequence
 
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.formats import sections
@@ -14,9 +16,10 @@ from nightlatch.formats.sections import Dialect
 from nightlatch.net.addresses import EVERY_ADDRESS, LOOPBACK, AddressSet, prefix, union
 from nightlatch.net.literal import AddressError, parse_address, parse_network
 from nightlatch.origin import Origin
+from nightlatch.readings import unit_files
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.rules import Chain, Does, Match, Rule, Rules
-from nightlatch.readings.sockets import TOPS, drop_ins
+from nightlatch.readings.service import ServiceReading, Unit
 
 AREA = "service manager's filter"
 WORDS = {
@@ -26,23 +29,71 @@ WORDS = {
     "multicast": parse_network("224.0.0.0/4") | parse_network("ff00::/8"),
 }
 LISTS = {"IPAddressAllow": Does.ACCEPT, "IPAddressDeny": Does.DROP}
+# Releases whose service manager does not have control groups in the one tree that its filter needs (their release notes).
+APART = {"debian": 10, "ubuntu": 21, "centos": 8, "rhel": 8, "rocky": 8, "almalinux": 8, "ol": 8, "fedora": 30}
+
+Lists = dict[str, list[Rule]]
 
 
-def read(snapshot: Snapshot, units: Sequence[str]) -> Rules | None:
-    """The filter of the first of these units that is there; None where it has none."""
-    for unit in units:
-        main = next((f"{top}/{unit}" for top in TOPS if snapshot.content(f"{top}/{unit}") is not None), "")
-        if main or drop_ins(snapshot, unit):
-            return _of_unit(snapshot, unit, [main] if main else [])
+def read(snapshot: Snapshot, service: ServiceReading) -> Rules | None:
+    """The filter of the unit that holds SSH's port; None where it has none."""
+    for name in service.holders:
+        stored = unit_files.files_of(snapshot, name)
+        loaded = service.units.get(name)
+        if stored or (loaded is not None and loaded.loaded):
+            return _of_unit(snapshot, service, name)
     return None
 
 
-def _of_unit(snapshot: Snapshot, unit: str, mains: list[str]) -> Rules | None:
-    section = "Socket" if unit.endswith(".socket") else "Service"
-    lists: dict[str, list[Rule]] = {name: [] for name in LISTS}
+def _of_unit(snapshot: Snapshot, service: ServiceReading, name: str) -> Rules | None:
+    loaded = service.units.get(name)
     gaps: list[Gap] = []
-    for path in (*mains, *drop_ins(snapshot, unit)):
-        for line in sections.parse(snapshot.content(path) or b"", Dialect.UNIT).entries(section):
+    nearest = loaded.slice if loaded is not None and loaded.slice else unit_files.slice_of(snapshot, name)
+    units = (name, *unit_files.slices_above(name, nearest))
+    lists = _joined(_stored(snapshot, unit, gaps) for unit in units)
+    asked = [service.units.get(unit) for unit in units]
+    if loaded is not None and loaded.allows is not None:
+        told = _joined(_loaded(unit) for unit in asked if unit is not None)
+        if gaps or any(_whole(told[key]) != _whole(lists[key]) for key in LISTS):
+            lists, gaps = told, []
+        missing = [unit for unit, known in zip(units, asked, strict=True) if known is None or known.allows is None]
+        gaps += [Gap(AREA, f"what {unit} filters was not told", loaded.origin) for unit in missing]
+    rules = (*lists["IPAddressAllow"], *lists["IPAddressDeny"])
+    if not rules and not gaps:
+        return None
+    place = rules[0].origin if rules else gaps[0].origin
+    if rules and _is_apart(snapshot):
+        text = "the service manager heeds this only where control groups are one tree, and here they may not be"
+        gaps.append(Gap(AREA, text, place))
+    return Rules({name: Chain(name, rules, place, "input", 900)}, tuple(gaps))
+
+
+def _joined(lists: Iterator[Lists]) -> Lists:
+    out: Lists = {key: [] for key in LISTS}
+    for each in lists:
+        for key, rules in each.items():
+            out[key] += rules
+    return out
+
+
+def _whole(rules: Sequence[Rule]) -> AddressSet:
+    return union([match.sources for rule in rules for match in rule.matches])
+
+
+def _loaded(unit: Unit) -> Lists:
+    """The lists of a unit as they are loaded."""
+    out: Lists = {}
+    for key, words in (("IPAddressAllow", unit.allows or ()), ("IPAddressDeny", unit.denies or ())):
+        known = [found for word in words if (found := _addresses(word)) is not None]
+        text = f"{key}={' '.join(words[:4])}{' ...' if len(words) > 4 else ''}"
+        out[key] = [Rule((Match(union(known)),), LISTS[key], unit.origin, text)] if words else []
+    return out
+
+
+def _stored(snapshot: Snapshot, unit: str, gaps: list[Gap]) -> Lists:
+    lists: Lists = {name: [] for name in LISTS}
+    for path in unit_files.files_of(snapshot, unit):
+        for line in sections.parse(snapshot.content(path) or b"", Dialect.UNIT).entries(unit_files.section(unit)):
             if line.key not in LISTS:
                 continue
             origin = Origin(path, line.number, 1)
@@ -55,11 +106,18 @@ def _of_unit(snapshot: Snapshot, unit: str, mains: list[str]) -> Rules | None:
                 gaps.append(Gap(AREA, "an address here is not read, and the service manager skips it or not", origin))
             text = f"{line.key}={line.value}"
             lists[line.key].append(Rule((Match(union(known)),), LISTS[line.key], origin, text))
-    rules = (*lists["IPAddressAllow"], *lists["IPAddressDeny"])
-    if not rules and not gaps:
-        return None
-    place = rules[0].origin if rules else gaps[0].origin
-    return Rules({unit: Chain(unit, rules, place, "input", 900)}, tuple(gaps))
+    return lists
+
+
+def _is_apart(snapshot: Snapshot) -> bool:
+    """Whether the guest's control groups may not be in one tree; of a folder its release tells what is usual there."""
+    if snapshot.is_live:
+        return snapshot.facts.get("groups") == "other"
+    content = snapshot.content("/etc/os-release") or snapshot.content("/usr/lib/os-release") or b""
+    named = {key: value.strip(b"\"'").decode("ascii", "replace")
+             for key, value in re.findall(rb"(?m)^(ID|VERSION_ID)=(.{1,40})$", content)}  # fmt: skip
+    release = named.get(b"VERSION_ID", "").partition(".")[0]
+    return release.isascii() and release.isdigit() and int(release) <= APART.get(named.get(b"ID", ""), -1)
 
 
 def _addresses(word: str) -> AddressSet | None:
