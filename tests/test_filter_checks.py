@@ -11,7 +11,8 @@ from nightlatch.audit.run import guest_audit
 from nightlatch.net.literal import parse_network
 from nightlatch.readings import guest as readings
 from nightlatch.readings.rules import Rules
-from nightlatch.reason.filtering import flow_to, passed
+from nightlatch.reason.filtering import passed
+from nightlatch.reason.layers import flow_to
 from nightlatch.reason.paths import guest_access
 from tests.guests import AT, Guest, pub
 

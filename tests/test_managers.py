@@ -272,7 +272,7 @@ def test_the_filter_of_the_unit_counts_for_sshd(tmp_path: Path) -> None:
     assert "the service manager drops what comes for ssh.service" in wrong["missing"]
     odd = told(tmp_path, {**unit, drop_in: "[Service]\nIPAddressDeny=desk\n"})
     assert not set(odd) & {"missing"}
-    above = {"/etc/systemd/system/-.slice.d/a.conf": "[Slice]\nIPAddressDeny=any\n", **unit}
+    above: dict[str, str | bytes] = {"/etc/systemd/system/-.slice.d/a.conf": "[Slice]\nIPAddressDeny=any\n", **unit}
     assert "missing" in told(tmp_path, above)
     below = {**above, "/etc/systemd/system/tide.slice": "[Slice]\nIPAddressAllow=192.168.40.0/24\n"}
     assert "missing" in told(tmp_path, below)

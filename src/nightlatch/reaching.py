@@ -121,8 +121,7 @@ def reach(
             if isinstance(way, str):
                 done.append(Reached(spec.name, problem=way))
                 continue
-            look, waited, changes = seen[spec.name]
-            done.append(_judged(estate, way, look, names, at, evidence, waited, changes, login=login))
+            done.append(_judged(estate, way, seen[spec.name], names, at, evidence, login=login))
     here = dict.fromkeys(each.look.here for each in done if each.look is not None and each.look.here)
     return Reach(estate.name, at, tuple(done), tuple((address, wire.place_of(estate, address)) for address in here))
 
@@ -152,7 +151,14 @@ def _way(estate: Estate, spec: GuestSpec, at: datetime, who: Sequence[str], clie
     return _Way(spec, grants, Target(host, port, accounts, spec.host_keys), shell)
 
 
-_Seen = tuple[Look, float | None, tuple[str, ...]]
+@dataclass(frozen=True, slots=True)
+class _Seen:
+    """A look; `waited` are the seconds until it answered, from `since` on (time.monotonic), None when it was not waited for."""
+
+    look: Look
+    waited: float | None = None
+    since: float = 0.0
+    changes: tuple[str, ...] = ()
 
 
 def _looked(
@@ -167,14 +173,14 @@ def _looked(
 
     start = time.monotonic()
     first = driver.looks([way.target for way in ways], at_once=at_once, limits=limits, told=note)
-    out: dict[str, _Seen] = {w.spec.name: (look, None, ()) for w, look in zip(ways, first, strict=True)}
+    out = {w.spec.name: _Seen(look) for w, look in zip(ways, first, strict=True)}
     waiting = [(way, look) for way, look in zip(ways, first, strict=True) if wait and _may_come_back(look)]
     while waiting and time.monotonic() - start < wait:
         time.sleep(min(PAUSE, max(0.0, wait - (time.monotonic() - start))))
         again = driver.looks([way.target for way, _ in waiting], at_once=at_once, limits=limits)
         still = []
         for (way, before), look in zip(waiting, again, strict=True):
-            out[way.spec.name] = (look, time.monotonic() - start, tuple(_moved(before, look)))
+            out[way.spec.name] = _Seen(look, time.monotonic() - start, start, tuple(_moved(before, look)))
             if _may_come_back(look):
                 still.append((way, before))
         waiting = still
@@ -191,24 +197,23 @@ def _moved(before: Look, after: Look) -> Iterator[str]:
 
 
 def _judged(
-    estate: Estate, way: _Way, look: Look, names: Names, at: datetime, evidence: Path | None, waited: float | None,
-    changes: tuple[str, ...], *, login: bool,
+    estate: Estate, way: _Way, seen: _Seen, names: Names, at: datetime, evidence: Path | None, *, login: bool
 ) -> Reached:  # fmt: skip
-    spec = way.spec
+    spec, look, changes = way.spec, seen.look, seen.changes
     if look.keys and spec.host_keys and not set(look.fingerprints) & set(spec.host_keys):
         look = replace(look, failed=Stage.HOST_KEY, how=How.OTHER_KEY, why="")
     elif login and look.failed is None and way.shell is not None:
-        look, more = _login(way.shell, look, waited)
+        look, more = _login(way.shell, look, seen)
         changes += more
     access, against, problem = _predicted(estate, spec, at, evidence)
     told = wire.stands(look, way.grants, names)
     if look.failed is None and any(s.state is State.NOT_OFFERED for s in told):
         look = replace(look, failed=Stage.METHODS, how=How.NOT_OFFERED, why="")
     findings = wire.judged(look, spec, told, access)
-    return Reached(spec.name, look, problem, told, findings, causes(look), against, waited, changes)
+    return Reached(spec.name, look, problem, told, findings, causes(look), against, seen.waited, changes)
 
 
-def _login(shell: Ssh, look: Look, waited: float | None) -> tuple[Look, tuple[str, ...]]:
+def _login(shell: Ssh, look: Look, seen: _Seen) -> tuple[Look, tuple[str, ...]]:
     """A real login by the own door, by the system's own client; what the guest's uptime tells about a restart."""
     start = time.monotonic()
     account = shell.address.account or "the account of your ssh"
@@ -225,7 +230,8 @@ def _login(shell: Ssh, look: Look, waited: float | None) -> tuple[Look, tuple[st
         f"; up for {duration(up)}" if up is not None else ""
     )
     step = Step(Stage.LOGIN, time.monotonic() - start, text)
-    restarted = up is not None and waited is not None and up < waited
+    # Between its answer and this login time went by, in which it has been up, too.
+    restarted = up is not None and seen.waited is not None and up < time.monotonic() - seen.since
     changes = (
         (f"it was restarted while it was waited for: it is up for {duration(up)}",)
         if restarted and up is not None

@@ -10,7 +10,9 @@ from nightlatch import api
 from nightlatch.estate.load import load
 from nightlatch.lab.machine import Guest, Node
 from nightlatch.readings import guest as readings
-from nightlatch.reason.filtering import Passed, flow_to, passed
+from nightlatch.reason.exposure import Fate, exposure
+from nightlatch.reason.filtering import Passed, passed
+from nightlatch.reason.layers import flow_to
 from tests.live.station import Station
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "nft", "iptables-legacy", root=True)
@@ -210,3 +212,35 @@ def test_rules_of_the_older_iptables_count_and_a_kernel_that_was_not_asked_is_un
         assert [f.text for f in audited.findings if "the program nft, which is not there" in str(f.proofs)], audited
     finally:
         nft.with_name("nft-away").rename(nft)
+
+
+CALLED = "import socket; socket.create_connection(('192.168.56.21', %d), 2); print('in')"
+SERVED = "import socket; s = socket.create_server(('', 8080)); [s.accept()[0].close() for _ in range(99)]"
+
+
+def test_the_filters_of_other_units_count_for_what_is_exposed(station: Station, guest: Guest, boat: Node) -> None:
+    kept = "IPAddressDeny=203.0.113.0/24"
+    guest.inside("systemd-run", "--unit=tide-web", "-p", kept, "python3", "-c", SERVED)
+    for path, text in {
+        "tide-log.socket": f"[Socket]\nListenStream=8081\nAccept=yes\n{kept}\n",
+        "tide-log@.service": "[Service]\nExecStart=/bin/true\n",
+    }.items():
+        (guest.root / "etc/systemd/system" / path).write_text(text)
+    guest.inside("systemctl", "daemon-reload")
+    guest.inside("systemctl", "start", "tide-log.socket")
+    guest.until_listening(8080)
+    try:
+        with station.client() as client:
+            (found,) = api.survey(load(station.estate(GRANTS)), ["gauge"], client=client)
+        assert found.snapshot is not None, found.problem
+        exposed = {each.port: each for each in exposure(readings.read(found.snapshot)) if each.protocol == "tcp"}
+        for port, unit in ((8080, "tide-web.service"), (8081, "tide-log.socket")):
+            calls = [[node.run("python3", "-c", CALLED % port, check=False).strip() for node in (station.desk, boat)]]
+            assert calls == [["in", ""]], (port, calls)
+            assert "192.168.40.7" in exposed[port].sources(Fate.IN)
+            assert "203.0.113.9" in exposed[port].sources(Fate.DROPPED), exposed[port]
+            said = [piece.origin.path for piece in exposed[port].pieces if piece.fate is Fate.DROPPED and piece.origin]
+            assert said == [f"systemctl show {unit}"]
+        assert "203.0.113.9" in exposed[22].sources(Fate.IN)
+    finally:
+        guest.inside("systemctl", "stop", "tide-web.service", "tide-log.socket")

@@ -170,10 +170,10 @@ def test_a_real_login_and_a_guest_that_comes_back(net: Station) -> None:
     guest.boot()
     guest.until_listening()
     out, _ = process.communicate(timeout=90)
+    guest.run("nft", "-f", "-", stdin=FILTER)
     assert process.returncode == 0, out
     assert "answered after" in out
     assert "it was restarted while it was waited for" in out
-    guest.run("nft", "-f", "-", stdin=FILTER)
 
 
 def test_a_name_that_leads_elsewhere_meanwhile_is_told(net: Station) -> None:

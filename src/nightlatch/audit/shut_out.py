@@ -24,7 +24,8 @@ from nightlatch.reason.access import (
 )
 from nightlatch.reason.arriving import admitted, met
 from nightlatch.reason.differences import Missing
-from nightlatch.reason.filtering import Packet, Verdict, deciding, flow_to
+from nightlatch.reason.filtering import Packet, Verdict, deciding
+from nightlatch.reason.layers import flow_to
 from nightlatch.reason.paths import GuestAccess
 from nightlatch.reason.settings import Settings
 

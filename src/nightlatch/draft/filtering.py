@@ -25,7 +25,8 @@ from nightlatch.readings import firewalld, iptables, managers, nftables
 from nightlatch.readings.guest import GuestReading
 from nightlatch.readings.managers import Stored
 from nightlatch.readings.rules import Chain, Rules
-from nightlatch.reason.filtering import Flow, flow_to, passed
+from nightlatch.reason.filtering import Flow, passed
+from nightlatch.reason.layers import flow_to
 from nightlatch.reason.paths import GuestAccess
 
 INCLUDE = f'include "{own_rules.FILE}"'

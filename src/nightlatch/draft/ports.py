@@ -24,7 +24,8 @@ from nightlatch.readings import guest as readings
 from nightlatch.readings import sockets
 from nightlatch.readings.rules import Does
 from nightlatch.reason.access import Grant
-from nightlatch.reason.filtering import Flow, Verdict, deciding, flow_to, passed
+from nightlatch.reason.filtering import Flow, Verdict, deciding, passed
+from nightlatch.reason.layers import flow_to
 from nightlatch.reason.paths import GuestAccess
 from nightlatch.reason.settings import listeners
 from nightlatch.reason.stated import ssh_ports

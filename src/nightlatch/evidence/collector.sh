@@ -214,6 +214,7 @@ nl_units() { # those that are there under a name of their own; a link is the oth
             fi
         done
     done
+    case $open in *'("systemd",pid=1,'*) units="$units$nl*.socket" ;; esac
     for each in $stated $owners; do # what the estate speaks of is asked about even where it has no file of that name
         case $nl$units$nl in *"$nl${each#* }$nl"*) ;; *) units=$units$nl${each#* } ;; esac
     done

@@ -7,7 +7,7 @@ that plainly filters nothing is no gap.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.origin import Kind as OriginKind
@@ -25,12 +25,13 @@ AREA = "packet filter"
 class FilterReading:
     """The rules that count for callers now, or from the next boot on where only files were read; `gaps` is what could not
     be read, `stored` what every manager has on disk, started at boot or not, `behind` what else stands before sshd: the filter of
-    its unit, and libwrap."""
+    its unit, and libwrap; `units` are the filters of other units that listen."""
 
     rules: Rules | None = None
     gaps: tuple[Gap, ...] = ()
     stored: tuple[Stored, ...] = ()
     behind: tuple[Rules, ...] = ()
+    units: dict[str, Rules] = field(default_factory=dict)
 
     @property
     def origin(self) -> Origin:
@@ -55,7 +56,9 @@ def read(snapshot: Snapshot, service: ServiceReading | None = None, *, wrapped: 
     found, linked = _read(snapshot), wrapper.read(snapshot)
     of_unit = unit_filters.read(snapshot, service) if service is not None else None
     behind = tuple(rules for rules in (of_unit, linked if wrapped else None) if rules is not None)
-    found = replace(found, behind=behind)
+    found = replace(
+        found, behind=behind, units=unit_filters.of_others(snapshot, service) if service is not None else {}
+    )
     if linked is None or wrapped:
         return found
     because = "whether this sshd heeds hosts.allow and hosts.deny is not known"

@@ -135,6 +135,15 @@ class ServiceReading:
         own = [d for d in self.daemons if self.service and self.service.active and d.unit == self.service.name]
         return own[0] if own else self.daemons[0] if len(self.daemons) == 1 else None
 
+    def holder_of(self, socket: OpenSocket) -> str:
+        """The unit whose program holds a socket; one that the service manager holds is that of a socket unit; empty where it is
+        not known."""
+        owners = [self.owners[pid] for _, pid in socket.programs if pid in self.owners]
+        if owners or not any(pid == 1 for _, pid in socket.programs) or socket.protocol != "tcp":
+            return owners[0] if owners else ""
+        ends = {("" if socket.address in ("", "::") else socket.address, socket.port)}
+        return next((name for name, unit in self.units.items() if unit.active and ends & set(unit.listens)), "")
+
     @property
     def is_running(self) -> bool:
         """Whether somebody answers connections."""

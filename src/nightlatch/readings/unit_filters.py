@@ -41,11 +41,21 @@ def read(snapshot: Snapshot, service: ServiceReading) -> Rules | None:
         stored = unit_files.files_of(snapshot, name)
         loaded = service.units.get(name)
         if stored or (loaded is not None and loaded.loaded):
-            return _of_unit(snapshot, service, name)
+            return of_unit(snapshot, service, name)
     return None
 
 
-def _of_unit(snapshot: Snapshot, service: ServiceReading, name: str) -> Rules | None:
+def of_others(snapshot: Snapshot, service: ServiceReading) -> dict[str, Rules]:
+    """The filters of the other units of a running guest that listen, by unit; only loaded ones are known."""
+    if not any(unit.allows or unit.denies for unit in service.units.values()):
+        return {}
+    names = {service.holder_of(each) for each in (*service.sockets, *service.datagrams)} - {*service.holders, ""}
+    found = {name: of_unit(snapshot, service, name) for name in sorted(names)}
+    return {name: rules for name, rules in found.items() if rules is not None}
+
+
+def of_unit(snapshot: Snapshot, service: ServiceReading, name: str) -> Rules | None:
+    """The filter of one unit with what is above it; None where nobody is kept out."""
     loaded = service.units.get(name)
     gaps: list[Gap] = []
     nearest = loaded.slice if loaded is not None and loaded.slice else unit_files.slice_of(snapshot, name)

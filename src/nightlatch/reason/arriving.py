@@ -16,7 +16,8 @@ from nightlatch.net.literal import IPAddress
 from nightlatch.readings.guest import GuestReading
 from nightlatch.readings.rules import Rules
 from nightlatch.reason.access import COMMON, Proof, Realm, Sources
-from nightlatch.reason.filtering import Flow, Passed, both, inward, layers, passed, through
+from nightlatch.reason.filtering import Flow, Passed, both, passed
+from nightlatch.reason.layers import Behind, inward, layers, through
 from nightlatch.reason.perimeter import rules_of
 
 _Known = dict[tuple[str, frozenset[str]], tuple[Rules, ...]]
@@ -114,11 +115,11 @@ def dialled(arrival: Arrival, flow: Flow) -> Flow:
     return Flow(flow.protocol, arrival.forward.port, single(at) if at is not None else None)
 
 
-def seen(reading: GuestReading, flow: Flow, arrival: Arrival, *, ssh: bool = True) -> Passed:
+def seen(reading: GuestReading, flow: Flow, arrival: Arrival, *, behind: Behind = None) -> Passed:
     """Who is let in to a port, as the guest sees callers; for what is dialled directly past everything outside, too."""
     if arrival.forward is None:
-        return through(reading, flow, arrival.around, ssh=ssh)
-    return inward(reading, flow, arrival.forward.to_port, ssh=ssh)
+        return through(reading, flow, arrival.around, behind=behind)
+    return inward(reading, flow, arrival.forward.to_port, behind=behind)
 
 
 def outside(arrival: Arrival, flow: Flow) -> Passed:
@@ -138,22 +139,22 @@ def callers(arrival: Arrival, outer: Passed, let_in: Passed) -> Passed:
     return Passed(surely, outer.perhaps if arrival.sees & let_in.perhaps else NO_ADDRESS, gaps)
 
 
-def admitted(reading: GuestReading, flow: Flow, arrival: Arrival, *, ssh: bool = True) -> Passed:
+def admitted(reading: GuestReading, flow: Flow, arrival: Arrival, *, behind: Behind = None) -> Passed:
     """The callers that come through everything to a port by one way."""
-    return callers(arrival, outside(arrival, flow), seen(reading, flow, arrival, ssh=ssh))
+    return callers(arrival, outside(arrival, flow), seen(reading, flow, arrival, behind=behind))
 
 
 def met(
-    reading: GuestReading, flow: Flow, arrival: Arrival, *, ssh: bool = True
+    reading: GuestReading, flow: Flow, arrival: Arrival, *, behind: Behind = None
 ) -> Iterator[tuple[Rules, Flow, AddressSet | None]]:  # fmt: skip
     """What a caller meets one after the other, with the packet as it is seen there and the address that all callers have there;
     None where it is their own."""
     if arrival.forward is None:
-        yield from ((rules, each, None) for rules, each in layers(reading, flow, arrival.around, ssh=ssh))
+        yield from ((rules, each, None) for rules, each in layers(reading, flow, arrival.around, behind=behind))
         return
     for rules in arrival.around:
         yield rules, dialled(arrival, flow), None
-    yield from ((rules, each, arrival.sees) for rules, each in layers(reading, flow, ssh=ssh))
+    yield from ((rules, each, arrival.sees) for rules, each in layers(reading, flow, behind=behind))
 
 
 def images(ways: tuple[Arrival, ...], sources: Sources) -> AddressSet:

@@ -17,7 +17,8 @@ from nightlatch.readings.rules import Does, Rules
 from nightlatch.readings.service import OpenSocket
 from nightlatch.reason.access import COMMON, Realm
 from nightlatch.reason.arriving import Arrival, dialled, outside, seen
-from nightlatch.reason.filtering import Flow, Passed, Verdict, flow_to, layers, passed, through, verdicts
+from nightlatch.reason.filtering import Flow, Passed, Verdict, passed, verdicts
+from nightlatch.reason.layers import Behind, flow_to, layers, through
 from nightlatch.reason.paths import sockets_of
 from nightlatch.reason.settings import Effective, Listener
 
@@ -77,10 +78,10 @@ def exposure(
 ) -> tuple[Exposed, ...]:  # fmt: skip
     """Every socket of a guest that others than the guest itself could reach, by port, or these alone, over each of the ways
     to it."""
-    those = list(_listeners(reading) if only is None else ((protocol, "sshd", one) for protocol, one in only))
+    those = list(_listeners(reading) if only is None else ((protocol, "sshd", "", one) for protocol, one in only))
     found = [
-        _exposed(reading, listener, protocol, program, way)
-        for protocol, program, listener in those
+        _exposed(reading, listener, protocol, program, unit, way)
+        for protocol, program, unit, listener in those
         for way in ways
         if way.forward is None or protocol == "tcp"
     ]
@@ -97,6 +98,20 @@ def callers(reading: GuestReading, rules: Rules | None, listener: Listener, prot
     return Passed(found.surely & admitted, found.perhaps & admitted, found.gaps)
 
 
+def behind_of(reading: GuestReading, unit: str) -> tuple[Rules, ...]:
+    """What else stands before a program's socket: the filter of its unit."""
+    found = reading.filter.units.get(unit)
+    return (found,) if found is not None else ()
+
+
+def reached(reading: GuestReading, socket: OpenSocket) -> Passed:
+    """Who comes through everything on the guest to a listed socket that is not SSH's."""
+    listener = socket_of(socket)
+    flow = flow_to(reading, listener.address, listener.port, socket.protocol)
+    found = through(reading, flow, behind=behind_of(reading, reading.service.holder_of(socket)))
+    return Passed(found.surely & listener.admits(), found.perhaps & listener.admits(), found.gaps)
+
+
 def socket_of(socket: OpenSocket) -> Listener:
     """A listed socket as one that callers come to."""
     address = socket.address.partition("%")[0]
@@ -108,26 +123,27 @@ def sockets(reading: GuestReading, ssh: Sequence[Listener]) -> tuple[tuple[str, 
     folder, where they are all that is known."""
     if not reading.service.is_live:
         return tuple(("tcp", listener) for listener in ssh)
-    return tuple((protocol, listener) for protocol, _, listener in _listeners(reading))
+    return tuple((protocol, listener) for protocol, _, _, listener in _listeners(reading))
 
 
-def _listeners(reading: GuestReading) -> Iterator[tuple[str, str, Listener]]:
-    """Protocol, program and socket: all that a running guest lists, else what its SSH server's files say."""
+def _listeners(reading: GuestReading) -> Iterator[tuple[str, str, str, Listener]]:
+    """Protocol, program, unit and socket: all that a running guest lists, else what its SSH server's files say."""
     if reading.service.is_live:
-        both: dict[tuple[str, int, str], set[str]] = {}
+        both: dict[tuple[str, int, str, str], set[str]] = {}
         for each in _exposed_sockets(reading):
-            both.setdefault((each.protocol, each.port, _program(each)), set()).add(each.address)
-        for (protocol, port, program), held in both.items():
+            who = (each.protocol, each.port, _program(each), reading.service.holder_of(each))
+            both.setdefault(who, set()).add(each.address)
+        for (protocol, port, program, unit), held in both.items():
             # Two sockets, one for each family, are one to look at.
             whole = held & {"0.0.0.0", "::", ""}
             ends = {""} if {"0.0.0.0", "::"} <= held or "" in held else whole
             for address in sorted(ends | (held - whole)):
-                yield protocol, program, Listener(address, port, _family(address))
+                yield protocol, program, unit, Listener(address, port, _family(address))
     elif reading.installed:
         effective = Effective(reading.sshd)
         if effective.refusal is None:
             for listener in sockets_of(reading, effective):
-                yield "tcp", "sshd", listener
+                yield "tcp", "sshd", "", listener
 
 
 def _exposed_sockets(reading: GuestReading) -> Iterator[OpenSocket]:
@@ -145,39 +161,39 @@ def _program(socket: OpenSocket) -> str:
 
 
 def _exposed(
-    reading: GuestReading, listener: Listener, protocol: str, program: str, way: Arrival
+    reading: GuestReading, listener: Listener, protocol: str, program: str, unit: str, way: Arrival
 ) -> Exposed:  # fmt: skip
     flow = flow_to(reading, listener.address, listener.port, protocol)
-    ssh = _is_ssh(reading, listener, program)
+    behind = None if _is_ssh(reading, listener, program) else behind_of(reading, unit)
     work = _direct if way.forward is None else _forwarded
     by = str(way.forward) if way.forward is not None else ""
-    pieces = tuple(work(reading, flow, listener, way, ssh))
+    pieces = tuple(work(reading, flow, listener, way, behind))
     return Exposed(reading.guest, protocol, listener.port, listener.address, program, pieces, by, way.realm)
 
 
-def _direct(reading: GuestReading, flow: Flow, listener: Listener, way: Arrival, ssh: bool) -> list[Piece]:
+def _direct(reading: GuestReading, flow: Flow, listener: Listener, way: Arrival, behind: Behind) -> list[Piece]:
     """What becomes of those who dial the guest itself."""
     admitted = (listener.admits() - LOOPBACK) & way.within
-    met = list(layers(reading, flow, way.around, ssh=ssh))
+    met = list(layers(reading, flow, way.around, behind=behind))
     if reading.filter.gaps:
         first = reading.filter.gaps[0]
         return _by_family(Fate.UNDECIDED, admitted, first.because, first.origin)
     if not met:
         return _by_family(Fate.IN, admitted, OPEN, None)
-    return list(_decided(met, through(reading, flow, way.around, ssh=ssh), admitted))
+    return list(_decided(met, through(reading, flow, way.around, behind=behind), admitted))
 
 
-def _forwarded(reading: GuestReading, flow: Flow, listener: Listener, way: Arrival, ssh: bool) -> list[Piece]:
+def _forwarded(reading: GuestReading, flow: Flow, listener: Listener, way: Arrival, behind: Behind) -> list[Piece]:
     """What becomes of those who come by a forward that leads to this port: past the filters before it, then as the guest sees
     them."""
-    let_in = seen(reading, flow, way, ssh=ssh)
+    let_in = seen(reading, flow, way, behind=behind)
     if not let_in.perhaps and way.forward is not None and way.forward.to_port != listener.port:
         return []
     everybody = (EVERY_ADDRESS - LOOPBACK) & (_family_of(way) or EVERY_ADDRESS)
     before = [(rules, dialled(way, flow)) for rules in way.around]
     whole = _by_family(Fate.IN, everybody, OPEN, None)
     arrived = list(_decided(before, outside(way, flow), everybody)) if before else whole
-    layered = list(layers(reading, flow, ssh=ssh))
+    layered = list(layers(reading, flow, behind=behind))
     if reading.filter.gaps:
         first = reading.filter.gaps[0]
         inner = _by_family(Fate.UNDECIDED, EVERY_ADDRESS, first.because, first.origin)

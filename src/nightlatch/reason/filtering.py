@@ -14,11 +14,9 @@ from fnmatch import fnmatchcase
 from functools import lru_cache
 from itertools import groupby
 
-from nightlatch.net.addresses import EVERY_ADDRESS, LOOPBACK, NO_ADDRESS, AddressSet, prefix, union
-from nightlatch.net.literal import address_or_none
+from nightlatch.net.addresses import EVERY_ADDRESS, LOOPBACK, NO_ADDRESS, AddressSet, union
 from nightlatch.origin import Origin
 from nightlatch.readings.gaps import Gap
-from nightlatch.readings.guest import GuestReading
 from nightlatch.readings.rules import INWARD, OUTWARD, Chain, Does, Match, Rule, Rules
 
 DEEPEST = 16  # nft refuses deeper jumps (NFT_JUMP_STACK_SIZE)
@@ -102,37 +100,11 @@ class _Walk:
         self.verdicts.append(Verdict(does, sources, origin, text, there, not self.doubt & sources & there))
 
 
-def flow_to(reading: GuestReading, address: str, port: int, protocol: str = "tcp") -> Flow:
-    """A first packet to a listening socket of a guest: which of its addresses and interfaces are meant, as far as is known."""
-    if not reading.service.is_live:
-        return Flow(protocol, port, _one(address), _stored_names(reading))
-    others = [each for each in reading.network.live if each.link.name != "lo"]
-    own = union(
-        _one(str(held.address.ip).partition("%")[0]) or NO_ADDRESS for each in others for held in each.addresses
-    )
-    named = tuple(each.link.name for each in others if each.addresses)
-    return Flow(protocol, port, _one(address) or own or None, named)
-
-
-def _stored_names(reading: GuestReading) -> tuple[str, ...]:
-    """The interfaces that a guest in a folder brings up, when all of them are stored by name; no other one lets anybody in."""
-    profiles = [each for each in reading.network.counting if each.interface != "lo"]
-    if any(set(each.match.names) - {each.interface} or each.match.hardware or each.match.more for each in profiles):
-        return ()
-    return tuple(dict.fromkeys(each.interface for each in profiles)) if all(each.interface for each in profiles) else ()
-
-
-def _one(address: str) -> AddressSet | None:
-    """A single address as a set; None for all of them, and for what is none."""
-    found = address_or_none(address) if address not in ("", "0.0.0.0", "::") else None
-    return prefix(found.version, int(found), 32 if found.version == 4 else 128) if found is not None else None
-
-
 @lru_cache(maxsize=64)  # clones share their rules, and several checks ask the same
 def passed(rules: Rules, flow: Flow, dialled: int | None = None) -> Passed:
     """The sources that come through to the port: by dialling this one, or by whichever leads there."""
-    dials = _dials(rules, flow) if dialled is None else [replace(flow, port=dialled)]
-    found = [_passed(rules, each, flow) for each in dials]
+    dialling = dials(rules, flow) if dialled is None else [replace(flow, port=dialled)]
+    found = [_passed(rules, each, flow) for each in dialling]
     surely, perhaps = union(each.surely for each in found), union(each.perhaps for each in found)
     gaps = tuple(dict.fromkeys(gap for each in found for gap in each.gaps)) if surely != perhaps else ()
     if rules.gaps:
@@ -156,7 +128,7 @@ def _bounds(through: AddressSet, walk: _Walk) -> Passed:
     return Passed(surely, perhaps, tuple(walk.unsure)[:MOST_NAMED] if surely != perhaps else ())
 
 
-def _dials(rules: Rules, flow: Flow) -> list[Flow]:
+def dials(rules: Rules, flow: Flow) -> list[Flow]:
     """What may be dialled so that the flow's port is met: that port, and those that a rule sends there. Between two limits that
     rules name all ports are alike, so one of each stretch is enough."""
     sending = [
@@ -175,47 +147,12 @@ def _dials(rules: Rules, flow: Flow) -> list[Flow]:
     return [flow, *(replace(flow, port=port) for port in found[:MOST_DIALS] if port != flow.port)]
 
 
-def through(reading: GuestReading, flow: Flow, around: Sequence[Rules] = (), *, ssh: bool = True) -> Passed:
-    """The sources that come through to a port: past filters `around` the guest, which see the port that was dialled, its own,
-    and what stands behind that for callers of SSH."""
-    rules = reading.filter.rules
-    found = []
-    for dialled in _dials(rules, flow) if rules is not None else [flow]:
-        outside = [passed(each, replace(dialled, interfaces=())) for each in around]
-        found.append(both([*outside, *([passed(rules, flow, dialled.port)] if rules is not None else [])]))
-    surely, perhaps = union(each.surely for each in found), union(each.perhaps for each in found)
-    first = Passed(surely, perhaps, tuple(gap for each in found for gap in each.gaps))
-    return both([first, *(passed(each, Flow("tcp", flow.port)) for each in reading.filter.behind if ssh)])
-
-
-def inward(reading: GuestReading, flow: Flow, dialled: int, *, ssh: bool = True) -> Passed:
-    """The sources that the guest's own layers let in to a port by dialling this one, be it that a rule sends them on."""
-    rules = reading.filter.rules
-    if rules is not None:
-        first = passed(rules, flow, dialled)
-    else:
-        first = Passed(EVERY_ADDRESS, EVERY_ADDRESS) if dialled == flow.port else Passed(NO_ADDRESS, NO_ADDRESS)
-    return both([first, *(passed(each, Flow("tcp", flow.port)) for each in reading.filter.behind if ssh)])
-
-
 def both(bounds: Sequence[Passed]) -> Passed:
     """Who comes through all of them."""
     found = Passed(EVERY_ADDRESS, EVERY_ADDRESS)
     for each in bounds:
         found = Passed(found.surely & each.surely, found.perhaps & each.perhaps, (*found.gaps, *each.gaps))
     return found if found.surely != found.perhaps else replace(found, gaps=())
-
-
-def layers(
-    reading: GuestReading, flow: Flow, around: Sequence[Rules] = (), *, ssh: bool = True
-) -> Iterator[tuple[Rules, Flow]]:  # fmt: skip
-    """What a caller meets one after the other, each with the packet as it sees it; what only callers of SSH meet comes last."""
-    for rules in around:
-        yield rules, replace(flow, interfaces=())
-    if reading.filter.rules is not None:
-        yield reading.filter.rules, flow
-    for rules in reading.filter.behind if ssh else ():
-        yield rules, Flow("tcp", flow.port)
 
 
 def verdicts(rules: Rules, flow: Flow) -> tuple[Verdict, ...]:

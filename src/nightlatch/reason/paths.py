@@ -34,7 +34,8 @@ from nightlatch.reason.access import (
 )
 from nightlatch.reason.arriving import Arrival, outside, seen
 from nightlatch.reason.files import ChrootProblem, Judge, chroot_problem
-from nightlatch.reason.filtering import Passed, flow_to
+from nightlatch.reason.filtering import Passed
+from nightlatch.reason.layers import flow_to
 from nightlatch.reason.logins import AddressPair, Logins, Turned
 from nightlatch.reason.powers import powers, root_folder
 from nightlatch.reason.privilege import Sudo

@@ -16,7 +16,8 @@ from nightlatch.readings.rules import Does, Rule, Rules
 from nightlatch.reason.access import COMMON, Proof
 from nightlatch.reason.dead_rules import Dead, dead_rules
 from nightlatch.reason.exposure import FAMILIES, Fate, callers, exposure, sockets
-from nightlatch.reason.filtering import flow_to, named, passed
+from nightlatch.reason.filtering import named, passed
+from nightlatch.reason.layers import flow_to
 
 MOST_TOLD = 5
 

@@ -10,7 +10,7 @@ from nightlatch.audit.naming import listed
 from nightlatch.net.addresses import LOOPBACK
 from nightlatch.readings.service import OpenSocket, ServiceReading
 from nightlatch.reason.access import Proof
-from nightlatch.reason.exposure import callers, socket_of
+from nightlatch.reason.exposure import reached
 
 MEDIUM, LOW = Severity.MEDIUM, Severity.LOW
 SSH = ("ssh.service", "sshd.service")  # these have checks of their own
@@ -58,11 +58,7 @@ def exposed_listener(context: Context) -> Iterator[Told]:
         if socket.is_exposed and (socket.protocol, socket.port) not in CLIENTS and not _is_ssh(socket, service, ports):
             found.setdefault((socket.protocol, socket.port, _name(socket, service)), []).append(socket)
     for (protocol, port, who), sockets in sorted(found.items()):
-        reached = [
-            callers(context.access.reading, context.access.reading.filter.rules, socket_of(each), protocol)
-            for each in sockets
-        ]
-        if not any(bounds.perhaps - LOOPBACK for bounds in reached):
+        if not any(reached(context.access.reading, each).perhaps - LOOPBACK for each in sockets):
             continue  # the filter keeps everybody from it
         where = listed([each.address or "all addresses" for each in sockets])
         what = CONTROL.get(port, "") if protocol == "tcp" else ""

@@ -10,7 +10,8 @@ from nightlatch.audit.findings import Severity
 from nightlatch.net.addresses import LOOPBACK, NO_ADDRESS, AddressSet
 from nightlatch.readings.rules import Does, Rules
 from nightlatch.reason.access import COMMON, Gives, Password, Proof
-from nightlatch.reason.filtering import Flow, flow_to, verdicts
+from nightlatch.reason.filtering import Flow, verdicts
+from nightlatch.reason.layers import flow_to
 
 MANY = 1 << 16  # more addresses than anybody takes for a known set
 SLOWS = re.compile(r"\b(limit|hashlimit|recent|meter|connlimit|ct count)\b")

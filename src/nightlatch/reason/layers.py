@@ -1,0 +1,85 @@
+"""What a caller meets on the way to a socket of a guest, one after the other: filters around it, its own, and what stands behind
+that before one service.
+
+A `Behind` is what only callers of one service meet: None for SSH's own (the filter of its unit, libwrap), else the rules
+themselves, such as those of another program's unit.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+
+from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, prefix, union
+from nightlatch.net.literal import address_or_none
+from nightlatch.readings.guest import GuestReading
+from nightlatch.readings.rules import Rules
+from nightlatch.reason.filtering import Flow, Passed, both, dials, passed
+
+Behind = Sequence[Rules] | None
+
+
+def flow_to(reading: GuestReading, address: str, port: int, protocol: str = "tcp") -> Flow:
+    """A first packet to a listening socket of a guest: which of its addresses and interfaces are meant, as far as is known."""
+    if not reading.service.is_live:
+        return Flow(protocol, port, _one(address), _stored_names(reading))
+    others = [each for each in reading.network.live if each.link.name != "lo"]
+    own = union(
+        _one(str(held.address.ip).partition("%")[0]) or NO_ADDRESS for each in others for held in each.addresses
+    )
+    named = tuple(each.link.name for each in others if each.addresses)
+    return Flow(protocol, port, _one(address) or own or None, named)
+
+
+def _stored_names(reading: GuestReading) -> tuple[str, ...]:
+    """The interfaces that a guest in a folder brings up, when all of them are stored by name; no other one lets anybody in."""
+    profiles = [each for each in reading.network.counting if each.interface != "lo"]
+    if any(set(each.match.names) - {each.interface} or each.match.hardware or each.match.more for each in profiles):
+        return ()
+    return tuple(dict.fromkeys(each.interface for each in profiles)) if all(each.interface for each in profiles) else ()
+
+
+def _one(address: str) -> AddressSet | None:
+    """A single address as a set; None for all of them, and for what is none."""
+    found = address_or_none(address) if address not in ("", "0.0.0.0", "::") else None
+    return prefix(found.version, int(found), 32 if found.version == 4 else 128) if found is not None else None
+
+
+def through(reading: GuestReading, flow: Flow, around: Sequence[Rules] = (), *, behind: Behind = None) -> Passed:
+    """The sources that come through to a port: past filters `around` the guest, which see the port that was dialled, its own,
+    and what stands `behind` that for callers of its service (None: of SSH)."""
+    rules = reading.filter.rules
+    found = []
+    for dialled in dials(rules, flow) if rules is not None else [flow]:
+        outside = [passed(each, replace(dialled, interfaces=())) for each in around]
+        found.append(both([*outside, *([passed(rules, flow, dialled.port)] if rules is not None else [])]))
+    surely, perhaps = union(each.surely for each in found), union(each.perhaps for each in found)
+    first = Passed(surely, perhaps, tuple(gap for each in found for gap in each.gaps))
+    return both([first, *(passed(rules, each) for rules, each in _last(reading, flow, behind))])
+
+
+def inward(reading: GuestReading, flow: Flow, dialled: int, *, behind: Behind = None) -> Passed:
+    """The sources that the guest's own layers let in to a port by dialling this one, be it that a rule sends them on."""
+    rules = reading.filter.rules
+    if rules is not None:
+        first = passed(rules, flow, dialled)
+    else:
+        first = Passed(EVERY_ADDRESS, EVERY_ADDRESS) if dialled == flow.port else Passed(NO_ADDRESS, NO_ADDRESS)
+    return both([first, *(passed(rules, each) for rules, each in _last(reading, flow, behind))])
+
+
+def _last(reading: GuestReading, flow: Flow, behind: Behind) -> Iterator[tuple[Rules, Flow]]:
+    for rules in reading.filter.behind if behind is None else behind:
+        yield rules, Flow(flow.protocol, flow.port)
+
+
+def layers(
+    reading: GuestReading, flow: Flow, around: Sequence[Rules] = (), *, behind: Behind = None
+) -> Iterator[tuple[Rules, Flow]]:  # fmt: skip
+    """What a caller meets one after the other, each with the packet as it sees it; what only callers of one service meet comes
+    last."""
+    for rules in around:
+        yield rules, replace(flow, interfaces=())
+    if reading.filter.rules is not None:
+        yield reading.filter.rules, flow
+    yield from _last(reading, flow, behind)
