@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -196,6 +197,40 @@ def test_what_an_interface_loads_as_it_comes_up(tmp_path: Path, line: str, scrip
         assert (parse_network("192.0.2.0/24") <= through) == (wanted == "in")
 
 
+DIRECT = "/etc/firewalld/direct.xml"
+MANAGED = {"/usr/sbin/NetworkManager": "", f"{WANTS}/NetworkManager.service": ""}
+PROFILE = "/etc/NetworkManager/system-connections/a"
+PLAN = "network:\n  renderer: NetworkManager\n  ethernets:\n    eth0: {dhcp4: true, networkmanager: {passthrough: {connection.zone: work}}}\n"
+POLICY = "<policy target='DROP'><ingress-zone name='station'/><egress-zone name='HOST'/></policy>"
+# Files of NetworkManager, and whether bench gets in then, and everybody does: the zone station lets in bench, work everybody.
+WORK = {"/etc/firewalld/zones/work.xml": "<zone target='ACCEPT'/>", **MANAGED}
+ZONED = [
+    ({PROFILE: "[connection]\ninterface-name=eth0\nzone=work\n"}, (True, True)), ({PROFILE: "[connection]\ninterface-name=eth0\n"}, (True, False)),
+    ({PROFILE: "[connection]\ninterface-name=eth0\nzone=gone\n"}, (True, False)), ({PROFILE: "[connection]\ninterface-name=eth1\nzone=work\n"}, (True, False)),
+    ({PROFILE: "[connection]\ninterface-name=eth0\nzone=work\nautoconnect=false\n"}, (True, False)),
+    ({"/etc/sysconfig/network-scripts/ifcfg-eth0": "DEVICE=eth0\nZONE=work\n"}, (True, True)),
+    ({"/etc/sysconfig/network-scripts/ifcfg-eth0": "DEVICE=eth0\nZONE=work\nONBOOT=no\n"}, (True, False)),
+    ({PROFILE: "[connection]\ninterface-name=eth0\n", "/etc/firewalld/policies/own.xml": POLICY}, (False, False)),
+    ({PROFILE: "[connection]\ninterface-name=eth0\nzone=work\n", "/etc/firewalld/policies/own.xml": POLICY}, (True, True)),
+    ({"/etc/firewalld/zones/work.xml": "<zone target='ACCEPT'><interface name='eth0'/></zone>", PROFILE: "[connection]\ninterface-name=eth0\n"}, (True, False)),
+    ({"/etc/firewalld/zones/work.xml": "<zone target='ACCEPT'><interface name='eth0'/></zone>"}, (True, True)),  # ifupdown sets it up
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("files, wanted", ZONED, ids=[str(n) for n in range(len(ZONED))])
+def test_the_zone_of_an_interface_is_that_of_its_connection(files: dict[str, str], wanted: tuple[bool, bool]) -> None:
+    held = {name: text.encode() for name, text in {**zone("192.168.40.0/24"), **WORK, **files}.items()}
+    snapshot = from_files("x", held)
+    entries = {
+        path: replace(entry, mode=0o600) if path == PROFILE else entry for path, entry in snapshot.entries.items()
+    }
+    found = firewalld.stored(replace(snapshot, entries=entries))
+    assert found.gaps == ()
+    through = passed(found, Flow("tcp", 22, None, ("eth0",)))
+    assert through.surely == through.perhaps
+    assert ("192.168.40.7" in through.surely, "203.0.113.9" in through.surely) == wanted
+
+
 BROKEN = [
     ({"/etc/firewalld/zones/station.xml": "<zone>\n<service name='ssh'>\n</zone>"}, "/etc/firewalld/zones/station.xml", 3, "mismatched tag"),
     ({"/etc/firewalld/zones/station.xml": '<!DOCTYPE z [<!ENTITY a "b">]>\n<zone>&a;</zone>'}, "/etc/firewalld/zones/station.xml", 1, "document types"),
@@ -203,12 +238,21 @@ BROKEN = [
     ({"/etc/firewalld/zones/station.xml": "<zone>\n <tunnel/></zone>"}, "/etc/firewalld/zones/station.xml", 2, '"tunnel" is not read'),
     ({"/etc/firewalld/zones/station.xml": "<zone>\n <rule><source ipset='gone'/><accept/></rule></zone>"}, "/etc/firewalld/zones/station.xml", 2, "source"),
     ({"/etc/firewalld/firewalld.conf": "DefaultZone=gone\n"}, "/etc/firewalld/firewalld.conf", 0, 'no zone "gone"'),
-    ({"/etc/firewalld/direct.xml": "<direct><rule/></direct>"}, "/etc/firewalld/direct.xml", 0, "besides"),
-    ({"/etc/NetworkManager/system-connections/a": "[connection]\nzone=work\n"}, "/etc/NetworkManager/system-connections/a", 2, "zone of an interface"),
+    ({DIRECT: "<direct>\n<rule ipv='ipv4' table='filter' chain='INPUT'>-p tcp --dport</rule></direct>"}, DIRECT, 2, "is refused by iptables"),
+    ({DIRECT: "<direct>\n<rule ipv='eb' table='filter' chain='INPUT'>-j DROP</rule></direct>"}, DIRECT, 2, "is about a bridge"),
+    ({DIRECT: "<direct>\n<passthrough ipv='ipv6'>-t nat -A INPUT -j own</passthrough></direct>"}, DIRECT, 2, 'no chain or target "own"'),
+    ({DIRECT: "<direct>\n<rule/></direct>", "/etc/firewalld/firewalld.conf": "DefaultZone=station\nFirewallBackend=iptables\n"}, DIRECT, 2, "among its own ones"),
+    ({DIRECT: "<direct>\n<rule>"}, DIRECT, 2, "firewalld can't read"),
+    ({**MANAGED, PROFILE: "[connection]\nzone=work\n"}, PROFILE, 2, "which interface this profile is for"),
+    ({**MANAGED, PROFILE: "[connection]\ninterface-name=eth0\n", f"{PROFILE}2": "[connection]\ninterface-name=eth0\nzone=work\n"}, f"{PROFILE}2", 3, "which of two profiles for eth0"),
+    ({**MANAGED, "/etc/firewalld/zones/work.xml": "<zone>\n<interface name='eth7'/></zone>"}, "/etc/firewalld/zones/work.xml", 2, "whether NetworkManager brings up eth7"),
+    ({**MANAGED, "/etc/netplan/a.yaml": PLAN, "/usr/sbin/netplan": ""}, "/etc/netplan/a.yaml", 4, "netplan passes on"),
+    ({"/etc/sysconfig/network-scripts/ifcfg-eth0": "DEVICE=eth0\nZONE=work\n"}, "/etc/sysconfig/network-scripts/ifcfg-eth0", 2, "old network scripts"),
+    ({**MANAGED, "/etc/firewalld/policies/own.xml": POLICY}, "/etc/firewalld/policies/own.xml", 1, "whether NetworkManager gives the default zone"),
 ]  # fmt: skip
 
 
-PARTS = ["<zone>", "</zone>", "<zone target='DROP'>", "<source address='10.0.0.1;drop'/>", "<source ipset='a b'/>", "<interface name='e}'/>", "<rule priority='²'>",
+PARTS = ["<rule ipv='ipv4' table='filter' chain='INPUT' priority='²'>", "<passthrough ipv='ipv6'>-t </passthrough>", "-s 1,2 -j\\", "-A INPUT ", "<zone>", "</zone>", "<zone target='DROP'>", "<source address='10.0.0.1;drop'/>", "<source ipset='a b'/>", "<interface name='e}'/>", "<rule priority='²'>",
          "</rule>", "<accept/>", "<service name='ssh'/>", "<service name='../x'/>", "<port port='1 2' protocol='tcp'/>", "<forward-port port='2' protocol='{' to-port='}'/>",
          "<include service='ssh'/>", "<policy>", "</policy>", "<ingress-zone name='ANY'/>", "<egress-zone name='HOST'/>", "<entry>1 }</entry>", "&amp;"]  # fmt: skip
 
@@ -225,6 +269,7 @@ def test_nothing_that_a_guest_writes_for_firewalld_stops_the_reading(text: str, 
     held = {
         **zone("192.168.40.0/24"),
         f"/etc/firewalld/{kind}/{name}.xml": text,
+        DIRECT: f"<direct>{text}</direct>",
         "/usr/lib/firewalld/services/ssh.xml": service,
     }
     found = firewalld.stored(from_files("x", {path: each.encode() for path, each in held.items()}))
@@ -247,8 +292,11 @@ def test_nothing_that_a_guest_writes_for_libwrap_stops_the_reading(text: str, en
 def test_what_firewalld_cannot_load_is_told_with_its_place(
     files: dict[str, str], path: str, line: int, words: str
 ) -> None:
-    held = {**zone("192.168.40.0/24"), **files}
-    gaps = firewalld.stored(from_files("x", {name: text.encode() for name, text in held.items()})).gaps
+    snapshot = from_files("x", {name: text.encode() for name, text in {**zone("192.168.40.0/24"), **files}.items()})
+    entries = {
+        each: replace(entry, mode=0o600) if PROFILE in each else entry for each, entry in snapshot.entries.items()
+    }
+    gaps = firewalld.stored(replace(snapshot, entries=entries)).gaps
     assert [(gap.origin.path, gap.origin.line) for gap in gaps if words in gap.because] == [(path, line)], gaps
 
 

@@ -14,7 +14,7 @@ from nightlatch.formats import rule_loads
 from nightlatch.lab.image import Account
 from nightlatch.lab.labs import Lab
 from nightlatch.lab.machine import Guest
-from nightlatch.readings import firewalld, ifup_rules, iptables, managers, nftables, ufw
+from nightlatch.readings import firewalld, firewalld_direct, ifup_rules, iptables, managers, nftables, ufw
 from nightlatch.readings.managers import Stored
 from tests.judges import filters, iptables_filters
 from tests.judges.filter_wire import HERE, TRIES, Tally, Wire, wired
@@ -187,13 +187,40 @@ def firewalld_words(dice: random.Random) -> list[str]:
     if dice.random() < 0.4:
         zone, target = dice.choice(("ANY", "work", "public")), dice.choice(("CONTINUE", "CONTINUE", "REJECT", "ACCEPT"))
         out += ["--new-policy=own", f"--policy=own --add-ingress-zone={zone}", "--policy=own --add-egress-zone=HOST",
-                f"--policy=own --set-priority={dice.choice((-7, 7))}", f"--policy=own --set-target={target}",
+                *dice.choice(((), ("--policy=own --set-priority=-7",), ("--policy=own --set-priority=7",))),
+                f"--policy=own --set-target={target}",
                 f"--policy=own {dice.choice(('--add-service=ssh', '--add-port=80/tcp', '--add-rich-rule=''rule port port=22 protocol=tcp drop'''))}"]  # fmt: skip
     return out
 
 
+def direct_words(dice: random.Random) -> list[str]:
+    """Direct rules, as a third of all sets has them."""
+    out = ["--direct --add-chain ipv4 filter own"] if dice.random() < 0.3 else []
+    for _ in range(dice.choice((0, 0, 0, 0, 1, 2, 4))):
+        version = dice.choice("46")
+        sources = (
+            ("10.1.0.0/16", "10.2.0.0/15,10.1.0.5", "10.200.0.1")
+            if version == "4"
+            else ("2001:db8:0:1::/64", "2001:db8::2")
+        )
+        words = f"{dice.choice(('', '! '))}-s {dice.choice(sources)}".replace(
+            "! -s 10.2.0.0/15,10.1.0.5", "-s 10.2.0.0/15,10.1.0.5"
+        )
+        words += f" -p tcp --dport {dice.choice(('22', '80', '20:90'))} -j "
+        if dice.random() < 0.25:
+            out.append(
+                f"--direct --add-passthrough ipv{version} {dice.choice(('-A', '-I'))} INPUT {words.replace(',10.1.0.5', '')}{dice.choice(('DROP', 'ACCEPT'))}"
+            )
+            continue
+        own = bool(out) and "add-chain" in out[0] and version == "4"
+        chain = dice.choice(("INPUT", "INPUT", "INPUT_direct", *(("own",) if own else ())))
+        target = dice.choice(("DROP", "DROP", "ACCEPT", "REJECT", *(("own",) if own and chain != "own" else ())))
+        out.append(f"--direct --add-rule ipv{version} filter {chain} {dice.choice((0, 0, 1, -3))} {words}{target}")
+    return out
+
+
 def test_what_firewalld_holds_is_what_callers_meet(managed: Managed, tell: Callable[[str], None]) -> None:
-    guest, tally, listed, rounds = managed.guest, Tally(), Tally(), 12
+    guest, tally, listed, rounds, direct = managed.guest, Tally(), Tally(), 14, 0
     guest.inside("systemctl", "start", "firewalld", timeout=60)
     own = '<?xml version="1.0"?>\n<service><port protocol="tcp" port="2222"/><port protocol="udp" port="7"/><include service="http"/></service>\n'
     for seed in range(rounds):
@@ -202,11 +229,11 @@ def test_what_firewalld_holds_is_what_callers_meet(managed: Managed, tell: Calla
         guest.inside(
             "sh",
             "-c",
-            f"rm -rf /etc/firewalld/*/* && sed -i 's/^IPv6_rpfilter=.*/IPv6_rpfilter={rpfilter}/' {firewalld.CONF} && cat >/etc/firewalld/services/depth.xml",
+            f"rm -rf /etc/firewalld/*/* /etc/firewalld/direct.xml && sed -i 's/^IPv6_rpfilter=.*/IPv6_rpfilter={rpfilter}/' {firewalld.CONF} && cat >/etc/firewalld/services/depth.xml",
             stdin=own,
         )
         script = "\n".join(["firewall-cmd --reload", "p='firewall-cmd -q --permanent'", "$p --new-ipset=desk --type=hash:net",
-                            "$p --ipset=desk --add-entry=10.2.7.0/24", *(f"$p {words} || :" for words in firewalld_words(dice)),
+                            "$p --ipset=desk --add-entry=10.2.7.0/24", *(f"$p {words} || :" for words in (*firewalld_words(dice), *direct_words(dice))),
                             "systemctl restart firewalld", "firewall-cmd --state"])  # fmt: skip
         guest.inside("sh", "-s", stdin=script, timeout=120)
         names = guest.inside(
@@ -220,17 +247,20 @@ def test_what_firewalld_holds_is_what_callers_meet(managed: Managed, tell: Calla
             "*.xml",
         ).split()
         shipped = FIREWALLD_SERVICES
-        held = managed.held((firewalld.CONF, *names, *shipped))
+        held = managed.held((firewalld.CONF, firewalld_direct.PATH, *names, *shipped))
         rules = firewalld.stored(from_files("gauge", held))
         assert rules.gaps == (), script
         found = managed.wire.tried(TRIES)
         told = "\n".join(text.decode() for name, text in held.items() if name.startswith("/etc/firewalld/"))
         rules_of = guest.inside("nft", "list", "ruleset")
         tally.hold(rules, managed.wire, found, f"seed {seed}\n{script}\n{told}")
+        direct += firewalld_direct.PATH in held
         loaded = nftables.loaded(replace(from_files("x", {}), listings={"rules": rules_of.encode()}))
         assert loaded is not None
         listed.hold(loaded, managed.wire, found, f"seed {seed}, as nft lists them\n{script}\n{rules_of}")
     guest.inside("systemctl", "stop", "firewalld")
+    guest.inside("nft", "flush", "ruleset")
+    assert direct > 3
     tell(
         f"firewalld: {rounds} sets of its own words, as callers met them: {tally.counts}; as nft lists them: {listed.counts}"
     )

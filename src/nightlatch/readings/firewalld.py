@@ -1,23 +1,26 @@
 """Rules of firewalld in the common form, from its permanent files (firewalld.conf(5), firewalld.zone(5), firewalld.policy(5)).
 
-A packet is given to a zone by its source (zones in the order of their names), then by the interface it comes in by, else to the
-default zone. There policies before the zone, its rules, policies behind it and its target decide. Rules are made in the words of
-nftables as firewalld loads them, each with the element that it comes from, and read by readings/nft_rules.py. What firewalld
-changes only while it runs is the kernel's word.
+A packet is given to a zone by its source (zones in the order of their names), then by the interface it comes in by
+(readings/firewalld_zones.py), else to the default zone. There policies before the zone, its rules, policies behind it and its
+target decide. Rules are made in the words of nftables as firewalld loads them, each with the element that it comes from, and read
+by readings/nft_rules.py. What firewalld changes only while it runs is the kernel's word.
 """
 
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from nightlatch.evidence.snapshot import Kind, Snapshot
+from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.formats import nft, shell_vars
 from nightlatch.formats.nft import Group
 from nightlatch.formats.xml_tree import Element, XmlFault, parse
 from nightlatch.net.addresses import EVERY_ADDRESS
 from nightlatch.origin import Origin
+from nightlatch.readings import firewalld_direct
 from nightlatch.readings import firewalld_words as words
+from nightlatch.readings.firewalld_zones import Bound, Given, given
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.nft_rules import Sets, rules_of
 from nightlatch.readings.rules import Chain, Does, Rule, Rules
@@ -27,7 +30,7 @@ CONF = "/etc/firewalld/firewalld.conf"
 OWN, SHIPPED = "/etc/firewalld", "/usr/lib/firewalld"
 _NAME = re.compile(r"[A-Za-z0-9_.-]{1,64}\.xml")
 MOST = 200
-DIRECT = "/etc/firewalld/direct.xml"
+POLICY = -1  # the priority of a policy that names none (measured: firewalld 1.3)
 TABLE = "inet firewalld"
 REFUSAL = "reject with icmpx admin-prohibited"
 PARTS = (("filter_INPUT", "filter_IN"), ("nat_PREROUTING", "nat_PRE"))
@@ -74,11 +77,19 @@ def files_of(snapshot: Snapshot, kind: str) -> tuple[list[Held], list[Gap]]:
 
 
 def used_zones(snapshot: Snapshot) -> list[str]:
-    """The zones that packets are given to: the default one first, then those that name interfaces or sources."""
+    """The zones that packets are given to: the default one first, then those that interfaces and sources are given to."""
     default = shell_vars.parse(snapshot.content(CONF) or b"").value("DefaultZone") or "public"
     zones, _ = files_of(snapshot, "zones")
-    named = [zone.name for zone in zones if zone.root.all("source") or zone.root.all("interface")]
+    bound = {each.zone for each in _given(snapshot, zones, default).bound}
+    named = [zone.name for zone in zones if zone.root.all("source") or zone.name in bound]
     return list(dict.fromkeys([*(zone.name for zone in zones if zone.name == default), *named]))
+
+
+def _given(snapshot: Snapshot, zones: Sequence[Held], default: str) -> Given:
+    written = [
+        Bound(each.get("name"), zone.name, zone.origin(each)) for zone in zones for each in zone.root.all("interface")
+    ]
+    return given(snapshot, written, {zone.name for zone in zones}, default)
 
 
 def _held(snapshot: Snapshot, path: str, name: str, gaps: list[Gap]) -> Held | None:
@@ -104,6 +115,7 @@ class _Builder:
         self.policies, more = files_of(snapshot, "policies")
         sets, others = files_of(snapshot, "ipsets")
         self.gaps += [*gaps, *more, *others]
+        self.given = Given(())
         self.sets: Sets = {f"{TABLE} {held.name}": self.elements(held) for held in sets}
         self.families = {held.name: words.family_of_set(held.root) for held in sets}
 
@@ -128,7 +140,9 @@ class _Builder:
             return Rules({}, tuple(self.gaps))
         if self.setting("AllowZoneDrifting", "no") == "yes" and any(zone.root.all("source") for zone in self.zones):
             self.gaps.append(Gap(AREA, "packets may drift from a zone of sources into one of interfaces", place))
-        self.others()
+        direct = firewalld_direct.read(self.snapshot, self.setting("FirewallBackend", "nftables"))
+        self.given = _given(self.snapshot, self.zones, default)
+        self.gaps += self.given.gaps
         if self.setting("IPv6_rpfilter", "yes") != "no":
             self.base("filter_PREROUTING", "prerouting", place)
             self.add("filter_PREROUTING", "meta nfproto ipv6 fib saddr . mark . iif oif missing drop", place)
@@ -144,22 +158,7 @@ class _Builder:
         self.dispatch(default)
         self.add("filter_INPUT", REFUSAL, place)
         chains = {key: replace(chain, rules=tuple(self.rules[key])) for key, chain in self.chains.items()}
-        return Rules(chains, tuple(self.gaps))
-
-    def others(self) -> None:
-        """What is loaded besides."""
-        raw = self.snapshot.content(DIRECT)
-        if raw is not None and b"<rule" in raw + raw.replace(b"<passthrough", b"<rule"):
-            self.gaps.append(
-                Gap(AREA, "firewalld loads the rules of this file besides, and they are not followed", Origin(DIRECT))
-            )
-        for folder in ("/etc/NetworkManager/system-connections", "/etc/sysconfig/network-scripts"):
-            for name in self.snapshot.children(folder):
-                for number, line in enumerate((self.snapshot.content(f"{folder}/{name}") or b"").split(b"\n"), 1):
-                    key, mark, value = line.partition(b"=")
-                    if mark and key.strip().lower() == b"zone" and value.strip().strip(b"\"'"):
-                        text = "the zone of an interface is set here, and not followed"
-                        self.gaps.append(Gap(AREA, text, Origin(f"{folder}/{name}", number)))
+        return Rules({**direct.chains, **chains}, tuple(dict.fromkeys((*self.gaps, *direct.gaps))), direct.answers)
 
     def base(self, name: str, hook: str, origin: Origin, priority: int = 10) -> None:
         kind = "nat" if name.startswith("nat") else "filter"
@@ -188,22 +187,21 @@ class _Builder:
             for zone in self.zones:
                 for source in zone.root.all("source"):
                     self.to_zone(hook, part, zone, source)
-            named = [(each.get("name"), each, zone) for zone in self.zones for each in zone.root.all("interface")]
-            for _, element, zone in sorted(named, key=lambda each: (each[0].endswith("+"), each[0])):
-                self.add(hook, f'iifname "{_pattern(element)}" goto {part}_{zone.name}', zone.origin(element))
+            for each in sorted(self.given.bound, key=lambda each: (each.interface.endswith("+"), each.interface)):
+                self.add(hook, f'iifname "{_pattern(each.interface)}" goto {part}_{each.zone}', each.origin)
             zone = next(each for each in self.zones if each.name == default)
             self.add(hook, f"goto {part}_{default}", zone.origin())
         for _, part in PARTS:
             self.around(part, default)
         for zone in self.zones:  # others are never given a packet
-            if zone.name == default or zone.root.all("source") or zone.root.all("interface"):
+            if zone.name == default or zone.root.all("source") or self.interfaces(zone):
                 self.zone(zone)
 
     def around(self, part: str, default: str) -> None:
         """The chains of policies before and behind every zone. A policy of a zone goes by the interfaces and sources that are
         written in it, so not by its being the default one."""
         ranked = sorted(
-            ((words.priority(each.root), each.name, each) for each in self.policies), key=lambda each: each[:2]
+            ((words.priority(each.root, POLICY), each.name, each) for each in self.policies), key=lambda each: each[:2]
         )
         for place in ("pre", "post"):
             self.open(f"{part}_POLICIES_{place}", Origin(CONF))
@@ -216,7 +214,7 @@ class _Builder:
             for zone in self.zones:
                 if zone.name in inward:
                     self.by_zone(around, f"jump {chain}", zone)
-                    if zone.name == default and not zone.root.all("interface") and self.managed():
+                    if zone.name == default and self.given.more:
                         text = "whether NetworkManager gives the default zone an interface is not known, so this policy may count"
                         self.gaps.append(Gap(AREA, text, policy.origin()))
             if "ANY" in inward:
@@ -226,14 +224,13 @@ class _Builder:
             if target and part == "filter_IN":
                 self.add(chain, target, policy.origin())
 
-    def managed(self) -> bool:
-        entry = self.snapshot.resolve("/usr/sbin/NetworkManager").entry
-        return entry is not None and entry.kind is Kind.FILE
+    def interfaces(self, zone: Held) -> list[Bound]:
+        return [each for each in self.given.bound if each.zone == zone.name]
 
     def by_zone(self, chain: str, verdict: str, zone: Held) -> None:
         """A verdict for what comes by the interfaces and sources of a zone."""
-        for element in zone.root.all("interface"):
-            self.add(chain, f'iifname "{_pattern(element)}" {verdict}', zone.origin(element))
+        for each in self.interfaces(zone):
+            self.add(chain, f'iifname "{_pattern(each.interface)}" {verdict}', each.origin)
         for element in zone.root.all("source"):
             text = words.source(element, self.families)
             if text is not None:
@@ -281,6 +278,5 @@ class _Builder:
         return None
 
 
-def _pattern(element: Element) -> str:
-    name = element.get("name")
+def _pattern(name: str) -> str:
     return words.plain(f"{name[:-1]}*" if name.endswith("+") else name)

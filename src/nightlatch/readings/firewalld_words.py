@@ -45,10 +45,10 @@ def plain(text: str) -> str:
     return text if _PLAIN.fullmatch(text) else "?"
 
 
-def priority(root: Element) -> int:
-    """A policy's or a rule's place; 0 where it has none that is a number."""
-    text = root.get("priority", "0")
-    return int(text) if re.fullmatch(r"-?\d{1,5}", text) else 0
+def priority(root: Element, usual: int = 0) -> int:
+    """A policy's or a rule's place; `usual` where it has none that is a number."""
+    text = root.get("priority", "")
+    return int(text) if re.fullmatch(r"-?\d{1,5}", text) else usual
 
 
 def inward(policy: Element) -> frozenset[str]:

@@ -57,7 +57,7 @@ def profile(content: bytes, path: str, suffix: str) -> Profile:
     document = shell_vars.parse(content)
     gaps = [Gap(AREA, line.fault, Origin(path, line.number)) for line in document.faults]
     name = document.value("DEVICE") or ("" if document.value("HWADDR") else suffix)
-    uuid, mac, clone = (document.last(key) for key in ("UUID", "HWADDR", "MACADDR"))
+    uuid, mac, clone, zone = (document.last(key) for key in ("UUID", "HWADDR", "MACADDR", "ZONE"))
     boot = document.last("ONBOOT") or document.last("STARTMODE")
     word = boot.value.lower() if boot is not None else ""
     # ONBOOT counts as yes unless it is said otherwise; STARTMODE as manual.
@@ -79,6 +79,7 @@ def profile(content: bytes, path: str, suffix: str) -> Profile:
         document.value("DEFROUTE").lower() not in ("no", "false", "n", "0"),
         document.value("PEERDNS").lower() not in ("no", "false", "n", "0"),
         document.value("TYPE").lower() or "ethernet", set_aside=_set_aside(document), gaps=tuple(gaps),
+        zone=Placed(zone.value, _at(path, zone)) if zone is not None and zone.value else None,
     )  # fmt: skip
 
 

@@ -105,6 +105,7 @@ def profile(content: bytes, path: str, because: str = "") -> Profile:
     macs = tuple(mac for mac in (hardware(line.value) for line in given if line is not None) if mac)
     cloned = next((line for line in clone if line is not None and hardware(line.value)), None)
     addresses, gateways, routes = _addressing(document, path, gaps)
+    zone = _last(document, "connection", "zone")
     off = boot is not None and boot.value.lower() in ("false", "0", "no")
     # GKeyFile refuses a file whose line ends are CRLF only where a word then differs: "true\r" is no truth value.
     return Profile(
@@ -115,7 +116,7 @@ def profile(content: bytes, path: str, because: str = "") -> Profile:
         Placed(uuid.value, _at(path, uuid)) if uuid is not None else None,
         Placed(hardware(cloned.value), _at(path, cloned)) if cloned is not None else None,
         not _flag(document, "ipv4", "never-default", "ignore-auto-routes"), not _flag(document, "ipv4", "ignore-auto-dns"),
-        _kind(document), because, gaps=tuple(gaps),
+        _kind(document), because, gaps=tuple(gaps), zone=Placed(zone.value, _at(path, zone)) if zone is not None else None,
     )  # fmt: skip
 
 

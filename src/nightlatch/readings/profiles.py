@@ -117,7 +117,7 @@ class Profile:
 
     `interface` is the name it is stored under, empty where only a match is given. `lease_routes` and `lease_names` say
     whether default route and name servers of a lease are taken. `refused` says why the system ignores the file, `set_aside`
-    why it leaves the interface alone on purpose.
+    why it leaves the interface alone on purpose. `zone` is the one of firewalld that the interface is given to.
     """
 
     system: System
@@ -140,6 +140,7 @@ class Profile:
     refused: str = ""
     set_aside: str = ""
     gaps: tuple[Gap, ...] = field(default=())
+    zone: Placed[str] | None = None
 
     def methods_of(self, version: int) -> tuple[Method, ...]:
         """The methods of one family."""
