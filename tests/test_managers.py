@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 
 import pytest
@@ -14,9 +15,13 @@ from nightlatch import api
 from nightlatch.audit.run import guest_audit
 from nightlatch.evidence.snapshot import from_files
 from nightlatch.formats import iptables_save
+from nightlatch.formats.iptables_save import Word
 from nightlatch.net.addresses import EVERY_ADDRESS
 from nightlatch.net.literal import parse_network
+from nightlatch.origin import Origin
 from nightlatch.readings import filters, firewalld, iptables, wrapper
+from nightlatch.readings.iptables_rules import Named, RuleFault, rule_of
+from nightlatch.readings.iptables_shapes import Shapes
 from nightlatch.readings.rules import Rules
 from nightlatch.reason.filtering import Flow, passed
 from tests.guests import AT, Guest, estate, lifted, pub
@@ -134,6 +139,26 @@ iface eth0 inet static
 iface spare inet manual
     pre-up iptables -F
 """}  # fmt: skip
+
+
+SHAPES = ["-s 192.0.2.1", "-s 192.0.2.0/24", "-s 0.0.0.0/0", "--source 192.0.2.7", "! -s 192.0.2.1", "-s 192.0.2.1,192.0.2.3", "-s gone", "-s 2001:db8::1", "-s",
+          "-p tcp", "! -p tcp", "--dport 22", "-m set --match-set desk src", "-m iprange --src-range 192.0.2.1-192.0.2.9", "-d 192.0.2.5", "-i eth0",
+          "-m mac --mac-source 52:54:00:38:00:21", "stray", "-j ACCEPT", "-j DROP", "-m recent --update --seconds 60 --hitcount 4"]  # fmt: skip
+
+
+@given(st.lists(st.sampled_from(SHAPES), min_size=1, max_size=5).map(" ".join))
+def test_a_rule_by_its_shape_is_the_rule_as_it_is_read(text: str) -> None:
+    words = [Word(each, column) for column, each in enumerate(text.split(), 1)]
+    sets = {"desk": Named(((parse_network("192.0.2.0/29"), frozenset(), None),))}
+    shapes = Shapes(sets)
+    told: list[object] = []
+    for _ in range(2):  # the second time the shape is known
+        for made in (shapes.rule_of, partial(rule_of, sets=sets)):
+            try:
+                told.append(made(words, Origin("x", 3), text, "ip filter", "INPUT"))
+            except RuleFault as error:
+                told.append((str(error), error.column))
+    assert told[1:] == told[:-1]
 
 
 def zone(text: str) -> dict[str, str]:

@@ -10,6 +10,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from enum import Enum
+from typing import NamedTuple
 
 LONGEST_LINE = 64 * 1024
 MOST_LINES = 400_000
@@ -31,8 +32,7 @@ class Is(Enum):
     FAULT = "fault"
 
 
-@dataclass(frozen=True, slots=True)
-class Word:
+class Word(NamedTuple):
     """One word with its column, without the quotes around it."""
 
     text: str
@@ -113,16 +113,17 @@ def _line(number: int, raw: bytes, inside: bool) -> Line:
 def _rule(number: int, raw: bytes, text: str) -> Line:
     counted = _COUNTED.match(text)
     at = counted.end() if counted else 0
-    words: list[Word] = []
-    pattern = _WORD if '"' in text or "\\" in text else _PLAIN
-    for found in pattern.finditer(text, at):
-        if text[at : found.start()].strip():
+    if '"' not in text and "\\" not in text:
+        words = [Word(found.group(), found.start() + 1) for found in _PLAIN.finditer(text, at)]
+    else:
+        words = []
+        for found in _WORD.finditer(text, at):
+            if text[at : found.start()].strip():
+                return _fault(number, raw, "a closing quote", _behind(text, at))
+            words.append(Word(_unquoted(found.group()), found.start() + 1))
+            at = found.end()
+        if text[at:].strip():
             return _fault(number, raw, "a closing quote", _behind(text, at))
-        part = found.group()
-        words.append(Word(_unquoted(part) if pattern is _WORD else part, found.start() + 1))
-        at = found.end()
-    if text[at:].strip():
-        return _fault(number, raw, "a closing quote", _behind(text, at))
     if not words or not words[0].text.startswith("-"):
         return _fault(number, raw, "a rule (-A CHAIN ...), a chain (:CHAIN ...) or COMMIT")
     return Line(number, Is.RULE, raw, tuple(words))

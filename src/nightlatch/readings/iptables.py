@@ -19,6 +19,7 @@ from nightlatch.origin import Kind as OriginKind
 from nightlatch.origin import Origin
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.iptables_rules import Named, RuleFault, address_set, rule_of
+from nightlatch.readings.iptables_shapes import Shapes
 from nightlatch.readings.iptables_words import FAMILY, TARGETS
 from nightlatch.readings.match_parts import port_number
 from nightlatch.readings.rules import Chain, Does, Rule, Rules, answering
@@ -52,6 +53,10 @@ class Tables:
     gaps: list[Gap] = field(default_factory=list)
     made_at: Origin | None = None
     kind: OriginKind = OriginKind.FILE
+    shapes: Shapes = field(init=False)
+
+    def __post_init__(self) -> None:
+        self.shapes = Shapes(self.sets)
 
     def place(self, path: str, line: int, column: int = 1) -> Origin:
         return self.made_at or Origin(path, line, column, self.kind)
@@ -141,7 +146,7 @@ class Tables:
             rest = rest[1:] if numbered else rest
         hooked = name if self.chains[key].hook else ""
         place = self.place(path, line.number)
-        made, to = rule_of(rest, place, line.text, f"{family} {table}", hooked, self.sets)
+        made, to = self.shapes.rule_of(rest, place, line.text, f"{family} {table}", hooked)
         target = f"{family} {table} {to}"
         if to and to not in TARGETS and target not in self.chains:
             raise RuleFault(f'there is no chain or target "{to[:40]}" yet', words[0].column)

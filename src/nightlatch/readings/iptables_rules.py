@@ -103,14 +103,15 @@ def options(words: Sequence[Word]) -> list[Option]:
         if not name.startswith("-") or len(name) < 2:
             raise RuleFault(f'"{name}" belongs to no option', start)
         end = at + 1
-        while end < len(words) and words[end].text != "!" and not _begins(words[end].text):
+        while end < len(words) and words[end].text != "!" and not begins(words[end].text):
             end += 1
         out.append(Option(LONG.get(name, name), tuple(word.text for word in words[at + 1 : end]), negated, start))
         at = end
     return out
 
 
-def _begins(text: str) -> bool:
+def begins(text: str) -> bool:
+    """Whether a word is an option's name."""
     return text.startswith("--") or (len(text) == 2 and text[0] == "-" and text[1].isalpha())
 
 
