@@ -118,7 +118,7 @@ def filters() -> None:
 
     def fresh(evaluate: Callable[..., object]) -> Callable[..., object]:
         """Nothing of the round before is kept: neither a file that was read, nor what was worked out of it."""
-        for cache in (nftables._alone, passed):
+        for cache in (nftables._alone, iptables._stored, passed):
             cache.cache_clear()
         return evaluate
 

@@ -7,8 +7,9 @@ come from what `ipset save` stored; those that rules fill, or that nothing store
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import lru_cache
 
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.formats import ipset_save, iptables_save
@@ -41,6 +42,7 @@ BASES = {
 DEBIAN = (("/etc/iptables/rules.v4", "ip"), ("/etc/iptables/rules.v6", "ip6"))
 RPM = (("/etc/sysconfig/iptables", "ip"), ("/etc/sysconfig/ip6tables", "ip6"))
 SET_FILES = ("/etc/iptables/ipsets", "/etc/sysconfig/ipset")
+MOST_KEPT = 32  # rule sets of files; clones share theirs, so each is read once
 
 
 @dataclass
@@ -174,9 +176,16 @@ class Tables:
 
 def stored(snapshot: Snapshot, files: tuple[tuple[str, str], ...]) -> Rules:
     """The rules of files that are restored one after the other: (path, family) each."""
-    tables = Tables(sets_of(snapshot, [snapshot.content(path) or b"" for path, _ in files]))
+    read = (*(path for path, _ in files), *SET_FILES)
+    return _stored(files, tuple((path, snapshot.content(path)) for path in read))
+
+
+@lru_cache(maxsize=MOST_KEPT)
+def _stored(files: tuple[tuple[str, str], ...], held: tuple[tuple[str, bytes | None], ...]) -> Rules:
+    contents = dict(held)
+    tables = Tables(sets_of(contents, [contents[path] or b"" for path, _ in files]))
     for path, family in files:
-        raw = snapshot.content(path)
+        raw = contents[path]
         if raw is not None:
             tables.restore(raw, path, family)
     return tables.done()
@@ -220,11 +229,11 @@ def _renamed(chains: dict[str, Chain], names: dict[str, str]) -> dict[str, Chain
     }
 
 
-def sets_of(snapshot: Snapshot, texts: list[bytes]) -> dict[str, Named]:
+def sets_of(contents: Mapping[str, bytes | None], texts: list[bytes]) -> dict[str, Named]:
     """Stored sets of addresses by name, those aside that rules of the texts fill while they run."""
     out: dict[str, Named] = {}
     for path in SET_FILES:
-        for name, each in ipset_save.parse(snapshot.content(path) or b"").items():
+        for name, each in ipset_save.parse(contents.get(path) or b"").items():
             known = each.whole and not _is_filled(name, texts)
             out[name] = Named(_members(each) if known else None)
     return out

@@ -6,13 +6,17 @@ stands before, the user's rules, what stands after, then the default policy.
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import lru_cache
+
 from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.formats import shell_vars
 from nightlatch.origin import Origin
 from nightlatch.readings.gaps import Gap
-from nightlatch.readings.iptables import AREA, Tables, sets_of
+from nightlatch.readings.iptables import AREA, MOST_KEPT, SET_FILES, Tables, sets_of
 from nightlatch.readings.rules import Rules
 
+Contents = dict[str, bytes | None]
 SWITCH = "/etc/ufw/ufw.conf"
 DEFAULTS = "/etc/default/ufw"
 SCRIPTS = ("/etc/ufw/before.init", "/etc/ufw/after.init")
@@ -31,13 +35,13 @@ USERS = (
 
 def is_on(snapshot: Snapshot) -> Origin | None:
     """Where ufw is switched on; None where it is not."""
-    found = _setting(snapshot, "ENABLED")
+    found = _setting(snapshot.content, "ENABLED")
     return found[1] if found[0] in ("yes", "YES") and snapshot.content(SWITCH) is not None else None
 
 
 def written_and_off(snapshot: Snapshot) -> tuple[Origin, Origin] | None:
     """Where ufw is switched off, and the first of the rules that somebody wrote for it; None where it is on or holds none."""
-    switch, origin = _setting(snapshot, "ENABLED")
+    switch, origin = _setting(snapshot.content, "ENABLED")
     if snapshot.content(SWITCH) is None or switch in ("yes", "YES"):
         return None
     for path in FILES[2::3]:
@@ -49,24 +53,30 @@ def written_and_off(snapshot: Snapshot) -> tuple[Origin, Origin] | None:
 
 def stored(snapshot: Snapshot) -> Rules:
     """What ufw loads at boot, when it is on."""
-    raws = {path: snapshot.content(path) for path in FILES}
-    tables = Tables(sets_of(snapshot, [raw or b"" for raw in raws.values()]))
-    for path in SCRIPTS:
-        entry = snapshot.resolve(path).entry
-        if entry is not None and entry.kind is Kind.FILE and entry.mode & 0o111:
-            tables.gaps.append(Gap(AREA, "ufw runs this script besides, and it may change any rule", Origin(path)))
-    _family(snapshot, tables, "ip", "", raws)
-    six, origin = _setting(snapshot, "IPV6")
+    entries = {path: snapshot.resolve(path).entry for path in SCRIPTS}
+    ran = (path for path, each in entries.items() if each is not None and each.kind is Kind.FILE and each.mode & 0o111)
+    read = (*FILES, DEFAULTS, SWITCH, *SET_FILES)
+    return _stored(tuple((path, snapshot.content(path)) for path in read), tuple(ran))
+
+
+@lru_cache(maxsize=MOST_KEPT)
+def _stored(held: tuple[tuple[str, bytes | None], ...], scripts: tuple[str, ...]) -> Rules:
+    contents = dict(held)
+    tables = Tables(sets_of(contents, [contents[path] or b"" for path in FILES]))
+    because = "ufw runs this script besides, and it may change any rule"
+    tables.gaps += [Gap(AREA, because, Origin(path)) for path in scripts]
+    _family(contents, tables, "ip", "")
+    six, origin = _setting(contents.get, "IPV6")
     if six in ("yes", "YES"):
-        _family(snapshot, tables, "ip6", "6", raws)
+        _family(contents, tables, "ip6", "6")
     else:  # everything of IPv6 but the loopback is dropped
         text = "*filter\n:INPUT DROP [0:0]\n-A INPUT -i lo -j ACCEPT\nCOMMIT\n"
         tables.restore(text.encode(), DEFAULTS, "ip6", at=origin)
     return tables.done()
 
 
-def _family(snapshot: Snapshot, tables: Tables, family: str, six: str, raws: dict[str, bytes | None]) -> None:
-    policies = {side: _setting(snapshot, f"DEFAULT_{side.upper()}_POLICY") for side in HELD}
+def _family(contents: Contents, tables: Tables, family: str, six: str) -> None:
+    policies = {side: _setting(contents.get, f"DEFAULT_{side.upper()}_POLICY") for side in HELD}
     if policies["output"][0] == "":
         policies["output"] = ("ACCEPT", policies["output"][1])
     for policy, origin in policies.values():
@@ -90,7 +100,7 @@ def _family(snapshot: Snapshot, tables: Tables, family: str, six: str, raws: dic
         path = f"/etc/ufw/{part}{six}.rules"
         if part == "user":
             load([f":{name}-{user} - [0:0]" for user in USERS])
-        raw = raws[path]
+        raw = contents[path]
         if raw is None:
             tables.gaps.append(Gap(AREA, "this file of ufw was not collected, or is not there", Origin(path)))
         else:
@@ -112,11 +122,11 @@ def _of_policy(name: str, side: str, policy: str) -> list[str]:
     return out
 
 
-def _setting(snapshot: Snapshot, name: str) -> tuple[str, Origin]:
+def _setting(content: Callable[[str], bytes | None], name: str) -> tuple[str, Origin]:
     """A setting and where it stands: the switch's file is read after the defaults."""
     found = ("", Origin(DEFAULTS))
     for path in (DEFAULTS, SWITCH):
-        line = shell_vars.parse(snapshot.content(path) or b"").last(name)
+        line = shell_vars.parse(content(path) or b"").last(name)
         if line is not None:
             found = (line.value, Origin(path, line.number, 1))
     return found
