@@ -178,10 +178,22 @@ def test_no_row_is_narrowed_while_a_guest_behind_it_is_not_read(station: Station
     assert "0 rows to change" in told
 
 
-def test_a_table_in_csv_stops_no_other(station: Station) -> None:
+def test_a_table_in_csv_is_told_by_its_lines_and_had_as_it_should_be(station: Station) -> None:
     path = station.folder / "estate.yaml"
-    (station.folder / "hidden.csv").write_text("from,to,does\n192.168.40.0/25,2222,permit\n")
+    table = station.folder / "hidden.csv"
+    table.write_bytes(
+        b'from,to,does,"what, for"\r\n\r\n192.168.40.0/25,2222,permit,desks\r\n203.0.112.0/23,2222,permit,\r\n'
+    )
     path.write_text(path.read_text().replace("read: hidden.json", "read: hidden.csv"))
     told = station.run()
-    assert "is no JSON, so no rows are drafted for it. Have it exported as JSON." in told
+    assert "change line 4: from 203.0.113.0/24, was 203.0.112.0/23" in told
     assert "change row 1" in told
+    assert "there are 2 tables here; --network NAME picks one" in station.run("--format", "csv", code=2)
+    assert "is a table in JSON" in station.run("--network", "isle", "--format", "csv", code=4)
+    command = ["perimeter", str(path), "--network", "hidden", "--format", "csv"]
+    made = CliRunner().invoke(cli, command).stdout_bytes
+    assert made.startswith(
+        b'from,to,does,"what, for"\r\n192.168.40.128/25,2222,permit,\r\n192.168.40.0/25,2222,permit,desks\r\n203.0.113.0/24,'
+    )
+    table.write_bytes(made)
+    assert "as the grants want it" in station.run("--network", "hidden")

@@ -1,7 +1,7 @@
 """The filters outside of guests, changed as guests are: drafted from the grants, put at their service, read back, taken back.
 
-A perimeter whose table was read from a file is drafted only; one that names a `service` is changed there, while what is there
-is what was read, and the file and the day in the estate file follow.
+A perimeter whose table was read from a file is drafted only, and a table in CSV can be had as it should be; one that names a
+`service` is changed there, while what is there is what was read, and the file and the day in the estate file follow.
 """
 
 from __future__ import annotations
@@ -14,10 +14,10 @@ from pathlib import Path
 
 from nightlatch import api
 from nightlatch.draft import outside
-from nightlatch.draft.outside import Outside, Record
-from nightlatch.draft.steps import Left
-from nightlatch.estate import editing
+from nightlatch.draft.outside import Outside
+from nightlatch.estate import editing, perimeters
 from nightlatch.estate.model import Estate, NetworkSpec, Perimeter
+from nightlatch.estate.perimeters import Record
 from nightlatch.faults import PutBackError, RefusedError
 from nightlatch.readings import guest as readings
 from nightlatch.reason.access import Grant
@@ -26,7 +26,7 @@ from nightlatch.reason.paths import guest_access
 from nightlatch.transports import tables
 from nightlatch.transports.ssh import Client
 
-__all__ = ["Border", "Bordered", "border", "enact_border", "take_border", "undo_border"]
+__all__ = ["Border", "Bordered", "border", "changed_table", "enact_border", "take_border", "undo_border"]
 BY = "nightlatch"
 
 
@@ -79,11 +79,8 @@ def border(estate: Estate, at: datetime, networks: Sequence[str] = (), *, client
         for place, perimeter in enumerate(network.perimeters):
             if not perimeter.path:
                 claimed.append(network.name)
-            elif perimeter.path.endswith(".json"):
-                made.append(outside.outside(network, place, _file(perimeter), wishes, unknown))
             else:
-                left = Left(f"{perimeter.path} is no JSON, so no rows are drafted for it.", "have it exported as JSON")
-                made.append(Outside(network.name, place, perimeter, (), (), (left,)))
+                made.append(outside.outside(network, place, _held(perimeter), wishes, unknown))
     return Border(estate.name, at, tuple(made), tuple(dict.fromkeys(claimed)), tuple(unread))
 
 
@@ -93,8 +90,20 @@ def _behind(estate: Estate, network: NetworkSpec) -> set[str]:
     return sitting | {forward.guest for forward in network.forwards}
 
 
+def _held(perimeter: Perimeter) -> tuple[tuple[Record, int], ...]:
+    return perimeters.records(perimeter.path, Path(perimeter.path).read_bytes().decode("utf-8-sig"))
+
+
 def _file(perimeter: Perimeter) -> tuple[Record, ...]:
-    return tuple(json.loads(Path(perimeter.path).read_text("utf-8-sig")))
+    return tuple(record for record, _ in _held(perimeter))
+
+
+def changed_table(draft: Outside) -> str:
+    """The whole of a drafted table in CSV, for whoever keeps that filter. Raises RefusedError for one in JSON."""
+    path = Path(draft.perimeter.path)
+    if path.suffix == ".json":
+        raise RefusedError(f"{path.name} is a table in JSON; --format json has its rows, too")
+    return perimeters.as_csv(draft.rows, path.read_bytes().decode("utf-8-sig"))
 
 
 def enact_border(estate: Estate, draft: Outside, at: datetime) -> Bordered:

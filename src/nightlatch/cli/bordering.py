@@ -27,7 +27,7 @@ def register(cli: click.Group) -> None:
 @click.option(
     "--take", "act", flag_value="take", help="Read the tables from their services into the files, with today's date."
 )
-@formats()
+@formats("csv")
 @as_of
 @ssh_config
 def perimeter(
@@ -35,8 +35,8 @@ def perimeter(
 ) -> None:  # fmt: skip
     """What the filters outside of guests should let in, row by row: rows that grants lack, and rows that let in more.
 
-    SOURCE is an estate file whose networks have a perimeter that was read from a table in JSON. Where the perimeter names
-    a service, --enact changes it there.
+    SOURCE is an estate file whose networks have a perimeter that was read from a table. Where the perimeter names a
+    service, --enact changes it there; --format csv prints a table in CSV as it should be.
     """
     with faults():
         from nightlatch import bordering
@@ -67,6 +67,10 @@ def perimeter(
                 sheet.wrapped(f"To take it back: nightlatch perimeter {source} --undo")
         elif form == "json":
             click.echo(machine.dumps(bordered.document(result)))
+        elif form == "csv":
+            if len(result.drafts) != 1:
+                raise click.UsageError(f"there are {len(result.drafts)} tables here; --network NAME picks one")
+            click.echo(bordering.changed_table(result.drafts[0]), nl=False)
         else:
             bordered.text(sheet, result, str(source))
     raise SystemExit(3 if result.unread else 0)

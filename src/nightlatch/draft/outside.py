@@ -6,11 +6,12 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from nightlatch.draft.steps import Left
 from nightlatch.estate import perimeters
 from nightlatch.estate.model import Estate, NetworkSpec, Perimeter, PerimeterRow
+from nightlatch.estate.perimeters import Record
 from nightlatch.faults import RefusedError
 from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
 from nightlatch.net.ports import PortSet
@@ -19,7 +20,6 @@ from nightlatch.reason.arriving import single, subnets
 from nightlatch.reason.filtering import Flow, passed
 from nightlatch.reason.perimeter import rules_of
 
-Record = dict[str, object]
 MOST_PREFIXES = 64
 
 
@@ -36,12 +36,14 @@ class Wanted:
 
 @dataclass(frozen=True, slots=True)
 class RowChange:
-    """One row added (`before` is None), changed, or taken away (`after` is None); `number` is its place in the table, from 1."""
+    """One row added (`before` is None), changed, or taken away (`after` is None); `number` is its place in the table, from 1,
+    `line` the one of its file where that is CSV."""
 
     number: int
     before: Record | None
     after: Record | None
     why: str
+    line: int = 0
 
 
 @dataclass(frozen=True)
@@ -83,11 +85,15 @@ def _of_family(ends: AddressSet) -> AddressSet:
 
 
 def outside(
-    network: NetworkSpec, place: int, records: Sequence[Record], those: Sequence[Wanted], unread: Sequence[str] = ()
+    network: NetworkSpec, place: int, held: Sequence[tuple[Record, int]], those: Sequence[Wanted], unread: Sequence[str] = ()
 ) -> Outside:  # fmt: skip
-    """The draft for one table whose rows are `records`. Where guests behind it were not read, no row is narrowed: it may be for
-    them. Raises RefusedError where the changed table would not do it."""
-    perimeter = network.perimeters[place]
+    """The draft for one table that holds these rows (with their lines in CSV). Where guests behind it were not read, no row is
+    narrowed: it may be for them. Raises RefusedError where the changed table would not do it."""
+    records = [record for record, _ in held]
+    given = network.perimeters[place]
+    perimeter = replace(
+        given, rows=perimeters.parse(given.path, json.dumps(records), given.columns)
+    )  # rows by their place
     columns = dict(perimeter.columns)
     narrowed, left = _narrowed(perimeter, records, those)
     if unread and narrowed:
@@ -118,7 +124,8 @@ def outside(
         for number, change in enumerate(added):
             if change.after is not None:
                 change.after[columns["priority"]] = first - len(added) + number
-    made = Outside(perimeter.network, place, perimeter, (*added, *narrowed.values()), tuple(rows), tuple(left))
+    changed = [replace(each, line=held[each.number - 1][1]) for each in narrowed.values()]
+    made = Outside(perimeter.network, place, perimeter, (*added, *changed), tuple(rows), tuple(left))
     _prove(network, made, those, unmet)
     return made
 

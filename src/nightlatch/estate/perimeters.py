@@ -10,7 +10,7 @@ import csv
 import io
 import json
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TypeVar
@@ -36,6 +36,7 @@ OUTWARD = ("out", "outbound", "egress", "outward", "outgoing")
 ALL = ("", "any", "all", "*", "0-65535")
 TRANSPORTS = {"6": "tcp", "17": "udp", "tcp": "tcp", "udp": "udp"}
 T = TypeVar("T")
+Record = dict[str, object]
 SERVICE = re.compile(r"http://(127\.0\.0\.1|\[::1\]|localhost):[1-9][0-9]{1,4}/tables/[a-z][a-z0-9-]{0,63}")
 _PARTS = re.compile(r"[^\s,;]+")
 
@@ -89,6 +90,31 @@ def _service(source: Source, node: Node, name: str) -> str:
     if text and not name.endswith(".json"):
         source.fault(node, f"{name} is no JSON, and a service's table is", "read: FILE.json")
     return text
+
+
+def records(name: str, text: str) -> tuple[tuple[Record, int], ...]:
+    """The rows of a table that was read, as they stand, each with its line in CSV; 0 in JSON."""
+    if name.endswith(".json"):
+        return tuple((each, 0) for each in json.loads(text))
+    table = csv.reader(io.StringIO(text, newline=""), strict=True)
+    head = [each.strip() for each in next(table, [])]
+    out: list[tuple[Record, int]] = []
+    line = table.line_num + 1
+    for fields in table:
+        if any(field.strip() for field in fields):
+            out.append((dict(zip(head, fields, strict=True)), line))
+        line = table.line_num + 1
+    return tuple(out)
+
+
+def as_csv(rows: Sequence[Record], like: str) -> str:
+    """Rows as a table in CSV, with the line ends of another."""
+    made = io.StringIO(newline="")
+    names = list(dict.fromkeys(name for row in rows for name in row))
+    writer = csv.DictWriter(made, names, lineterminator="\r\n" if "\r\n" in like else "\n")
+    writer.writeheader()
+    writer.writerows(rows)
+    return made.getvalue()
 
 
 def parse(name: str, text: str, columns: tuple[tuple[str, str], ...]) -> tuple[PerimeterRow, ...]:

@@ -58,11 +58,16 @@ def _verb(change: RowChange) -> str:
 def _row(change: RowChange) -> str:
     before, after = change.before or {}, change.after or {}
     if change.before is None or change.after is None:
-        return ", ".join(f"{key} {_said(value)}" for key, value in (after or before).items() if value not in ("", None))
+        said = ", ".join(f"{key} {_said(value)}" for key, value in (after or before).items() if value not in ("", None))
+        return said if change.before is None or not change.line else f"line {change.line}: {said}"
     changed = [key for key in after if before.get(key) != after[key]]
-    return f"row {change.number}: " + ", ".join(
+    return f"{_place(change)}: " + ", ".join(
         f"{key} {_said(after[key])}, was {_said(before.get(key))}" for key in changed
     )
+
+
+def _place(change: RowChange) -> str:
+    return f"line {change.line}" if change.line else f"row {change.number}"
 
 
 def _said(value: object) -> str:
@@ -86,7 +91,8 @@ def document(result: Border) -> dict[str, Any]:
         "format": "nightlatch/perimeter/1", "estate": result.estate, "at": result.at.isoformat(),
         "tables": [
             {"network": each.network, "file": each.perimeter.path, "service": each.perimeter.service,
-             "changes": [{"row": c.number, "before": c.before, "after": c.after, "because": c.why} for c in each.changes],
+             "changes": [{"row": c.number, "line": c.line, "before": c.before, "after": c.after, "because": c.why}
+                         for c in each.changes],
              "rows": list(each.rows), "left": [{"text": left.text, "hand": left.hand} for left in each.left]}
             for each in result.drafts
         ],
