@@ -21,13 +21,7 @@ from nightlatch.cli.options import (
 )
 
 
-def register(cli: click.Group) -> None:
-    """Add these commands to the group."""
-    for command in (addresses, find):
-        cli.add_command(command)
-
-
-@click.command(short_help="Who has which address, what collides, what is free, which to dial.")
+@click.command()
 @click.argument("source", default="estate.yaml")
 @on_guests
 @click.option(
@@ -91,7 +85,7 @@ def _single(
         address_book.interfaces(page.Page(page.console()), result)
 
 
-@click.command(short_help="Where is a guest now? By name or hardware address.")
+@click.command()
 @click.argument("what", metavar="GUEST|HARDWARE-ADDRESS")
 @click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
 @click.option("--leases", multiple=True, type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",

@@ -14,13 +14,7 @@ if TYPE_CHECKING:
     from nightlatch.describing import Described
 
 
-def register(cli: click.Group) -> None:
-    """Add these commands to the group."""
-    for command in (new, schema):
-        cli.add_command(command)
-
-
-@click.command(short_help="Write an estate file to start from, empty or from guests.")
+@click.command()
 @click.argument("path", type=click.Path(path_type=Path), default=Path("estate.yaml"))
 @click.option("--from", "sources", multiple=True, metavar="TARGET",
               help="Describe what this guest grants today; may be given several times.")  # fmt: skip
@@ -78,7 +72,7 @@ def _told(done: Described) -> None:
     sheet.line((f"Next: take out what nobody needs, then nightlatch audit {done.path}", "next"))
 
 
-@click.command(short_help="The JSON Schema of the estate file, for editors.")
+@click.command()
 def schema() -> None:
     """Print the JSON Schema of the estate file, by which editors complete and check it while it is written."""
     with faults():
@@ -86,3 +80,32 @@ def schema() -> None:
         from nightlatch.report import machine
 
         click.echo(machine.dumps(made.schema()))
+
+
+@click.command()
+@click.option("--live", is_flag=True, help="On four guests that really run, in namespaces of their own (as root).")
+@click.option(
+    "--leave",
+    is_flag=True,
+    help="Keep the work folder, or with --live the running guests until Enter; say what to try next.",
+)
+@click.option("--folder", type=click.Path(path_type=Path), help="Where to put it (a new folder), with --leave.")
+@click.option(
+    "--outer",
+    type=click.Path(path_type=Path, exists=True, file_okay=False),
+    help="Tell nothing; keep the tables of this folder as a filter outside of guests would, on loopback, until Ctrl-C.",
+)
+@click.option("--port", type=click.IntRange(1, 65535), default=8056, help="Where --outer listens (8056).")
+def demo(live: bool, leave: bool, folder: Path | None, outer: Path | None, port: int) -> None:
+    """Tell the whole loop as a story, on the tide-gauge station Skerry Point."""
+    with faults(
+        "ended; what was put there is kept" if outer is not None else "interrupted; nothing was left half done"
+    ):
+        if outer is not None:
+            from nightlatch.demo.table_service import serve
+
+            click.echo(f"The tables of {outer} are at http://127.0.0.1:{port}/tables/NAME. Ctrl-C ends it.")
+            serve(outer, port)
+        from nightlatch import tell_demo
+
+        tell_demo(leave=leave, folder=folder, live=live)

@@ -10,12 +10,7 @@ import click
 from nightlatch.cli.options import as_of, client_of, estate_of, faults, formats, now, ssh_config
 
 
-def register(cli: click.Group) -> None:
-    """Add the command to the group."""
-    cli.add_command(perimeter)
-
-
-@click.command(short_help="What the filters outside of guests should let in, row by row.")
+@click.command()
 @click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
 @click.option(
     "--network", "networks", metavar="NAME", multiple=True, help="Only this network (several times for several)."

@@ -17,12 +17,6 @@ if TYPE_CHECKING:
     from nightlatch.transports.ssh import Client
 
 
-def register(cli: click.Group) -> None:
-    """Add these commands to the group."""
-    for command in (draft, enact, keep, undo, pending):
-        cli.add_command(command)
-
-
 def _latch_bounds() -> tuple[int, int]:
     from nightlatch.changing import LONGEST, SHORTEST
 
@@ -34,7 +28,7 @@ latch_time = click.option("--for", "seconds", type=ON_THE_LATCH, default="5m", m
                           help="How long a live guest waits before it takes the change back (5m).")  # fmt: skip
 
 
-@click.command(short_help="The fewest changes that close the differences, proved.")
+@click.command()
 @click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
 @on_guests
 @click.option("--script", is_flag=True, help="Print one guest's change as a script for its console.")
@@ -143,7 +137,7 @@ def _show_next(proved: list[Any], estate: Estate, source: Path) -> None:
         sheet.line((f"Next: nightlatch draft {source} --on {name} --script", "next"), "   to be run at its console")
 
 
-@click.command(short_help="Prove again, show the difference, apply it on the latch.")
+@click.command()
 @click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
 @on_guests
 @click.option("--dry-run", is_flag=True, help="Show what would be done, and in which order; do nothing.")
@@ -246,7 +240,7 @@ def _ask(question: str) -> None:
         raise SystemExit(0)
 
 
-@click.command(short_help="Keep what is on the latch of a live guest.")
+@click.command()
 @click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
 @on_guests
 @click.option("--change", default="", help="Only this change.")
@@ -272,7 +266,7 @@ def keep(source: Path, guests: tuple[str, ...], change: str, config: Path | None
             latched(sheet, changing.keep(estate, name, change, client=client), str(source))
 
 
-@click.command(short_help="What is on the latch where, since when, for how long.")
+@click.command()
 @click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
 @on_guests
 @form_of
@@ -293,7 +287,7 @@ def pending(source: Path, guests: tuple[str, ...], form: str, config: Path | Non
     raise SystemExit(code)
 
 
-@click.command(short_help="Take a change back: every byte, mode and owner.")
+@click.command()
 @click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
 @on_guests
 @click.option("--change", default="", help="This change, not the newest.")

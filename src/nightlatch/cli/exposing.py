@@ -10,12 +10,7 @@ import click
 from nightlatch.cli.options import as_of, client_of, estate_of, faults, formats, is_estate, now, on_guests, ssh_config
 
 
-def register(cli: click.Group) -> None:
-    """Add the command to the group."""
-    cli.add_command(exposure)
-
-
-@click.command(short_help="Who gets through to which port of which guest, and by which rule.")
+@click.command()
 @click.argument("source", default="estate.yaml")
 @on_guests
 @click.option(

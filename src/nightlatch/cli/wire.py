@@ -32,13 +32,7 @@ MOST_ANSWERS = 8
 WAIT = Duration("a guest can be waited for", lambda: (0, 6 * 3600))
 
 
-def register(cli: click.Group) -> None:
-    """Add these commands to the group."""
-    for command in (meet, reach):
-        cli.add_command(command)
-
-
-@click.command(short_help="Try granted ways in on the wire, from here.")
+@click.command()
 @click.argument("source", default="estate.yaml")
 @on_guests
 @click.option("--who", multiple=True, metavar="NAME", help="Only what lets in this person, robot or account.")
@@ -108,7 +102,7 @@ def _single(source: str, form: str) -> int:
     return 3 if look.failed is not None else 0
 
 
-@click.command(short_help="First contact: compare a guest's host keys and pin them.")
+@click.command()
 @click.argument("guest")
 @click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
 @click.option(
