@@ -25,6 +25,7 @@ from nightlatch.lab.inside import Inside
 from nightlatch.lab.labs import Lab
 from nightlatch.lab.machine import Guest, environment
 from nightlatch.lab.tools import run
+from nightlatch.readings import service
 from nightlatch.transports import live
 from nightlatch.transports.bounded import Bounds, Follow
 from nightlatch.transports.folder import Folder
@@ -249,6 +250,26 @@ def test_every_shell_and_userland_reads_the_same(odd: Station) -> None:
         skipped = ("/run", *laid_over)  # its own, not to be seen from outside
         wrong = {p for p in {**expected, **found} if expected.get(p) != found.get(p) and not p.startswith(skipped)}
         assert not wrong, (name, sorted(wrong)[:5], [(expected.get(p), found.get(p)) for p in sorted(wrong)[:2]])
+
+
+def test_a_service_manager_of_before_251_is_asked_in_its_own_words(odd: Station) -> None:
+    """It knows no times in seconds, and would show nothing (NEWS of systemd 251)."""
+    guest = odd.lab.guests["gauge"]
+    guest.inside("systemctl", "reload", "ssh")
+    now = service.read(live.survey(Inside(guest)))
+    older = guest.root / "usr/local/sbin/systemctl"
+    older.write_text(
+        '#!/bin/sh\ncase $* in *--timestamp=unix*) echo "Failed to parse timestamp style" >&2; exit 1 ;; esac\n'
+        'exec /usr/bin/systemctl "$@"\n'
+    )
+    older.chmod(0o755)
+    try:
+        assert service.read(live.survey(Inside(guest))).units == now.units
+    finally:
+        older.unlink()
+    ssh = now.units["ssh.service"]
+    assert ssh.started > 0
+    assert ssh.reloaded > 0
 
 
 NASTY = {

@@ -223,6 +223,8 @@ nl_shown() { # what the service manager has loaded, and the slices above: of tho
     TZ=UTC0
     export TZ
     shown=$(systemctl show --no-pager --timestamp=unix -p "$properties" -- $units system.slice -.slice)
+    # Before systemd 251 there is no such form of times, and nothing is shown.
+    [ -n "$shown" ] || shown=$(systemctl show --no-pager -p "$properties" -- $units system.slice -.slice)
     printf '%s\n' "$shown"
     above=$(printf '%s\n' "$shown" | awk '/^Slice=./ && !/=(system|-)\.slice$/ && n++ < 8 {
         sub("^Slice=", ""); for (; $0 ~ /-/; sub("-[^-]*$", ".slice")) print; print }')

@@ -202,7 +202,7 @@ def _number(text: str | None) -> int:
 
 def _time(text: str | None) -> int:
     found = re.fullmatch(r"@?([0-9]{1,12})", text or "")
-    return int(found[1]) if found else 0
+    return int(found[1]) if found else _calendar(text or "")
 
 
 def _reload(text: str) -> int:
@@ -210,12 +210,12 @@ def _reload(text: str) -> int:
     found = re.search(r"stop_time=\[@?([0-9]{1,12})", text)
     if found:
         return int(found[1])
-    return _calendar(text)
+    return _calendar(text.partition("stop_time=")[2].strip("[ "))
 
 
 def _calendar(text: str) -> int:
-    """The same where it is told as a date in UTC: stop_time=[Wed 2026-11-25 04:33:13 UTC]."""
-    found = re.search(r"stop_time=\[\w{3} (\d{4})-(\d\d)-(\d\d) (\d\d):(\d\d):(\d\d) UTC\]", text)
+    """The same where it is told as a date in UTC, as before systemd 251: Wed 2026-11-25 04:33:13 UTC."""
+    found = re.match(r"\w{3} (\d{4})-(\d\d)-(\d\d) (\d\d):(\d\d):(\d\d) UTC\b", text)
     if not found:
         return 0
     year, month, day, hour, minute, second = (int(part) for part in found.groups())
