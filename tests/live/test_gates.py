@@ -15,7 +15,7 @@ from nightlatch import api, changing, undoing
 from nightlatch.changing import Latched
 from nightlatch.draft.plan import Draft
 from nightlatch.estate.load import load
-from nightlatch.faults import PutBackError
+from nightlatch.faults import PutBackError, RefusedError
 from nightlatch.lab.machine import Guest, Node
 from tests.guests import NFT
 from tests.live.station import Station
@@ -49,6 +49,7 @@ HOLES = {
     },
     "ufw": {}, "firewalld": {},
 }  # fmt: skip
+HOLES["older-iptables"] = HOLES["iptables"]
 RESTORING = "[Unit]\nDefaultDependencies=no\nBefore=network-pre.target\n[Service]\nType=oneshot\nRemainAfterExit=yes\nExecStart=sh -c 'iptables-restore </etc/iptables/rules.v4; ip6tables-restore </etc/iptables/rules.v6'\n"
 # What stands in the way of joon, who is granted to come from the field.
 BLOCKS = {
@@ -57,6 +58,7 @@ BLOCKS = {
     "ufw": "ufw prepend deny from 203.0.113.0/24 to any port 22 proto tcp",
     "firewalld": "for p in '' --permanent; do firewall-cmd $p --add-rich-rule='rule family=ipv4 source address=203.0.113.0/24 drop'; done",
 }
+BLOCKS["older-iptables"] = BLOCKS["iptables"]
 MANAGERS = tuple(HOLES)
 
 
@@ -75,7 +77,11 @@ def made(station: Station, manager: str, name: str, address: str) -> Guest:
         image.write(path, text)
     if manager == "nftables":
         image.link("/etc/systemd/system/sysinit.target.wants/nftables.service", "/lib/systemd/system/nftables.service")
-    if manager == "iptables":
+    if manager == "older-iptables":
+        for name in ("iptables", "iptables-restore", "iptables-save"):
+            for six in (name, name.replace("ip", "ip6", 1)):
+                image.link(f"/etc/alternatives/{six}", f"/usr/sbin/{six.replace('tables', 'tables-legacy', 1)}")
+    if manager.endswith("iptables"):
         image.write("/etc/systemd/system/netfilter-persistent.service", RESTORING)
         image.link(f"{STARTED}/netfilter-persistent.service", "/etc/systemd/system/netfilter-persistent.service")
     if manager == "firewalld":
@@ -263,3 +269,30 @@ def test_a_power_cut_on_the_latch(station: Station, boat: Node, stranger: Node, 
     until_ready(guest, manager)
     assert Callers(station, guest, boat, stranger).look()[2:] == (True, True)
     assert "nightlatch" not in guest.inside("nft", "list", "ruleset")
+
+
+def test_a_change_that_opened_the_own_door_further_is_taken_back(station: Station) -> None:
+    """The door gets as narrow again as it was; from where we come it stays open."""
+    guest = made(station, "nftables", "shoal", "192.168.56.61")
+    half = NFT.format(rule="ip saddr { 192.168.40.0/25, 203.0.113.0/24 } tcp dport 22 accept")
+    guest.inside("sh", "-c", "cat >/etc/nftables.conf && nft -f /etc/nftables.conf", stdin=half)
+    path = stated(station, "shoal")
+    before, rules = guest.files("/etc"), guest.inside("nft", "list", "ruleset")
+    assert enact(station, path, "shoal").outcome == "kept"
+    assert guest.inside("nft", "list", "ruleset") != rules
+    with station.client() as client:
+        assert undoing.undo(load(path), "shoal", client=client).outcome == "put back"
+    assert guest.files("/etc") == before
+    assert guest.inside("nft", "list", "ruleset") == rules
+    narrower = half.replace("192.168.40.0/25, ", "")
+    assert enact(station, path, "shoal").outcome == "kept"
+    guest.inside(
+        "sh",
+        "-c",
+        "nft flush ruleset; cat >/etc/nftables.conf; echo 'include \"/etc/nightlatch.nft\"' >>/etc/nftables.conf; nft -f /etc/nftables.conf",
+        stdin=narrower,
+    )
+    with station.client() as client, pytest.raises(RefusedError, match="would shut the door"):
+        undoing.undo(load(path), "shoal", client=client)
+    guest.close()
+    del station.lab.guests["shoal"]

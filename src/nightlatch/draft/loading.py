@@ -18,6 +18,7 @@ from nightlatch.readings import firewalld, iptables, ufw
 from nightlatch.readings import firewalld_words as words
 
 TABLES = {"ip": "tables", "ip6": "tables6"}
+OLDER = {"ip": "older", "ip6": "older6"}  # where iptables is the older one
 SAVED = dict((*iptables.DEBIAN, *iptables.RPM))
 USERS = {path: "ip6" if path.endswith("user6.rules") else "ip" for path in ufw.FILES if "/user" in path}
 ZONES = f"{firewalld.OWN}/zones/"
@@ -40,15 +41,16 @@ def reloaded(before: Snapshot, after: Snapshot, path: str) -> Snapshot:
     if "rules" not in after.listings:
         return after
     raw, was = after.content(path) or b"", before.content(path) or b""
+    tables = OLDER if after.facts.get("iptables") == "older" else TABLES
     match manager(path):
         case "nftables":
             changed = _nftables(after.listings["rules"], raw)
             return _listing(after, {"rules": changed})
         case "iptables":
-            name = TABLES[SAVED[path]]
+            name = tables[SAVED[path]]
             return _listing(after, {name: _iptables(after.listings.get(name, EMPTY), raw)})
         case "ufw":
-            name = TABLES[USERS[path]]
+            name = tables[USERS[path]]
             return _listing(after, {name: _ufw(after.listings.get(name, EMPTY), raw, USERS[path])})
         case "firewalld":
             zone = path.rpartition("/")[2][:-4]

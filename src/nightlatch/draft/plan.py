@@ -21,7 +21,8 @@ from nightlatch.draft.steps import AnyStep, Left, SetRules, StepError, apply_all
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import RefusedError
-from nightlatch.net.addresses import NO_ADDRESS
+from nightlatch.net.addresses import NO_ADDRESS, prefix
+from nightlatch.net.literal import address_or_none
 from nightlatch.readings import guest as readings
 from nightlatch.reason.access import COMMON, Gives, Grant, GrantKind, Sources, joined, without
 from nightlatch.reason.differences import Missing, Surplus, covers, missing, surplus
@@ -247,16 +248,29 @@ def door(access: GuestAccess, grants: Iterable[Grant]) -> Sources:
     return joined(p.callers.perhaps for p in serving)
 
 
-def door_shrunk(desk: Desk, before: State, after: State) -> bool:
-    """Whether the own door or an emergency account is open from fewer places than before, among those it states."""
+def door_shrunk(desk: Desk, before: State, after: State, draft: Draft | None = None) -> bool:
+    """Whether the own door or an emergency account is open from fewer places than before, among those it states. A `draft` that
+    takes a change back may make it as narrow again as it was; only from where we come it stays open."""
+    here = _in_use(desk, before) if draft is not None and draft.returns else None
     for grant in desk.grants:
         if grant.kind is not GrantKind.GRANT and without(door(before.access, [grant]), door(after.access, [grant])):
             wanted = joined([grant.callers.perhaps])
             lost = without(door(before.access, [grant]), door(after.access, [grant]))
             # What the grant itself does not state may go.
-            if without(lost, without(lost, wanted)):
+            lost = without(lost, without(lost, wanted))
+            if without(lost, without(lost, here)) if here is not None else lost:
                 return True
     return False
+
+
+def _in_use(desk: Desk, before: State) -> Sources | None:
+    """The one address from which the own door is used just now; None where it is not known to be open from there."""
+    address = address_or_none(desk.start.facts.get("came_from", "").partition("%")[0])
+    own = [grant for grant in desk.grants if grant.kind is GrantKind.OWN_DOOR]
+    if address is None or not own:
+        return None
+    here = {COMMON: prefix(address.version, int(address), 32 if address.version == 4 else 128)}
+    return None if without(here, door(before.access, own)) else here
 
 
 def prove(estate: Estate, draft: Draft, snapshot: Snapshot, at: datetime) -> ProvedDraft:
@@ -282,7 +296,7 @@ def prove(estate: Estate, draft: Draft, snapshot: Snapshot, at: datetime) -> Pro
         if state.access.effective.refusal is not None and before.access.effective.refusal is None:
             because = state.access.effective.refusal.because
             raise RefusedError(f'{draft.guest}: after the step "{step}" sshd would not start: {because}')
-        if door_shrunk(desk, before, state):
+        if door_shrunk(desk, before, state, draft):
             raise RefusedError(
                 f'{draft.guest}: the step "{step}" would shut the door that Nightlatch comes in by, or an emergency account'
             )

@@ -73,7 +73,7 @@ def broken(estate: Estate, proved: ProvedDraft, now: Snapshot, at: datetime) -> 
     before, state = work.state(proved.before), work.state(now)
     if state.access.effective.refusal is not None:
         out.append(f"sshd would not start again: {state.access.effective.refusal.because}")
-    if door_shrunk(work, before, state):
+    if door_shrunk(work, before, state, proved.draft):
         out.append("the door that Nightlatch comes in by, or an emergency account, is narrower than before")
     known = {entry.text for entry in proved.draft.left}
     if not proved.draft.returns:

@@ -42,7 +42,11 @@ nl_facts() {
     [ -e /sys/fs/cgroup/cgroup.controllers ] && groups=unified || groups=other
     printf ' %s\n' "uid $(id -u)" "uptime $up" "boot $boot" "clock $(date +%s)" "init $init" "groups $groups" "host $host" \
         "connection $connection" \
-        "legacy $older" "legacy6 $older6" "nft $(nl_nft)"
+        "legacy $older" "legacy6 $older6" "nft $(nl_nft)" "iptables $(nl_iptables)"
+}
+nl_iptables() { # which one answers to the name, where tables of the older one are loaded
+    [ -n "$older$older6" ] || return 0
+    case $(iptables -V) in '') ;; *nf_tables*) echo newer ;; *) echo older ;; esac
 }
 nl_nft() { # whether the kernel's rules can be listed; "none" where it can't hold any: its part for them is not loaded, nor built in
     read -r release </proc/sys/kernel/osrelease
