@@ -260,9 +260,10 @@ class _Collector:
             if path.endswith((".service", ".socket", ".conf")) and "/systemd/" in path and entry.content:
                 for each in re.findall(rb"(?m)^Slice=\s*([A-Za-z0-9_.-]{1,200})\.slice\s*$", entry.content)[:8]:
                     parts = each.decode().split("-")[:8]
-                    for name in ("-".join(parts[:length]) for length in range(1, len(parts) + 1)):
-                        self.visit(f"{UNIT_TOPS[0]}/{name}.slice")
-                        self.folder(f"{UNIT_TOPS[0]}/{name}.slice.d")
+                    named = ("-".join(parts[:length]) for length in range(1, len(parts) + 1))
+                    for place in (f"{top}/{name}.slice" for name in named for top in UNIT_TOPS):
+                        self.visit(place)
+                        self.folder(f"{place}.d")
 
     def _configuration(self, mains: list[str]) -> list[tuple[str, str]]:
         """Follow every Include, whatever condition it stands under; the paths that any line names."""

@@ -39,8 +39,8 @@ def section(unit: str) -> str:
     return unit.rpartition(".")[2].capitalize()
 
 
-def slices_above(unit: str, named: str = "") -> tuple[str, ...]:
-    """The slices that hold a unit whose files name this one (systemd.resource-control(5), Slice=), the nearest first."""
+def slices_above(named: str = "") -> tuple[str, ...]:
+    """The slices that hold a unit whose files name this one, or none (systemd.resource-control(5), Slice=), the nearest first."""
     if named == ROOT:
         return (ROOT,)
     nearest = named if SLICE.fullmatch(named) else SYSTEM

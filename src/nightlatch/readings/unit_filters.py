@@ -59,7 +59,7 @@ def of_unit(snapshot: Snapshot, service: ServiceReading, name: str) -> Rules | N
     loaded = service.units.get(name)
     gaps: list[Gap] = []
     nearest = loaded.slice if loaded is not None and loaded.slice else unit_files.slice_of(snapshot, name)
-    units = (name, *unit_files.slices_above(name, nearest))
+    units = (name, *unit_files.slices_above(nearest))
     lists = _joined(_stored(snapshot, unit, gaps) for unit in units)
     asked = [service.units.get(unit) for unit in units]
     if loaded is not None and loaded.allows is not None:
