@@ -37,7 +37,9 @@ nl_facts() {
     read -r up rest </proc/uptime || up=
     read -r boot </proc/sys/kernel/random/boot_id || boot=
     read -r host </proc/sys/kernel/hostname || host=
-    older=$(tr '\n' ' ' </proc/net/ip_tables_names) older6=$(tr '\n' ' ' </proc/net/ip6_tables_names)
+    older='' older6=''
+    [ ! -r /proc/net/ip_tables_names ] || while read -r each; do older="$older$each "; done </proc/net/ip_tables_names
+    [ ! -r /proc/net/ip6_tables_names ] || while read -r each; do older6="$older6$each "; done </proc/net/ip6_tables_names
     [ -d /run/systemd/system ] && init=systemd || init=other
     [ -e /sys/fs/cgroup/cgroup.controllers ] && groups=unified || groups=other
     printf ' %s\n' "uid $(id -u)" "uptime $up" "boot $boot" "clock $(date +%s)" "init $init" "groups $groups" "host $host" \
@@ -230,8 +232,15 @@ nl_shown() { # what the service manager has loaded, and the slices above: of tho
     # Before systemd 251 there is no such form of times, and nothing is shown.
     [ -n "$shown" ] || shown=$(systemctl show --no-pager -p "$properties" -- $units system.slice -.slice)
     printf '%s\n' "$shown"
-    above=$(printf '%s\n' "$shown" | awk '/^Slice=./ && !/=(system|-)\.slice$/ && n++ < 8 {
-        sub("^Slice=", ""); for (; $0 ~ /-/; sub("-[^-]*$", ".slice")) print; print }')
+    above='' count=0
+    for each in $shown; do
+        case $each in Slice=?*) each=${each#Slice=} ;; *) continue ;; esac
+        [ "$each" != system.slice ] && [ "$each" != -.slice ] && [ $count -lt 8 ] || continue
+        count=$((count + 1)) above=$above$nl$each
+        while case $each in -*) false ;; *-*) true ;; *) false ;; esac; do
+            each=${each%-*}.slice above=$above$nl$each
+        done
+    done
     [ -z "$above" ] || { echo; systemctl show --no-pager -p "$properties" -- $above; }
 }
 nl_sockets() {
