@@ -10,7 +10,7 @@ from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.formats import dpkg_status, keys
 from nightlatch.formats import pam as pam_format
 from nightlatch.origin import Origin
-from nightlatch.readings import accounts, clock, filters, labels, network, service, sshd, sudo, units
+from nightlatch.readings import accounts, clock, filters, labels, network, release, service, sshd, sudo, units
 from nightlatch.readings.clock import ClockReading
 from nightlatch.readings.filters import FilterReading
 from nightlatch.readings.labels import PortLabels
@@ -89,9 +89,7 @@ class GuestReading:
     @property
     def families(self) -> tuple[str, ...]:
         """ID and the words of ID_LIKE, of os-release(5): what the system is, and what it takes after."""
-        content = self.snapshot.content("/etc/os-release") or self.snapshot.content("/usr/lib/os-release") or b""
-        found = (re.search(rb"(?m)^" + key + rb"=[\"']?([a-z0-9._ -]{1,80})", content) for key in (b"ID", b"ID_LIKE"))
-        return tuple(word for each in found if each for word in each[1].decode().split())
+        return release.families(self.snapshot)
 
     @property
     def main_path(self) -> str:
@@ -117,35 +115,20 @@ def read(snapshot: Snapshot) -> GuestReading:
         snapshot.guest,
         snapshot,
         installed,
-        _system(snapshot),
-        _release(snapshot),
+        release.system(snapshot),
+        release.version(snapshot),
         dpkg_status.version(status, "openssh-server"),
         accounts.read(snapshot),
         sshd.read(snapshot, main, counts) if installed else sshd.SshdReading(),
         sudo.read(snapshot),
         _pam(snapshot),
         _host_keys(snapshot),
-        filters.read(snapshot, running, wrapped=_system(snapshot) in DEBIAN_LIKE),
+        filters.read(snapshot, running, wrapped=release.system(snapshot) in DEBIAN_LIKE),
         running,
         counts,
         stored,
         main,
     )
-
-
-def _release(snapshot: Snapshot) -> str:
-    """VERSION_ID of os-release(5), empty where there is none."""
-    content = snapshot.content("/etc/os-release") or snapshot.content("/usr/lib/os-release") or b""
-    found = re.search(rb"(?m)^VERSION_ID=[\"']?([a-z0-9._-]{1,40})", content)
-    return found[1].decode() if found else ""
-
-
-def _system(snapshot: Snapshot) -> str:
-    content = snapshot.content("/etc/os-release") or snapshot.content("/usr/lib/os-release") or b""
-    found = re.search(rb"(?m)^ID=[\"']?([a-z0-9._-]{1,40})", content)
-    like = re.search(rb"(?m)^ID_LIKE=.*debian", content)
-    name = found[1].decode() if found else ""
-    return "debian-like" if like and name not in ("ubuntu", "raspbian", "linuxmint", "devuan") else name
 
 
 UNITS = ("/lib/systemd/system", "/usr/lib/systemd/system", "/etc/systemd/system")

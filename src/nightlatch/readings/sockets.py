@@ -11,8 +11,8 @@ import re
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.formats import sections
 from nightlatch.formats.sections import Dialect
+from nightlatch.readings.unit_files import TOPS
 
-TOPS = ("/etc/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")
 STREAM = re.compile(r"(?:(?:\[(?P<six>[0-9A-Fa-f:.]+)\]|(?P<four>[0-9.]+)):)?(?P<port>[0-9]{1,5})")
 
 Listens = tuple[tuple[str, int], ...]

@@ -14,7 +14,8 @@ from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.formats import sections
 from nightlatch.formats.sections import Dialect
 
-TOPS = ("/etc/systemd/system.control", "/etc/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")
+TOPS = ("/etc/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")
+WITH_SET = ("/etc/systemd/system.control", *TOPS)  # what `systemctl set-property` wrote comes first
 SECOND_NAMES = {"ssh": "sshd", "sshd": "ssh"}
 ROOT, SYSTEM = "-.slice", "system.slice"
 SLICE = re.compile(r"[A-Za-z0-9_.:\\]{1,60}(?:-[A-Za-z0-9_.:\\]{1,60}){0,7}\.slice")
@@ -25,7 +26,7 @@ def files_of(snapshot: Snapshot, unit: str) -> tuple[str, ...]:
     main = next((f"{top}/{unit}" for top in TOPS if snapshot.content(f"{top}/{unit}") is not None), "")
     found: dict[str, str] = {}
     for name in _named(snapshot, unit):
-        for top in TOPS:
+        for top in WITH_SET:
             folder = f"{top}/{name}.d"
             for child in snapshot.children(folder):
                 if child.endswith(".conf"):

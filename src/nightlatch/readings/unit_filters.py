@@ -7,7 +7,6 @@ running guest what is loaded counts, with the lines of its files where they say 
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator, Sequence
 
 from nightlatch.evidence.snapshot import Snapshot
@@ -16,7 +15,7 @@ from nightlatch.formats.sections import Dialect
 from nightlatch.net.addresses import EVERY_ADDRESS, LOOPBACK, AddressSet, prefix, union
 from nightlatch.net.literal import AddressError, parse_address, parse_network
 from nightlatch.origin import Origin
-from nightlatch.readings import unit_files
+from nightlatch.readings import release, unit_files
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.rules import Chain, Does, Match, Rule, Rules
 from nightlatch.readings.service import ServiceReading, Unit
@@ -123,11 +122,8 @@ def _is_apart(snapshot: Snapshot) -> bool:
     """Whether the guest's control groups may not be in one tree; of a folder its release tells what is usual there."""
     if snapshot.is_live:
         return snapshot.facts.get("groups") == "other"
-    content = snapshot.content("/etc/os-release") or snapshot.content("/usr/lib/os-release") or b""
-    named = {key: value.strip(b"\"'").decode("ascii", "replace")
-             for key, value in re.findall(rb"(?m)^(ID|VERSION_ID)=(.{1,40})$", content)}  # fmt: skip
-    release = named.get(b"VERSION_ID", "").partition(".")[0]
-    return release.isascii() and release.isdigit() and int(release) <= APART.get(named.get(b"ID", ""), -1)
+    number = release.version(snapshot).partition(".")[0]
+    return number.isdigit() and int(number) <= APART.get(release.system(snapshot), -1)
 
 
 def _addresses(word: str) -> AddressSet | None:

@@ -11,8 +11,8 @@ from dataclasses import dataclass
 from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.origin import Origin
 from nightlatch.readings.service import ServiceReading, Unit
+from nightlatch.readings.unit_files import TOPS
 
-TOPS = ("/etc/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")
 TARGETS = ("multi-user", "sockets", "sysinit", "timers", "network-online", "graphical", "default")
 STARTED = ("enabled", "enabled-runtime", "alias")
 MASKED = ("masked", "masked-runtime")
