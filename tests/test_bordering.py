@@ -13,6 +13,7 @@ from click.testing import CliRunner, Result
 
 from nightlatch.cli.main import cli
 from nightlatch.demo.table_service import Tables, server
+from nightlatch.estate import perimeters
 from nightlatch.estate.load import load
 from nightlatch.faults import EstateError
 from tests.guests import Guest, pub
@@ -195,5 +196,6 @@ def test_a_table_in_csv_is_told_by_its_lines_and_had_as_it_should_be(station: St
     assert made.startswith(
         b'from,to,does,"what, for"\r\n192.168.40.128/25,2222,permit,\r\n192.168.40.0/25,2222,permit,desks\r\n203.0.113.0/24,'
     )
+    assert perimeters.as_csv((), "from,to\r\n1,2\r\n") == "from,to\r\n", "an empty table keeps its heading"
     table.write_bytes(made)
     assert "as the grants want it" in station.run("--network", "hidden")

@@ -268,6 +268,7 @@ BROKEN = [
     ({DIRECT: "<direct>\n<passthrough ipv='ipv6'>-t nat -A INPUT -j own</passthrough></direct>"}, DIRECT, 2, 'no chain or target "own"'),
     ({DIRECT: "<direct>\n<rule/></direct>", "/etc/firewalld/firewalld.conf": "DefaultZone=station\nFirewallBackend=iptables\n"}, DIRECT, 2, "among its own ones"),
     ({DIRECT: "<direct>\n<rule>"}, DIRECT, 2, "firewalld can't read"),
+    ({DIRECT: f"<direct>\n<rule ipv='ipv4' table='filter' chain='INPUT'>-s {','.join(['192.0.2.1'] * 1001)} -j DROP</rule></direct>"}, DIRECT, 2, "more addresses"),
     ({**MANAGED, PROFILE: "[connection]\nzone=work\n"}, PROFILE, 2, "which interface this profile is for"),
     ({**MANAGED, PROFILE: "[connection]\ninterface-name=eth0\n", f"{PROFILE}2": "[connection]\ninterface-name=eth0\nzone=work\n"}, f"{PROFILE}2", 3, "which of two profiles for eth0"),
     ({**MANAGED, "/etc/firewalld/zones/work.xml": "<zone>\n<interface name='eth7'/></zone>"}, "/etc/firewalld/zones/work.xml", 2, "whether NetworkManager brings up eth7"),

@@ -91,7 +91,10 @@ def _behind(estate: Estate, network: NetworkSpec) -> set[str]:
 
 
 def _held(perimeter: Perimeter) -> tuple[tuple[Record, int], ...]:
-    return perimeters.records(perimeter.path, Path(perimeter.path).read_bytes().decode("utf-8-sig"))
+    try:
+        return perimeters.records(perimeter.path, Path(perimeter.path).read_bytes().decode("utf-8-sig"))
+    except ValueError as error:
+        raise RefusedError(f"{perimeter.path} was changed while it was read ({error}); run it again") from None
 
 
 def _file(perimeter: Perimeter) -> tuple[Record, ...]:
@@ -102,7 +105,9 @@ def changed_table(draft: Outside) -> str:
     """The whole of a drafted table in CSV, for whoever keeps that filter. Raises RefusedError for one in JSON."""
     path = Path(draft.perimeter.path)
     if path.suffix == ".json":
-        raise RefusedError(f"{path.name} is a table in JSON; --format json has its rows, too")
+        raise RefusedError(
+            f"{path.name} is a table in JSON, not in CSV; --format json prints its rows as they should be"
+        )
     return perimeters.as_csv(draft.rows, path.read_bytes().decode("utf-8-sig"))
 
 

@@ -41,6 +41,14 @@ SERVICE = re.compile(r"http://(127\.0\.0\.1|\[::1\]|localhost):[1-9][0-9]{1,4}/t
 _PARTS = re.compile(r"[^\s,;]+")
 
 
+class NoTable(ValueError):
+    """The text is no CSV; `line` is where that shows."""
+
+    def __init__(self, message: str, line: int) -> None:
+        super().__init__(message)
+        self.line = line
+
+
 def perimeters(
     source: Source, node: Node, network: str, places: Mapping[str, Place], folder: Path
 ) -> tuple[Perimeter, ...]:
@@ -96,21 +104,28 @@ def records(name: str, text: str) -> tuple[tuple[Record, int], ...]:
     """The rows of a table that was read, as they stand, each with its line in CSV; 0 in JSON."""
     if name.endswith(".json"):
         return tuple((each, 0) for each in json.loads(text))
+    (_, head), *rest = _lines(text)
+    return tuple((dict(zip(head, fields, strict=True)), line) for line, fields in rest)
+
+
+def _lines(text: str) -> Iterator[tuple[int, list[str]]]:
+    """The heading and the rows that hold something, each with the line that it begins in. Raises NoTable."""
     table = csv.reader(io.StringIO(text, newline=""), strict=True)
-    head = [each.strip() for each in next(table, [])]
-    out: list[tuple[Record, int]] = []
-    line = table.line_num + 1
-    for fields in table:
-        if any(field.strip() for field in fields):
-            out.append((dict(zip(head, fields, strict=True)), line))
+    try:
+        yield 1, [each.strip() for each in next(table, [])]
         line = table.line_num + 1
-    return tuple(out)
+        for fields in table:
+            if any(field.strip() for field in fields):
+                yield line, fields
+            line = table.line_num + 1
+    except csv.Error as error:
+        raise NoTable(str(error), max(1, table.line_num)) from None
 
 
 def as_csv(rows: Sequence[Record], like: str) -> str:
-    """Rows as a table in CSV, with the line ends of another."""
+    """Rows as a table in CSV, with the heading and the line ends of another."""
     made = io.StringIO(newline="")
-    names = list(dict.fromkeys(name for row in rows for name in row))
+    names = list(dict.fromkeys([*next(_lines(like))[1], *(name for row in rows for name in row)]))
     writer = csv.DictWriter(made, names, lineterminator="\r\n" if "\r\n" in like else "\n")
     writer.writeheader()
     writer.writerows(rows)
@@ -189,29 +204,23 @@ def _table(estate: Source, node: Node, path: Path, columns: Mapping[str, str]) -
 
 
 def _of_csv(source: Source, columns: Mapping[str, str]) -> Iterator[tuple[int, PerimeterRow]]:
-    table = csv.reader(io.StringIO(source.text, newline=""), strict=True)
     try:
-        head = [each.strip() for each in next(table, [])]
+        lines = _lines(source.text)
+        _, head = next(lines)
         if not _has_all(source, head, columns):
             return
-        line = table.line_num + 1
-        for number, fields in enumerate(table):
-            at, line = line, table.line_num + 1
+        for number, (at, fields) in enumerate(lines):
             if number >= MOST_ROWS:
                 source.fault(Node(at, 1), "the table has more rows than are read", f"at most {MOST_ROWS}")
                 return
-            if not any(field.strip() for field in fields):
-                continue
             if len(fields) != len(head):
                 source.fault(
                     Node(at, 1), f"{len(fields)} fields where the heading has {len(head)}", "one field for each column"
                 )
                 continue
             yield from _row(source, dict(zip(head, fields, strict=True)), columns, at)
-    except csv.Error as error:
-        source.fault(
-            Node(max(1, table.line_num), 1), f"this is no CSV: {error}", 'fields parted by commas, quoted with "'
-        )
+    except NoTable as error:
+        source.fault(Node(error.line, 1), f"this is no CSV: {error}", 'fields parted by commas, quoted with "')
 
 
 def _of_json(source: Source, columns: Mapping[str, str]) -> Iterator[tuple[int, PerimeterRow]]:

@@ -96,7 +96,11 @@ class _Direct:
             plain = chain.removesuffix("_direct")
             chain = plain if plain in BASES.get(table, ()) else chain
             place = 1 + sum(before <= _priority(each) for before in placed)
-            for words in _split(_words(each.text) or []):
+            many = _split(_words(each.text) or [])
+            if many is None:
+                self.leave(each, "lists more addresses than are read")
+                continue
+            for words in many:
                 self.rule(each, table, ["-I", chain, str(place), *words])
                 placed.append(_priority(each))
                 place += 1
@@ -128,20 +132,22 @@ def _priority(each: Element) -> int:
 def _words(text: str) -> list[str] | None:
     """The arguments as firewalld takes them apart, which is as a shell does; None where a quote has no end."""
     try:
-        return shlex.split(text)[:MOST]
+        return shlex.split(text)
     except ValueError:
         return None
 
 
-def _split(words: list[str]) -> list[list[str]]:
-    """The arguments, once for each address of a list."""
+def _split(words: list[str]) -> list[list[str]] | None:
+    """The arguments, once for each address of a list; None where that would be too many."""
     found = [words]
     for names in SPLIT:
         parted: list[list[str]] = []
         for each in found:
             at = next((n for n, word in enumerate(each[:-1], 1) if word in names and "," in each[n]), 0)
             parted += [[*each[:at], one, *each[at + 1 :]] for one in each[at].split(",")] if at else [each]
-        found = parted[:MOST]
+            if len(parted) > MOST:
+                return None
+        found = parted
     return found
 
 
