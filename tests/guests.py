@@ -155,3 +155,26 @@ def estate(folder: Path, grants: str, *, via: str = "", more: str = "", images: 
 def lifted(of: Estate) -> Realms:
     """The estate's realms."""
     return realms(of)
+
+
+def listening(*rows: tuple[str, str, int, str, int]) -> dict[str, bytes]:
+    """What a running guest lists of its sockets: protocol, address as ss(8) has it, port, the program's name, its process."""
+    state = {"tcp": "LISTEN", "udp": "UNCONN"}
+    sockets = "".join(
+        f"{protocol} {state[protocol]} 0 128 {address}:{port} *:* ino:{number} sk:{number} <->\n"
+        for number, (protocol, address, port, _, _) in enumerate(rows, 1000)
+    )
+    holders = "".join(f"{number} {row[4]}\n" for number, row in enumerate(rows, 1000))
+    programs = "".join(f"{pid} {name}\n" for name, pid in dict.fromkeys((row[3], row[4]) for row in rows))
+    return {"sockets": sockets.encode(), "holders": holders.encode(), "programs": programs.encode()}
+
+
+def sshd(pid: int, inode: int) -> dict[str, bytes]:
+    """What a running guest lists of its own sshd and of the unit that it is in."""
+    group = "/system.slice/ssh.service"
+    daemon = (
+        f"pid {pid}\ntitle sshd: /usr/sbin/sshd -D [listener] 0 of 10-100 startups\nuids root\nparent 1\nstarted 5\n"
+        f"holds {inode}\ngroup 0::{group}\nprogram /usr/sbin/sshd\nroots yes\n"
+    )
+    unit = f"Id=ssh.service\nNames=ssh.service\nLoadState=loaded\nActiveState=active\nUnitFileState=enabled\nMainPID={pid}\nControlGroup={group}\n"
+    return {"daemons": daemon.encode(), "units": unit.encode()}

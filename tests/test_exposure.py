@@ -22,7 +22,7 @@ from nightlatch.readings import guest as readings
 from nightlatch.readings.rules import Chain, Does, Match, Rule, Rules
 from nightlatch.reason.arriving import Arrival
 from nightlatch.reason.exposure import BY_ANOTHER, Exposed, Fate, exposure
-from tests.guests import Guest
+from tests.guests import Guest, listening
 
 RULES = """table inet f {
     chain i {
@@ -40,19 +40,16 @@ table ip n {
     }
 }
 """
-SOCKETS = """\
-tcp LISTEN 0 128 0.0.0.0:22 0.0.0.0:* users:(("sshd",pid=7,fd=3))
-tcp LISTEN 0 128 [::]:22 [::]:* users:(("sshd",pid=7,fd=4))
-tcp LISTEN 0 128 192.0.2.9:8022 0.0.0.0:* users:(("proxy",pid=9,fd=4))
-tcp LISTEN 0 128 127.0.0.1:5432 0.0.0.0:* users:(("postgres",pid=8,fd=4))
-udp UNCONN 0 0 *:3389 *:* users:(("xrdp",pid=6,fd=4))
-"""
+SOCKETS = listening(
+    ("tcp", "0.0.0.0", 22, "sshd", 7), ("tcp", "[::]", 22, "sshd", 7), ("tcp", "192.0.2.9", 8022, "proxy", 9),
+    ("tcp", "127.0.0.1", 5432, "postgres", 8), ("udp", "*", 3389, "xrdp", 6),
+)  # fmt: skip
+ONE = listening(("tcp", "0.0.0.0", 22, "sshd", 7))
 
 
-def of_listings(rules: str, sockets: str = SOCKETS) -> tuple[Exposed, ...]:
-    listings = {"sockets": sockets, "rules": rules, "links": "", "addresses": ""}
+def of_listings(rules: str, sockets: dict[str, bytes] = SOCKETS) -> tuple[Exposed, ...]:
     snapshot = replace(
-        from_files("gauge", Guest().contents()), listings={name: text.encode() for name, text in listings.items()},
+        from_files("gauge", Guest().contents()), listings=sockets | {"rules": rules.encode(), "links": b"", "addresses": b""},
         facts={"init": "systemd", "uid": "0"},
     )  # fmt: skip
     return exposure(readings.read(snapshot))
@@ -101,10 +98,10 @@ def test_who_dials_another_port_passes_what_stands_outside_by_that_one() -> None
             )
         }
     )
-    listings = {"sockets": SOCKETS.splitlines()[0], "rules": inner, "links": "", "addresses": ""}
+    listings = ONE | {"rules": inner.encode(), "links": b"", "addresses": b""}
     snapshot = replace(
         from_files("gauge", Guest().contents()),
-        listings={name: text.encode() for name, text in listings.items()},
+        listings=listings,
         facts={"uid": "0"},
     )
     reading = readings.read(snapshot)
@@ -116,7 +113,7 @@ def test_who_dials_another_port_passes_what_stands_outside_by_that_one() -> None
 
 
 def test_without_a_filter_everybody_gets_through() -> None:
-    (ssh,) = of_listings("", SOCKETS.splitlines(keepends=True)[0])
+    (ssh,) = of_listings("", ONE)
     assert [(p.family, p.fate, p.text) for p in ssh.pieces] == [("IPv4", Fate.IN, "no filter")]
 
 

@@ -14,7 +14,7 @@ from nightlatch.readings.rules import Rules
 from nightlatch.reason.filtering import passed
 from nightlatch.reason.layers import flow_to
 from nightlatch.reason.paths import guest_access
-from tests.guests import AT, Guest, pub
+from tests.guests import AT, Guest, listening, pub, sshd
 
 SPOKEN = {
     "filter.dead-rule", "filter.ipv6-looser", "filter.no-default-refusal", "filter.no-such-interface", "filter.not-loaded", "filter.not-stored",
@@ -22,8 +22,13 @@ SPOKEN = {
 }  # fmt: skip
 OFF = "PasswordAuthentication no\nKbdInteractiveAuthentication no\n"
 STARTED = {"/etc/systemd/system/sysinit.target.wants/nftables.service": ""}
-SOCKETS = '\n'.join(f'tcp LISTEN 0 128 {where}:{port} {where}:* users:(("{name}",pid={port},fd=3))'
-                    for port, name in ((22, "sshd"), (8080, "tide-web")) for where in ("0.0.0.0", "[::]"))  # fmt: skip
+SOCKETS = sshd(22, 1000) | listening(
+    *(
+        ("tcp", where, port, name, port)
+        for port, name in ((22, "sshd"), (8080, "tide-web"))
+        for where in ("0.0.0.0", "[::]")
+    )
+)
 LINKS = "2: eth0: <BROADCAST,UP,LOWER_UP> mtu 1500 qdisc noqueue state UP mode DEFAULT \\    link/ether 52:54:00:38:00:21 brd ff:ff:ff:ff:ff:ff\n"
 
 
@@ -35,10 +40,10 @@ def audited(files: dict[str, str], loaded: str | None = None) -> dict[str, Findi
     """The findings of a guest in a folder, or with `loaded` of one that runs, by check."""
     snapshot = Guest(OFF, {"mara": f'from="192.168.40.0/24" {pub("mara-desk")}\n'}, {**files}).snapshot()
     if loaded is not None:
-        listings = {"sockets": SOCKETS, "rules": loaded, "links": LINKS, "addresses": ""}
+        listings = {"rules": loaded, "links": LINKS, "addresses": ""}
         snapshot = replace(
             snapshot,
-            listings={name: each.encode() for name, each in listings.items()},
+            listings=SOCKETS | {name: each.encode() for name, each in listings.items()},
             facts={"init": "systemd", "uid": "0"},
         )
     return {each.check: each for each in guest_audit(guest_access(readings.read(snapshot), AT), AT).findings}
@@ -123,7 +128,7 @@ def test_what_a_kernel_tells_of_its_rules_is_taken_for_no_more(
     snapshot = replace(
         Guest(OFF, {}).snapshot(),
         facts={"init": "systemd", "uid": "0", **facts},
-        listings={name: text.encode() for name, text in {"sockets": SOCKETS, **listings}.items()},
+        listings=SOCKETS | {name: text.encode() for name, text in listings.items()},
     )
     reading = readings.read(snapshot)
     through = passed(reading.filter.rules or Rules(), flow_to(reading, "", 22))
@@ -165,7 +170,7 @@ def test_what_the_filter_keeps_everybody_from_is_no_exposed_listener() -> None:
 
 def test_silence_of_a_kernel_that_was_not_asked_as_root_is_no_answer() -> None:
     snapshot = Guest(OFF).snapshot()
-    listings = {"sockets": SOCKETS, "rules-refused": "", "links": LINKS, "addresses": ""}
+    listings = {"rules-refused": "", "links": LINKS, "addresses": ""}
     asked = replace(
         snapshot,
         listings={name: each.encode() for name, each in listings.items()},

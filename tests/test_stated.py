@@ -22,7 +22,7 @@ from nightlatch.faults import EstateError, RefusedError
 from nightlatch.readings import guest as readings
 from nightlatch.readings import labels
 from nightlatch.reason.paths import guest_access
-from tests.guests import AT, Guest, estate, lifted, pub
+from tests.guests import AT, Guest, estate, lifted, listening, pub
 from tests.test_clock import unit
 
 GRANT = "let: mara, into: gauge, by: ssh, from: bench, with: key"
@@ -216,8 +216,7 @@ def test_ports_that_are_left(tmp_path: Path, config: str, files: dict[str, str |
 def test_a_port_that_another_program_holds_is_left(tmp_path: Path) -> None:
     whole = made(tmp_path, "run: ssh, on: gauge, at: 2222")
     snapshot = live()
-    taken = b'tcp LISTEN 0 128 0.0.0.0:2222 0.0.0.0:* users:(("tide",pid=77,fd=3))\n'
-    snapshot = replace(snapshot, listings={**snapshot.listings, "sockets": taken})
+    snapshot = replace(snapshot, listings={**snapshot.listings, **listening(("tcp", "0.0.0.0", 2222, "tide", 77))})
     found = ports.given(whole, guest_access(readings.read(snapshot), AT), ())
     assert not found.steps
     assert "tide listens on port 2222 already" in found.left[0].hand

@@ -25,14 +25,14 @@ from nightlatch.draft.plan import Draft, ProvedDraft
 from nightlatch.estate.load import load as load_estate
 from nightlatch.estate.model import Estate, GuestSpec
 from nightlatch.estate.starter import starter
-from nightlatch.evidence import archive, byhand
+from nightlatch.evidence import archive, byhand, opinions
 from nightlatch.evidence.collect import collect
 from nightlatch.evidence.script import Wanted
 from nightlatch.evidence.snapshot import Snapshot, from_files
 from nightlatch.faults import NightlatchError, RefusedError, UnreadableError
 from nightlatch.formats.sshd_keywords import KEYWORDS
+from nightlatch.readings import daemons, service, sshd, units
 from nightlatch.readings import guest as readings
-from nightlatch.readings import sshd, units
 from nightlatch.reason import opinion
 from nightlatch.reason import settings as reasoning
 from nightlatch.reason.grants import realms
@@ -144,21 +144,28 @@ def survey_targets(
         yield from (done.result() for done in as_completed(waiting))
 
 
-def survey_live(shell: Shell, also: Sequence[str] = ()) -> Snapshot:
+def survey_live(shell: Shell, also: Sequence[str] = (), folders: Sequence[str] = (), *, ask: bool = True) -> Snapshot:
     """Read a live guest, then ask its own sshd about the callers that our reasoning tells apart.
 
-    Raises UnreadableError, UnreachableError.
+    `also` are paths to look at besides, `folders` such whose files are read, too. Raises UnreadableError, UnreachableError.
     """
-    return live.survey(shell, also, to_ask=_to_ask)
+    return live.survey(shell, also, folders, mains=_mains, to_ask=_to_ask if ask else None)
+
+
+def _mains(told: Snapshot) -> list[str]:
+    """Configurations that the guest's own daemons were started with; of whatever else calls itself sshd nothing is read."""
+    found = (daemons.main_file(each) for each in service.read(told).daemons)
+    return [path for path in found if path and not set(path) & set("\n\\")]
 
 
 def _to_ask(snapshot: Snapshot) -> live.Asked | None:
     access = guest_access(readings.read(snapshot), datetime.now(UTC))
     if not access.reading.installed:
         return None
-    daemon = access.reading.service.daemon
-    program = daemon.program if daemon is not None and daemon.program.startswith("/") else "/usr/sbin/sshd"
-    return live.Asked(tuple(opinion.questions(access)), program, tuple(opinion.options(access.reading)))
+    asked, running = opinions.Daemon(options=opinion.options(access.reading)), access.reading.service.daemon
+    if running is not None:
+        asked = replace(asked, program=running.program, pid=running.pid, started=running.started)
+    return live.Asked(opinion.questions(access), asked)
 
 
 @contextmanager

@@ -22,6 +22,7 @@ from nightlatch.draft import promises, services
 from nightlatch.draft.acts import Install
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.estate.model import Estate, GuestSpec
+from nightlatch.evidence.opinions import Daemon
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import NightlatchError, PutBackError, RefusedError, UnreadableError
 from nightlatch.latch import folder, live
@@ -30,7 +31,8 @@ from nightlatch.latch.live import Pending
 from nightlatch.latch.records import CHANGES
 from nightlatch.latch.transaction import SEAM, Move, Transaction, mirrored
 from nightlatch.readings import guest as readings
-from nightlatch.readings.service import OpenSocket
+from nightlatch.readings.daemons import SERVICES
+from nightlatch.readings.service import SOCKETS, OpenSocket, ServiceReading
 from nightlatch.reason.paths import guest_access
 from nightlatch.reason.settings import Listener
 from nightlatch.relocating import Ports
@@ -267,25 +269,49 @@ def transaction_for(
 ) -> Transaction:  # fmt: skip
     """The transaction of a proved draft: what is to be loaded, checked and looked for is read from its evidence."""
     reading = readings.read(proved.before)
-    daemon = reading.service.daemon
-    program = daemon.program if daemon is not None and daemon.program.startswith("/") else "/usr/sbin/sshd"
-    options = [f"-o{text}" for text, _ in reading.options]
-    loads = promises.reloads(proved)
-    pids = {each.pid for each in reading.service.daemons}
-    held = [s for s in reading.service.sockets if any(p in pids or name == "systemd" for name, p in s.programs)]
+    service, loads = reading.service, promises.reloads(proved)
+    _known(proved, service, loads=loads)
+    daemon = Daemon(options=tuple(f"-o{text}" for text, _ in reading.options))
+    if service.daemon is not None:
+        daemon = replace(daemon, program=service.daemon.program, pid=service.daemon.pid, started=service.daemon.started)
+    held = [socket for socket in service.sockets if service.is_door(socket)]
     stated = {socket.port for socket in _stated(proved.before)}
     was = tuple(dict.fromkeys(_local(s) for s in held if s.port in stated))
     rebind = ports.unit if ports is not None else ""
     loads = loads or bool(rebind)
     return Transaction(
         proved, change, api.TOOL, at.isoformat(timespec="seconds"), owner(), seconds,
-        reload=loads, was_running=reading.service.is_running, daemon=(program, *options), main_file=reading.main_file,
-        main_path=reading.main_path,
+        reload=loads, was_running=service.is_running, daemon=daemon, unit=_unit(service), units=_units(service),
+        main_file=reading.main_file, main_path=reading.main_path,
         expected=promises.expected(proved) if loads else {},
         sockets=was if ports is None else tuple(f"any:{port}" for port in ports.after), was_sockets=was, rebind=rebind,
         copy=mirrored(proved.after.entries, readings.read(proved.after).sshd.files, f"{CHANGES}/{change}/copy") if loads else {},
         unguarded=unguarded, forget=forget, stay=not forget, seam=seam, move=move,
     )  # fmt: skip
+
+
+def _known(proved: ProvedDraft, service: ServiceReading, *, loads: bool) -> None:
+    """Refuse what would have to be loaded by a daemon that can't be told from others."""
+    unclear = not service.is_running if service.strangers else service.daemon is None and len(service.daemons) > 1
+    if loads and unclear:
+        seen = next(iter((*service.strangers, *service.daemons)))
+        why = seen.doubt or "there are several"
+        raise RefusedError(
+            f"{proved.draft.guest}: which process is its sshd can't be told (process {seen.pid}: {why}), so nothing could be "
+            "loaded safely; start it by its service, end what else bears its name, and survey again"
+        )
+
+
+def _unit(service: ServiceReading) -> str:
+    """The unit whose main process is sshd, as the service manager itself says."""
+    own = service.daemon.unit if service.daemon is not None else ""
+    return own or (service.service.name if service.service is not None else "")
+
+
+def _units(service: ServiceReading) -> tuple[str, ...]:
+    """All units of SSH, by their own names."""
+    known = (service.units[name] for name in (*SERVICES, *SOCKETS) if name in service.units)
+    return tuple(dict.fromkeys([*(unit.name for unit in known if unit.loaded), *filter(None, [_unit(service)])]))
 
 
 def _stated(snapshot: Snapshot) -> tuple[Listener, ...]:

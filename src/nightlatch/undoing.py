@@ -13,7 +13,6 @@ from nightlatch.faults import RefusedError, UnreadableError
 from nightlatch.latch import folder, live
 from nightlatch.latch.records import CHANGES, Record, Side, parse
 from nightlatch.transports import targets
-from nightlatch.transports.live import survey as survey_files
 from nightlatch.transports.shell import Shell
 from nightlatch.transports.ssh import Client
 
@@ -82,16 +81,20 @@ def _was(snapshot: Snapshot, side: Side, copy: str) -> Entry:
 
 def _kept(estate: Estate, spec: GuestSpec, shell: Shell, change: str) -> tuple[Record, Snapshot]:
     """The record of a kept change, and fresh evidence that holds its copies."""
-    names = [n for n in survey_files(shell, (), (CHANGES,)).children(CHANGES) if not change or n == change]
+    names = [
+        n for n in api.survey_live(shell, (), (CHANGES,), ask=False).children(CHANGES) if not change or n == change
+    ]
     also = api.also_of(estate, spec)
-    snapshot = survey_files(shell, also, [f"{CHANGES}/{name}" for name in names])
+    snapshot = api.survey_live(shell, also, [f"{CHANGES}/{name}" for name in names], ask=False)
     for name in sorted(names, reverse=True):
         raw = snapshot.content(f"{CHANGES}/{name}/record.json")
         if raw is not None:
             record = parse(raw, f"{spec.name}: {CHANGES}/{name}/record.json")
             for touched in record.touched:
                 if touched.path not in snapshot.entries:
-                    snapshot = survey_files(shell, [*also, touched.path], [f"{CHANGES}/{n}" for n in names])
+                    snapshot = api.survey_live(
+                        shell, [*also, touched.path], [f"{CHANGES}/{n}" for n in names], ask=False
+                    )
             return record, snapshot
     raise RefusedError(
         f"{spec.name}: there is no change {change} to take back" if change else f"{spec.name}: no change is kept there"

@@ -18,7 +18,7 @@ from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest
 from nightlatch.latch import live
 from nightlatch.latch.transaction import SEAM
-from tests.live.latching import PAUSE, Subject, begun, leftovers
+from tests.live.latching import PAUSE, Subject, at_its_door, begun, leftovers
 from tests.live.station import Station
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "systemctl", "nft", root=True)
@@ -169,7 +169,8 @@ def test_there_is_a_door_at_every_step(station: Station, unit: str, tell: Callab
 
         def change(seam: str, seconds: int = 60, proof: ProvedDraft = proof, moved: relocating.Ports = moved):  # type: ignore[no-untyped-def]
             now = datetime.now(UTC)
-            return changing.transaction_for(proof, now, changing.new_change_id(now), seconds, seam=seam, ports=moved)
+            fresh = changing.transaction_for(proof, now, changing.new_change_id(now), seconds, seam=seam, ports=moved)
+            return at_its_door(guest, fresh)
 
         once = change(SEAM, 3)
         live.begin(Inside(guest), once)

@@ -18,7 +18,7 @@ from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest
 from nightlatch.lab.tools import run
 from nightlatch.latch import live
-from tests.live.latching import KILL, PAUSE, Subject, begun, leftovers
+from tests.live.latching import KILL, PAUSE, Subject, at_its_door, begun, leftovers
 from tests.live.station import Station
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "systemctl", root=True)
@@ -170,12 +170,15 @@ def test_a_guest_s_script_dies_at_every_act(station: Station, tell: Callable[[st
         guest.inside("rm", "-f", "/run/killed")
         if number % 2:  # the script is killed, and its timer takes back what it did
             seam = KILL.format(point=point, flag="/run/killed")
-            change = changing.transaction_for(proof, now, changing.new_change_id(now), 20, seam=seam)
+            change = at_its_door(
+                guest, changing.transaction_for(proof, now, changing.new_change_id(now), 20, seam=seam)
+            )
             with pytest.raises(PutBackError):
                 live.begin(Inside(guest), change)
         else:  # everything on the guest dies at once
-            change = changing.transaction_for(
-                proof, now, changing.new_change_id(now), 90, seam=PAUSE.format(point=point)
+            seam = PAUSE.format(point=point)
+            change = at_its_door(
+                guest, changing.transaction_for(proof, now, changing.new_change_id(now), 90, seam=seam)
             )
             thread = begun(subject, change)
             assert subject.reached(change.change, point), point

@@ -77,9 +77,8 @@ def _listed(ports: set[int] | frozenset[int]) -> str:
 def _taken(access: GuestAccess, fresh: set[int], why: str, out: Given) -> None:
     """A port that another program holds now."""
     service = access.reading.service
-    own = {daemon.pid for daemon in service.daemons}
     for socket in service.sockets:
-        others = [name for name, pid in socket.programs if pid not in own and name != "sshd"]
+        others = [] if service.is_door(socket) else [name for name, _ in socket.programs]
         if socket.port in fresh and others:
             out.leave(why, f"{others[0]} listens on port {socket.port} already; free it first, or state another")
             return

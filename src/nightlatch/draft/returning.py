@@ -85,9 +85,7 @@ def merged(before: bytes, after: bytes, now: bytes) -> bytes | None:
     old, made, found = (text_lines.split(raw) for raw in (before, after, now))
     place = _places(made, found)
     out, at = [], 0
-    for tag, low, high, start, end in difflib.SequenceMatcher(None, old, made, autojunk=False).get_opcodes():
-        if tag == "equal":
-            continue
+    for start, end, low, high in hunks(before, after):
         spots = [place.get(line) for line in range(start, end)]
         first = place.get(start - 1, -1 if start == 0 else None)
         here = spots[0] if spots else (first + 1 if first is not None else None)
@@ -96,6 +94,15 @@ def merged(before: bytes, after: bytes, now: bytes) -> bytes | None:
         out += [*found[at:here], *old[low:high]]
         at = here + len(spots)
     return b"".join([*out, *found[at:]])
+
+
+def hunks(before: bytes, after: bytes) -> tuple[tuple[int, int, int, int], ...]:
+    """What led from `before` to `after`: lines start to end of `after` stand for low to high of `before`, counted from 0, the
+    end of each not meant."""
+    codes = difflib.SequenceMatcher(
+        None, text_lines.split(before), text_lines.split(after), autojunk=False
+    ).get_opcodes()
+    return tuple((start, end, low, high) for tag, low, high, start, end in codes if tag != "equal")
 
 
 def _places(made: list[bytes], found: list[bytes]) -> dict[int, int]:

@@ -4,9 +4,8 @@ nightlatch_collect() {
     LC_ALL=C PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin:$PATH
     export LC_ALL PATH
     exec 2>/dev/null
+    safe_path
     umask 077
-    nl='
-'
     IFS=$nl
     set -f
     printf '\n@nightlatch/stream/1 %s\n' "$nonce"
@@ -129,11 +128,11 @@ nl_reduced() { # secrets never leave: hashes become their method, private keys w
     [ -z "$held" ] || many "$held" awk "$settings"
 }
 nl_listings() {
-    open=$(nl_sockets)
+    nl_sockets
     told 'listing sockets' printf '%s\n' "$open"
+    heading 'listing holders'
+    for each in $holders; do printf ' %s\n' "$each"; done
     nl_owners
-    heading 'listing owners'
-    for each in $owners; do printf ' %s\n' "$each"; done
     told 'listing addresses' ip -o addr
     told 'listing links' ip -o link
     told 'listing routes' ip -4 -o route
@@ -143,28 +142,48 @@ nl_listings() {
     nl_units
     [ "$init" != systemd ] || [ -z "$units" ] ||
         told 'listing units' nl_shown
-    ours=$(stat -L -c %i /proc/self/ns/net /proc/self/ns/mnt /proc/self/ns/pid)
     heading 'listing daemons'
     set +f
-    count=0 keeps=''
-    for each in /proc/[0-9]*; do
-        { read -r name <"$each/comm"; } 2>/dev/null || continue
-        case $name in systemd-timesyn | chronyd | ntpd) keeps=yes ;; esac
-        [ "$name" = sshd ] && [ $count -lt 20 ] || continue
-        title=$(tr '\000' ' ' <"$each/cmdline")
-        case $title in *'[accepted]'* | *'[priv]'* | *'[net]'* | *@*) continue ;; esac
-        count=$((count + 1))
-        printf ' pid %s\n title %s\n' "${each#/proc/}" "$title"
-        theirs=$(stat -L -c %i "$each/ns/net" "$each/ns/mnt" "$each/ns/pid")
-        [ "$theirs" = "$ours" ] || for space in net mnt pid; do
-            [ "$(readlink "$each/ns/$space")" = "$(readlink "/proc/self/ns/$space")" ] || printf ' other %s\n' "$space"
-        done
-        while IFS= read -r name; do printf ' group %s\n' "$name"; done <"$each/cgroup"
-        IFS= read -r name <"$each/stat" && printf ' stat %s\n' "$name"
+    strangers=0 keeps=''
+    ours=$(stat -L -c %i /proc/self/ns/net /proc/self/ns/mnt /proc/self/ns/pid)
+    for entry in /proc/[0-9]*; do
+        { read -r name <"$entry/comm"; } 2>/dev/null || continue
+        case $name in
+        systemd-timesyn | chronyd | ntpd) keeps=yes ;;
+        sshd) nl_daemon "${entry#/proc/}" ;;
+        esac
     done
     set -f
     # Asking starts a service of its own on the guest: only where somebody keeps the clock.
     [ "$init$keeps" != systemdyes ] || told 'listing clock' timedatectl show
+}
+nl_daemon() { # nl_daemon PID: all that tells a daemon from a process that bears its name; root's that wait for nobody are sessions
+    kernel_says "$1"
+    waits=''
+    case "$holders$nl" in *" $1$nl"*) for each in $holders; do [ "${each#* }" != "$1" ] || waits=$waits$nl${each% *}; done ;; esac
+    if [ "$uids" != root ]; then
+        [ -n "$waits" ] && [ $strangers -lt 20 ] || return 0
+        strangers=$((strangers + 1))
+    elif [ -z "$waits" ]; then
+        [ "$told_holders" = no ] && [ "$parent" = 1 ] || return 0
+        waits=$(readlink "/proc/$1"/fd/* | sed -n 's/^socket:\[\([0-9]*\)\]$/\1/p')
+    fi
+    started "$1"
+    printf ' pid %s\n title %s\n uids %s\n parent %s\n started %s\n' "$1" "$(tr '\000\n' '  ' <"/proc/$1/cmdline")" "$uids" "$parent" "$since"
+    for inode in $waits; do printf ' holds %s\n' "$inode"; done
+    theirs=$(stat -L -c %i "/proc/$1/ns/net" "/proc/$1/ns/mnt" "/proc/$1/ns/pid")
+    [ "$theirs" = "$ours" ] || for space in net mnt pid; do
+        [ "$(readlink "/proc/$1/ns/$space")" = "$(readlink "/proc/self/ns/$space")" ] || printf ' other %s\n' "$space"
+    done
+    while IFS= read -r name; do printf ' group %s\n' "$name"; done <"/proc/$1/cgroup"
+    [ "$uids" = root ] || return 0
+    runs=''
+    program_of "$1"
+    case $runs in '' | *"$nl"*) return 0 ;; esac
+    printf ' program %s\n' "$runs"
+    ! is_roots "$runs" || printf ' roots yes\n'
+    both=$(stat -L -c %d:%i "/proc/$1/exe" "$runs")
+    [ "${both%"$nl"*}" = "${both#*"$nl"}" ] || printf ' replaced yes\n'
 }
 nl_filters() { # the kernel's rules; what iptables made of them is told by itself, for nft's words leave parts of it out
     sets=''
@@ -198,14 +217,28 @@ nl_sets() { # once
     sets=told
     told 'listing sets' ipset save
 }
-nl_owners() { # the unit of every program that listens, by its control group
-    pids=$(printf '%s\n' "$open" | awk '{ while (match($0, /pid=[0-9]+/)) {
-        pid = substr($0, RSTART + 4, RLENGTH - 4); $0 = substr($0, RSTART + RLENGTH); if (!(pid in seen) && n++ < 200) print pid; seen[pid] } }')
+nl_owners() { # of every program that listens: its control group, and the name that it gives itself
+    pids=$(printf '%s\n' "$holders" | awk 'n[$1]++ < 3 && !($2 in seen) && m++ < 400 { print $2; seen[$2] }')
     owners=''
+    heading 'listing owners'
     for each in $pids; do
         while IFS= read -r name; do
-            case $name in 0::*.service | 1:name=systemd:*.service) owners=$owners$nl$each' '${name##*/} ;; esac
+            case $name in
+            0::/* | 1:name=systemd:/*)
+                printf ' %s %s\n' "$each" "/${name#*:*:/}"
+                nl_unit "/${name#*:*:/}"
+                ;;
+            esac
         done <"/proc/$each/cgroup"
+    done
+    heading 'listing programs'
+    for each in $pids; do read -r name <"/proc/$each/comm" && printf ' %s %s\n' "$each" "$name"; done
+}
+nl_unit() { # nl_unit GROUP: the unit is the outermost part that is no slice; below it whoever runs there may name parts
+    rest=${1#/}
+    while [ -n "$rest" ]; do
+        part=${rest%%/*} rest=${rest#"${rest%%/*}"} rest=${rest#/}
+        case $part in *.slice) ;; *.service) owners=$owners$nl$part; return ;; *) return ;; esac
     done
 }
 nl_units() { # those that are there under a name of their own; a link is the other's second name; and who listens
@@ -220,9 +253,9 @@ nl_units() { # those that are there under a name of their own; a link is the oth
             fi
         done
     done
-    case $open in *'("systemd",pid=1,'*) units="$units$nl*.socket" ;; esac
+    case "$nl$holders$nl" in *" 1$nl"*) units="$units$nl*.socket" ;; esac
     for each in $stated $owners; do # what the estate speaks of is asked about even where it has no file of that name
-        case $nl$units$nl in *"$nl${each#* }$nl"*) ;; *) units=$units$nl${each#* } ;; esac
+        case $nl$units$nl in *"$nl$each$nl"*) ;; *) units=$units$nl$each ;; esac
     done
 }
 nl_shown() { # what the service manager has loaded, and the slices above: of those that few use only where one does
@@ -243,11 +276,20 @@ nl_shown() { # what the service manager has loaded, and the slices above: of tho
     done
     [ -z "$above" ] || { echo; systemctl show --no-pager -p "$properties" -- $above; }
 }
-nl_sockets() {
-    if command -v ss >/dev/null; then ss -Hltunp; else
-        for each in tcp tcp6 udp udp6; do sed "s/^/$each /" "/proc/net/$each"; done
+nl_sockets() { # what listens, and who holds it: where ss says so the kernel is asked again, for names in ss's words are anybody's
+    holders='' told_holders=no
+    if command -v ss >/dev/null; then
+        open=$(ss -Hltune)
+        claims=$(ss -Hltunp | grep -o 'pid=[0-9]*,fd=[0-9]*' | awk -F '[=,]' '!($0 in seen) && n++ < 20000 { print "/proc/" $2 "/fd/" $4; seen[$0] }')
+        if find / -maxdepth 0 -printf '' >/dev/null; then
+            told_holders=yes
+            holders=$(many "$claims" nl_held | sed -n 's|^/proc/\([0-9]*\)/fd/[0-9]* socket:\[\([0-9]*\)\]$|\2 \1|p' | sort -u)
+        fi
+    else
+        open=$(for each in tcp tcp6 udp udp6; do sed "s/^/$each /" "/proc/net/$each"; done)
     fi
 }
+nl_held() { find "$@" -maxdepth 0 -lname 'socket:*' -printf '%p %l\n'; }
 nl_files() {
     heading files
     many "$links$nl$names" tar -c -f - --no-recursion --

@@ -10,6 +10,8 @@ import shlex
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
+from nightlatch.evidence.script import trust
+
 MOST = 200
 
 
@@ -37,22 +39,38 @@ class Opinion:
     failed: str = ""
 
 
-def script(questions: Iterable[Question], program: str, options: Iterable[str], nonce: str) -> bytes:
-    """The script that asks; it changes nothing."""
+@dataclass(frozen=True, slots=True)
+class Daemon:
+    """What is asked: a program, with the options it runs with. `pid` and `started` tell the very process that was read, 0 and
+    "" where none runs; the guest compares both, and that only root can write the program, before it runs it."""
+
+    program: str = "/usr/sbin/sshd"
+    options: tuple[str, ...] = ()
+    pid: int = 0
+    started: str = ""
+
+
+def script(questions: Iterable[Question], daemon: Daemon, nonce: str) -> bytes:
+    """The script that asks; it changes nothing, and asks nothing where the daemon is another by now."""
     asked = "\n".join(each.words for each in questions)
-    words = " ".join(shlex.quote(word) for word in (program, "-T", *options))
+    options = " ".join(shlex.quote(word) for word in daemon.options)
     return f"""nightlatch_ask() {{
 LC_ALL=C PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin:$PATH
 export LC_ALL PATH
-IFS='
-'
+{trust()}
+safe_path
 set -f
 asked={shlex.quote(asked)}
+program=$(realpath -- {shlex.quote(daemon.program)})
 printf '\\n@nightlatch/opinions/1 %s\\n' {nonce}
-for each in $asked; do
-    printf '@question %s\\n' "$each"
-    {words} -C "$each" 2>&1 </dev/null | sed 's/^/ /'
-done
+same() {{ [ {daemon.pid} = 0 ] || {{ started {daemon.pid} && [ "$since" = {shlex.quote(daemon.started)} ]; }}; }}
+if is_roots "$program" && same; then
+    IFS=$nl
+    for each in $asked; do
+        printf '@question %s\\n' "$each"
+        "$program" -T {options} -C "$each" 2>&1 </dev/null | sed 's/^/ /'
+    done
+fi
 printf '@end %s\\n' {nonce}
 }}
 nightlatch_ask
@@ -60,10 +78,10 @@ nightlatch_ask
 
 
 def packed(raw: bytes, nonce: str) -> bytes | None:
-    """What the script printed as a listing; None when it is not whole."""
+    """What the script printed as a listing; None when it is not whole, or nothing was asked."""
     start = raw.find(b"@nightlatch/opinions/1 " + nonce.encode() + b"\n")
     end = raw.rfind(b"@end " + nonce.encode() + b"\n")
-    if start < 0 or end < start:
+    if start < 0 or end < start or b"\n@question " not in raw[start:end]:
         return None
     first: set[bytes] | None = None
     out: list[bytes] = []

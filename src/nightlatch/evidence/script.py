@@ -53,13 +53,19 @@ def _asked(paths: Iterable[str]) -> frozenset[str]:
 
 
 @lru_cache(maxsize=1)
+def trust() -> str:
+    """The shell functions that tell a daemon from a process with its name; for the collector, the latch and questions."""
+    return files("nightlatch.evidence").joinpath("trust.sh").read_text()
+
+
+@lru_cache(maxsize=1)
 def _parts() -> tuple[str, str, str, str]:
     here = files("nightlatch.evidence")
     body, *programs = (
         here.joinpath(name).read_text() for name in ("collector.sh", "reduce.awk", "private.awk", "settings.awk")
     )  # fmt: skip
     reduce, private, settings = (_without_comments(text) for text in programs)
-    return body, reduce, private, settings
+    return trust() + body, reduce, private, settings
 
 
 def _without_comments(text: str) -> str:

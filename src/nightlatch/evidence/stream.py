@@ -20,7 +20,9 @@ LARGEST_NAME = 8192
 MOST_PATHS = 200_000
 LISTINGS = (
     "sockets",
+    "holders",
     "owners",
+    "programs",
     "clock",
     "addresses",
     "links",

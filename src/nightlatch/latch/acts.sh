@@ -58,12 +58,18 @@ acts_back() { # acts_back [boot]: what was noted, from the last to the first
     # At a boot the service manager has taken the name from the file before that was put back (measured: systemd 252).
     [ "$1" != boot ] || ! grep -q '^name ' "$change/acts" || act name "$(grep -v '^#' /etc/hostname | head -n 1)"
     [ -e "$change/acted" ] || return 0
-    sed '1!G;h;$!d' "$change/acted" >"$change/acted.back"
-    while read -r verb what was now <&4; do
-        unact "$verb" "$what" "$was" "$now" "$1" || worse="$worse; $verb $what could not be taken back"
-        at "unacted $verb $what"
-    done 4<"$change/acted.back"
-    rm -f "$change/acted" "$change/acted.back" "/etc/localtime.nightlatch-$id"
+    boot=$1
+    set -f
+    IFS=$nl
+    for line in $(sed '1!G;h;$!d' "$change/acted"); do # no file is written for it: the disk may be full
+        unset IFS
+        set -- $line
+        unact "$1" "$2" "$3" "$4" "$boot" || worse="$worse; $1 $2 could not be taken back"
+        at "unacted $1 $2"
+    done
+    unset IFS
+    set +f
+    rm -f "$change/acted" "/etc/localtime.nightlatch-$id"
 }
 unact() { # unact VERB WHAT WAS NOW [boot]: a boot has not started anything yet, and is not waited for
     [ "$5" = boot ] && wait=--no-block || wait=''

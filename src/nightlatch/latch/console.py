@@ -13,6 +13,7 @@ from importlib.resources import files
 from nightlatch.draft import diff
 from nightlatch.draft.acts import Install
 from nightlatch.draft.door import ServiceStep
+from nightlatch.evidence.script import trust
 from nightlatch.latch.records import HOME
 from nightlatch.latch.transaction import Transaction
 
@@ -33,7 +34,7 @@ def script(made: Transaction, service: tuple[ServiceStep, ...] = ()) -> str:
         _head(made, service)
         + "nightlatch_change() {\n"
         + "    LC_ALL=C PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin:$PATH\n    export LC_ALL PATH\n"
-        + "    umask 077\n    me=$0\n    [ -f \"$me\" ] || me=THIS-FILE\n"
+        + trust() + "    safe_path\n    umask 077\n    me=$0\n    [ -f \"$me\" ] || me=THIS-FILE\n"
         + told
         + "put() {\n" + made.unpacked() + "}\n"
         + session + console

@@ -1,61 +1,17 @@
 # Nightlatch, one change on the latch: the guest itself takes it back unless a fresh connection keeps it. POSIX sh.
-# usage: sh latch.sh go | revert | back | guard | rehearse | keep
+# usage: sh latch.sh go | revert | back | guard | late | rehearse | keep
 # Everything is a function, called on the last line, so that a file cut short runs nothing.
 say() { # say STATE WORDS: how far it got, for whoever waits
     printf '%s\n' "$*" >>"$change/progress"
-}
-tell() { # tell WORDS [MORE]: how it ended; the room kept for this is given free first, for the disk may be full
-    rm -f "$change/room"
-    printf '%s\n%s' "$1" "$2" >"$change/outcome.part" && mv -f "$change/outcome.part" "$change/outcome"
-}
+} 2>/dev/null
+tell() { # tell WORDS [ROWS]: how it ended. It is written over a file that is there, and what else was set aside is given free first
+    rm -rf "$change/room"
+    said=$(printf '%s\n%s' "$1" "$2" | head -c 4000)
+    if [ -e "$change/outcome.part" ]; then printf '%s\n' "$said" 1<>"$change/outcome.part"; else printf '%s\n' "$said" >"$change/outcome.part"; fi &&
+        mv -f "$change/outcome.part" "$change/outcome"
+} 2>/dev/null
 settle() { sync "$@" 2>/dev/null || sync; }
-digest() { sha256sum <"$1" 2>/dev/null | cut -c1-64; }
 uptime_now() { read -r up rest </proc/uptime && printf '%s\n' "${up%.*}"; }
-each_path() { # each_path FUNCTION: for every row of the table, in order; stops at the first that fails
-    while read -r number bk bm bu bg bs ak am au ag as path; do
-        folder=${path%/*}
-        staged=$folder/.nightlatch-$id-$number~
-        [ -d "${folder:-/}" ] || staged=${folder%/*}/.nightlatch-$id-$(row_of "$folder")~/${path##*/}
-        "$1" || return 1
-    done <"$change/table"
-}
-row_of() { # the number of a path's own row
-    awk -v wanted="$1" '{ path = $0; for (i = 0; i < 11; i++) sub("^[^ ]* ", "", path); if (path == wanted) print $1 }' "$change/table"
-}
-folder_goes() { # whether the folder of this path is taken away by the same change
-    other=$(row_of "$folder")
-    [ -n "$other" ] && awk -v other="$other" '$1 == other { exit $7 != "absent" }' "$change/table"
-}
-in_reverse() { # the same from the last row to the first, and never stopping
-    sed '1!G;h;$!d' "$change/table" >"$change/table.back"
-    while read -r number bk bm bu bg bs ak am au ag as path; do
-        folder=${path%/*}
-        staged=$folder/.nightlatch-$id-$number~
-        "$1"
-    done <"$change/table.back"
-}
-meta() { stat -c '%a %u %g' "$1" 2>/dev/null; }
-is_before() { # whether the path is as the draft was proved on
-    [ ! -L "$path" ] || return 1
-    case $bk in
-    absent) [ ! -e "$path" ] ;;
-    folder) [ -d "$path" ] && [ "$(meta "$path")" = "$bm $bu $bg" ] ;;
-    *) [ -f "$path" ] && [ "$(meta "$path")" = "$bm $bu $bg" ] && [ "$(digest "$path")" = "$bs" ] ;;
-    esac
-}
-is_ours() { # whether the path is as this change makes it, or on the way there
-    [ ! -L "$path" ] || return 1
-    case $ak in
-    absent) [ ! -e "$path" ] ;;
-    folder) [ -d "$path" ] && known_meta ;;
-    *) [ -f "$path" ] && known_meta && case $(digest "$path") in "$as" | "$bs") true ;; *) false ;; esac ;;
-    esac
-}
-known_meta() {
-    seen=$(meta "$path")
-    for one in "$bm $bu $bg" "$am $au $ag" "$bm $au $ag" "$bm $au $bg" "$bm $bu $ag"; do [ "$seen" != "$one" ] || return 0; done
-    return 1
-}
 
 # 1 lock, 2 timer, 3 mark
 take_lock() {
@@ -65,26 +21,30 @@ take_lock() {
     [ $age -ge 0 ] || age=$((0 - age))
     if [ ! -e "/run/nightlatch/${held:-none}" ] && ! timer_runs "$held" && [ $age -gt 10 ]; then
         # Neither timer nor mark: whoever took it died before anything was changed, or the guest was restarted.
-        if [ -n "$held" ] && [ -f "$home/changes/$held/latch.sh" ]; then sh "$home/changes/$held/latch.sh" clear; fi
+        if [ -n "$held" ] && [ -f "$home/changes/$held/latch.sh" ]; then sh "$home/changes/$held/latch.sh" clear || return 1; fi
         rm -rf "$home/lock"
         mkdir "$home/lock" 2>/dev/null && return 0
     fi
     return 1
 }
-timer_runs() {
-    if [ "$init" = systemd ]; then systemctl -q is-active "nightlatch-revert-$1.timer" "nightlatch-revert-$1.service" 2>/dev/null; else
-        pid=$(cat "$home/lock/timer" 2>/dev/null) && [ -n "$pid" ] && kill -0 "$pid" 2>/dev/null && grep -q latch.sh "/proc/$pid/cmdline"
+timer_runs() { # timer_runs CHANGE: whether the guest will take it back by itself, or is trying to
+    if [ "$init" = systemd ]; then
+        for each in "nightlatch-revert-$1.timer" "nightlatch-revert-$1.service" nightlatch-guard-late.service; do
+            case $(systemctl show -p ActiveState "$each" 2>/dev/null) in *=active | *=activating | *=reloading) return 0 ;; esac
+        done
+        return 1
     fi
+    pid=$(cat "$home/lock/timer" 2>/dev/null) && [ -n "$pid" ] && kill -0 "$pid" 2>/dev/null && grep -q latch.sh "/proc/$pid/cmdline"
 }
 arm() { # arm NAME SECONDS MODE: run this file again after so many seconds, whatever becomes of this process
     if [ "$init" = systemd ]; then
         systemd-run --quiet --collect --unit="$1-$id" --on-active="$2" --timer-property=AccuracySec=200ms \
             --timer-property=IgnoreOnIsolate=yes --property=IgnoreOnIsolate=yes --property=Type=oneshot \
-            --property=Restart=on-failure --property=RestartSec=1s --property=StartLimitIntervalSec=0 \
+            --property=Restart=on-failure --property=RestartSec=3s --property=StartLimitIntervalSec=0 \
             --property=TimeoutStartSec=300s /bin/sh "$change/latch.sh" "$3"
     else
-        setsid sh -c 'sleep "$1"; until sh "$2" "$3"; do sleep 1; done' sh "$2" "$change/latch.sh" "$3" </dev/null >/dev/null 2>&1 &
-        [ "$3" != revert ] || printf '%s\n' $! >"$home/lock/timer"
+        setsid sh -c 'sleep "$1"; until sh "$2" "$3"; do sleep 3; done' sh "$2" "$change/latch.sh" "$3" </dev/null >/dev/null 2>&1 9<&- &
+        [ "$3" = rehearse ] || printf '%s\n' $! >"$home/lock/timer"
     fi
 }
 rehearse() { # the same timer and file must really run here before anything depends on them
@@ -97,99 +57,31 @@ rehearse() { # the same timer and file must really run here before anything depe
     done
 }
 
-# 7 guard: a restart on the latch comes up with what was before
-place_guard() {
-    if [ "$init" = systemd ]; then
-        unit=/etc/systemd/system/nightlatch-guard.service
-        cat >"$unit.part" <<UNIT || return 1
-[Unit]
-Description=Nightlatch: take change $id back after a restart
-DefaultDependencies=no
-RequiresMountsFor=/var/lib/nightlatch $(cut -d' ' -f12- "$change/table" | tr '\n' ' ')
-After=systemd-remount-fs.service systemd-tmpfiles-setup.service
-Before=ssh.service ssh.socket sshd.service sshd.socket${net:+ network-pre.target systemd-networkd.service NetworkManager.service networking.service}${rules:+ $rules}
-ConditionPathExists=!/run/nightlatch/$id
-[Service]
-Type=oneshot
-TimeoutStartSec=90
-ExecStart=/bin/sh $change/latch.sh guard
-UNIT
-        mv -f "$unit.part" "$unit" || return 1
-        at guard-written
-        [ -d /etc/systemd/system/sysinit.target.wants ] || : >"$change/wants-made"
-        mkdir -p /etc/systemd/system/sysinit.target.wants && ln -sf "$unit" /etc/systemd/system/sysinit.target.wants/ || return 1
-    elif [ -d /etc/rcS.d ]; then
-        printf '#!/bin/sh\nexec sh %s/latch.sh guard\n' "$change" >/etc/rcS.d/S02nightlatch-guard &&
-            chmod 755 /etc/rcS.d/S02nightlatch-guard || return 1
-    elif [ "$unguarded" != yes ]; then
-        why="this guest has no systemd and no /etc/rcS.d: after a restart nothing would take the change back"
-        return 1
-    fi
-    settle
-}
-drop_guard() {
-    rm -f /etc/systemd/system/sysinit.target.wants/nightlatch-guard.service /etc/rcS.d/S02nightlatch-guard
-    rm -f /etc/systemd/system/nightlatch-guard.service /etc/systemd/system/nightlatch-guard.service.part
-    [ ! -e "$change/wants-made" ] || rmdir /etc/systemd/system/sysinit.target.wants 2>/dev/null
-    rm -f "$change/wants-made"
-}
-
-# 4 save, 5 stage
-save() {
-    is_before || { why="$path was changed since it was read; survey again"; return 1; }
-    [ "$bk" = file ] || return 0
-    cp -a "$path" "$change/$number.before" && [ "$(digest "$change/$number.before")" = "$bs" ] ||
-        { why="$path could not be copied"; return 1; }
-    at "saved $number"
-}
-stage() {
-    if [ "$bk" != absent ]; then
-        awk -v path="$path" '$5 == path { found = 1 } END { exit found }' /proc/self/mountinfo ||
-            { why="$path is a mount of its own, and can't be replaced in one step"; return 1; }
-        case $(lsattr -d "$path" 2>/dev/null | cut -d' ' -f1) in
-        *[ia]*) why="$path is marked as not to be changed (chattr)" && return 1 ;;
-        esac
-    fi
-    [ "$ak" = file ] || [ "$bk$ak" = absentfolder ] || return 0
-    if [ "$ak" = folder ]; then
-        mkdir -m 700 "$staged" || { why="$staged could not be made"; return 1; }
-    elif [ "$bk" = file ]; then
-        cp -a "$path" "$staged" || { why="$staged could not be made"; return 1; }
-        [ "$as" = "$bs" ] || cat "$change/$number.after" >"$staged" || { why="$staged could not be written"; return 1; }
-    else
-        cat "$change/$number.after" >"$staged" || { why="$staged could not be written"; return 1; }
-    fi
-    [ "$bk" = absent ] && restorecon "$staged" 2>/dev/null
-    chown "$au:$ag" "$staged" && chmod "$am" "$staged" || { why="$staged could not be given its owner and mode"; return 1; }
-    [ "$ak" = folder ] || [ "$(digest "$staged")" = "$as" ] || { why="$staged is not what was sent"; return 1; }
-    settle "$staged"
-    at "staged $number"
-}
-
 # 6 check: the guest's own daemon, with the options it runs with, on its own paths with the new files laid over them
-lay_over() {
-    [ "$ak" = file ] && [ "$as" != "$bs" ] || return 0
+lay_over() { # only what others can't swap is laid over; no file of a user's is one that sshd reads for -t or -T
+    [ "$ak" = file ] && [ "$as" != "$bs" ] && [ "$(top_of "$folder")" = "$folder" ] || return 0
     case $bk in
     file) mount --bind "$staged" "$path" ;;
     absent) # nothing is there that could be laid over: a copy of its folder is, where sshd has its settings
         case $path in
         /etc/ssh/*)
             laid=$change/copy/laid$number
-            mkdir -p "$laid" && cp -a "$folder/." "$laid" && cp -a "$staged" "$laid/${path##*/}" && mount --bind "$laid" "$folder"
+            mkdir -p "$laid" && cp -a "$folder/." "$laid" && cp -a "$staged" "$laid/$name" && mount --bind "$laid" "$folder"
             ;;
         esac ;;
     esac
 }
 check() { # runs in a mount namespace of its own, or on a copy with its paths rewritten
     [ "$check" = yes ] || return 0
+    is_roots "$program" || { echo "others than root can change $program"; return 1; }
     mkdir -p /run/sshd 2>/dev/null && chmod 755 /run/sshd
     if [ "$over" = yes ]; then
-        mount --make-rprivate / && each_path lay_over || { echo "the new files could not be laid over the old"; return 1; }
+        mount --make-rprivate / && rows there lay_over || { echo "the new files could not be laid over the old"; return 1; }
         main=$mainfile
     else
         main=$change/copy$mainpath
     fi
-    eval "set -- $daemon"
+    eval "set -- \"\$program\" $options"
     [ "$over" = yes ] && [ "$mainfile" = /etc/ssh/sshd_config ] || set -- "$@" -f "$main"
     said=$("$@" -t 2>&1 </dev/null) || { printf '%s\n' "sshd refuses the new files: $said" | head -n 3; return 1; }
     who='' told=''
@@ -211,114 +103,107 @@ checked() {
     why=''
 }
 
-# 8 swap
-swap() {
-    if [ "$bk$ak" = absentfile ] && [ ! -e "$staged" ] && [ "$(digest "$path")" = "$as" ]; then
-        at "swapped $number" # it came with its folder
-        return 0
-    fi
-    is_before || { why="$path was changed by somebody else meanwhile"; return 1; }
-    # The original stays beside it under another name, the very file: taking it back needs no room on the disk.
-    # Not where its folder goes, too, which has to be empty then: the copy does.
-    if [ "$bk" = file ] && ! folder_goes; then ln "$path" "$staged.old" 2>/dev/null || true; fi
-    if [ "$ak" = absent ]; then
-        if [ "$bk" = folder ]; then rmdir "$path"; else { [ -e "$staged.old" ] || folder_goes; } && rm -f "$path"; fi || { why="$path could not be taken away"; return 1; }
-    elif [ "$bk" = folder ]; then
-        chown "$au:$ag" "$path" && chmod "$am" "$path" || { why="$path could not be changed"; return 1; }
-    elif [ -e "$path" ] || [ -e "$staged" ]; then
-        mv -T "$staged" "$path" || { why="$path could not be replaced"; return 1; }
-    fi
-    at "swapped $number"
-}
-
-# 12 decide: a link is made whole or not at all, so it is one or the other, never both
-decide() { ln -s "$1" "$change/decision" 2>/dev/null; [ "$(readlink "$change/decision")" = "$1" ]; }
-put_back() {
-    rm -rf "$staged"
-    if is_before; then rm -f "$staged.old"
-    elif is_ours; then
-        case $bk in
-        absent) if [ "$ak" = folder ]; then rmdir "$path" 2>/dev/null || leave; else rm -f "$path"; fi ;;
-        folder) { [ -d "$path" ] || mkdir "$path"; } && chown "$bu:$bg" "$path" && chmod "$bm" "$path" ;;
-        *) the_original && mv -T "$staged.old" "$path" ;;
-        esac || { broken=yes; say broken "$path could not be put back"; }
-    else
-        rm -f "$staged.old"
-        leave
-    fi
-    at "put back $number"
-}
-leave() { # somebody else changed it meanwhile, or put something into it
-    left="$left$path
-"
-}
-the_original() {
-    [ "$(digest "$staged.old")" = "$bs" ] || { rm -f "$staged.old" && cp -a "$change/$number.before" "$staged.old" && settle "$staged.old"; }
-    chown "$bu:$bg" "$staged.old" && chmod "$bm" "$staged.old" # where only these were changed, it is the same file
-}
-drop_original() { rm -f "$staged.old"; }
+# 12 decide: there is one link, which either becomes the decision to keep or is taken away. Neither needs room on the disk, and
+# only one of them can be done; where neither can, nothing was decided to be kept.
+decide_keep() { mv -fT "$change/may-keep" "$change/decision" 2>/dev/null; is_kept; }
+is_kept() { [ "$(readlink "$change/decision" 2>/dev/null)" = keep ]; }
 stop_going() { # whoever is still on the way in must not go on while it is taken back
-    case $mode in go | guard | clear) return 0 ;; esac
-    if [ "$init" = systemd ]; then systemctl stop nightlatch-go.service 2>/dev/null; return 0; fi
+    case $mode in go | guard | late | clear) return 0 ;; esac
+    if [ "$init" = systemd ]; then stop_units; return 0; fi
     pid=$(cat "$change/going" 2>/dev/null)
     if [ -n "$pid" ] && grep -q latch.sh "/proc/$pid/cmdline" 2>/dev/null; then kill -9 -- "-$pid" 2>/dev/null || kill -9 "$pid"; fi
 }
-revert() { # revert WHY: everything as it was; what somebody else changed meanwhile is left, and said
-    if ! decide revert; then finish_kept; return; fi
+turn() { # one at a time: the timer, a decision and a boot may come together. The kernel gives the turn free when its holder ends
+    command -v flock >/dev/null 2>&1 && [ -e "$change/turn" ] || return 0
+    command exec 9<"$change/turn" || return 0
+    flock -w 60 9 || { [ "$mode" != revert ] || stop_units nightlatch-decide.service; flock -w 30 9 || exit 1; }
+    [ -e "$change/latch.sh" ] || exit 0 # whoever had it before has finished
+} 2>/dev/null
+stop_units() { [ "$init" != systemd ] || systemctl stop nightlatch-go.service "$@" 2>/dev/null; }
+revert() { # revert WHY [boot]: everything as it was; what somebody else changed meanwhile is left, and said
+    turn
+    rm -f "$change/may-keep" 2>/dev/null
+    if is_kept; then finish_kept; return; fi
     stop_going
-    rm -f "$change/room"
+    rm -rf "$change/room"
     say reverting "$1"
     at reverting
-    left='' broken='' worse=''
+    told_rows='' stuck='' moved='' worse=''
     [ "$2" = boot ] || [ "$net" != ifupdown ] || [ ! -e "$change/away" ] || ifdown "$interface"
-    in_reverse put_back
+    rows back put_back
+    is_sound || rows back put_whole
     settle
     at restored
-    [ -z "$broken" ] || exit 1
     sockets=$was_sockets
     [ -z "$acts" ] || acts_back "$2"
     stop_service "$2"
+    service_back "$2"
     start=''
     [ "$was_running" = yes ] || sockets=''
-    if [ "$2" != boot ] && { [ -e "$change/loading" ] || [ -e "$change/loaded" ] || [ -e "$change/away" ]; }; then
-        [ -z "$net" ] || net_load back
+    # What was restored counts at once, whatever else is still to be done.
+    if [ "$2" != boot ] && { [ -n "$moved" ] || [ -e "$change/loading" ] || [ -e "$change/loaded" ] || [ -e "$change/away" ]; }; then
+        [ -z "$net" ] || { [ ! -e "$change/loading" ] && [ ! -e "$change/away" ]; } || net_load back
         load
         start_again
         look || { start_again; look; } || worse="$worse; but sshd does not listen as before"
+        rm -f "$change/loading" "$change/loaded" "$change/away" 2>/dev/null
     fi
     # A boot has read the unit's files before they were put back.
     [ "$2" != boot ] || [ -z "$rebind" ] || systemctl daemon-reload
     at reloaded
-    tell "put back: $1$worse" "$left"
+    [ -z "$stuck" ] || try_on
+    tell "put back: $1$worse" "$(told_whole)" || try_on
     at told
+    rows back drop_row
     drop_guard
     at unguarded
     release
 }
+told_whole() { # all rows, those of earlier tries too
+    printf '%s' "$told_rows" >>"$change/rows" 2>/dev/null || printf '%s' "$told_rows"
+    sort -u "$change/rows" 2>/dev/null
+}
+try_on() { # the timer, the guard and the lock stay; it is done again from the beginning until nothing is left to do
+    printf '%s' "$told_rows" >>"$change/rows" 2>/dev/null
+    case $mode in revert | late) exit 1 ;; esac
+    say trying "$(printf '%s' "$stuck" | head -n 1)"
+    if [ "$init" = systemd ]; then
+        systemctl --no-block start "nightlatch-revert-$id.service" 2>/dev/null || [ "$mode" = guard ] || arm nightlatch-again 1 revert
+    else
+        pid=$(cat "$home/lock/timer" 2>/dev/null)
+        [ "$mode" = guard ] || [ -z "$pid" ] || kill -- "-$pid" 2>/dev/null
+        arm '' 3 revert
+    fi
+    exit 1
+}
 finish_kept() {
+    settle
     say keeping
     at keeping
-    [ ! -e "$change/table" ] || each_path drop_original
+    rows there drop_row
     if [ "$stay" = yes ]; then
         mv -f "$change/record.part" "$change/record.json" 2>/dev/null
     fi
     [ -z "$forget" ] || rm -rf "$home/changes/$forget"
-    tell "kept${forget:+: it takes back change $forget}"
+    tell "kept${forget:+: it takes back change $forget}" || exit 1
     drop_guard
     at "kept unguarded"
     release
 }
-release() {
+release() { # the lock goes last
     rm -f "/run/nightlatch/$id"
     rmdir /run/nightlatch 2>/dev/null
-    rm -rf "$change/copy" "$change/expected" "$change/table.back" "$change/rehearsed" "$change/loading" "$change/loaded" "$change/going" "$change/unit" "$change/started" "$change/worked" "$change/away" "$change/generate" "$change/acts" "$change/acted" "$change/acted.back" "$change"/rules.*
+    for each in copy room generate expected table.back rehearsed loading loaded going service started worked away acts acted rows mounts vaults parts may-keep turn; do
+        rm -rf "$change/$each"
+    done
+    rm -f "$change"/rules.* "$change"/*.hunks
     if [ -e "$change/record.json" ]; then rm -f "$change"/table; else rm -f "$change"/*.before "$change"/*.after "$change/record.part" "$change/table"; fi
     prune
     settle
     at releasing
     held=$(cat "$home/lock/id" 2>/dev/null) pid=$(cat "$home/lock/timer" 2>/dev/null)
     if [ "$mode" != revert ]; then
-        if [ "$init" = systemd ]; then systemctl stop "nightlatch-revert-$id.timer" 2>/dev/null
+        if [ "$init" = systemd ]; then systemctl stop "nightlatch-revert-$id.timer" "nightlatch-revert-$id.service" 2>/dev/null
         elif [ "$held" = "$id" ] && [ -n "$pid" ]; then kill -- "-$pid" 2>/dev/null; fi
     fi
     at timeless
@@ -332,12 +217,16 @@ prune() { # the last ten changes are kept for undo
 
 turned_away() { # before anything was begun: what was sent goes again, and why is told
     tell "refused: $1"
-    rm -f "$change"/*.after "$change/record.part" "$change/table" "$change/expected" "$change/latch.sh"
-    rm -rf "$change/copy"
+    for each in copy room expected table table.back parts acts record.part may-keep turn latch.sh; do rm -rf "$change/$each"; done
+    rm -f "$change"/*.after "$change"/*.hunks
 }
 go() {
     echo $$ >"$change/going"
     at begun
+    known_door || {
+        turned_away "sshd is not the process that was read, or can't be told from others; survey again"
+        return
+    }
     take_lock || {
         turned_away "another change is on the latch: $(cat "$home/lock/who" 2>/dev/null || echo unknown)"
         return
@@ -359,13 +248,15 @@ go() {
     mkdir -p /run/nightlatch && : >"/run/nightlatch/$id"
     printf '%s, change %s, since uptime %s s for %s s\n' "$owner" "$id" "$(uptime_now)" "$seconds" >"$home/lock/who"
     at marked
-    remember
+    remember || { give_up "$change has no room"; return; }
     rehearse || { give_up "the timer does not run this guest's own file"; return; }
     at rehearsed
     place_guard || { give_up "${why:-the boot guard could not be placed}"; return; }
     at guarded
-    each_path save || { give_up "$why"; return; }
-    each_path stage || { give_up "$why"; return; }
+    rows there plan || { give_up "$why"; return; }
+    settle
+    rows there save || { give_up "$why"; return; }
+    rows there stage || { give_up "$why"; return; }
     at staged
     [ -z "$net" ] || net_check || { give_up "$why"; return; }
     [ -z "$acts" ] || acts_check || { give_up "$why"; return; }
@@ -374,10 +265,10 @@ go() {
     settle
     [ -z "$net" ] || net_note
     [ "$net" != ifupdown ] || net_leave # it takes down what its files say, so before they change
-    each_path swap || { give_up "$why"; return; }
+    rows there swap || { give_up "$why"; return; }
     settle
     at swapped
-    : >"$change/loading"
+    : >"$change/loading" || { give_up "$change has no room"; return; }
     at loading
     [ -z "$acts" ] || acts_do || { give_up "$why"; return; }
     if [ -n "$net" ]; then
@@ -399,9 +290,11 @@ give_up() { revert "$1"; }
 main() {
     LC_ALL=C PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin:$PATH
     export LC_ALL PATH
+    safe_path
     umask 077
+    cd /
     home=/var/lib/nightlatch change=/var/lib/nightlatch/changes/$id mode=$1
-    why='' left='' staged=''
+    why='' staged='' told_rows='' stuck='' moved=''
     [ -d /run/systemd/system ] && init=systemd || init=other
     case $1 in
     go) go ;;
@@ -409,10 +302,11 @@ main() {
     revert) revert "the time on the latch was over" ;;
     back) revert "taken back by ${2:-hand}" ;;
     guard) [ -e "/run/nightlatch/$id" ] || revert "the guest was restarted while the change was on the latch" boot ;;
+    late) [ -e "/run/nightlatch/$id" ] || revert "the guest was restarted while the change was on the latch" ;;
     rehearse) : >"$change/rehearsed" ;;
     check-over) over=yes; check ;;
     check-copy) over=no; check ;;
-    check-net) mount --make-rprivate / && each_path lay_over && ifup --no-act --force "$interface" ;;
-    keep) if decide keep; then finish_kept; else revert "it was decided already"; fi ;;
+    check-net) mount --make-rprivate / && rows there lay_over && ifup --no-act --force "$interface" ;;
+    keep) turn; if decide_keep; then finish_kept; else revert "it could not be decided to keep it"; fi ;;
     esac
 }

@@ -24,16 +24,22 @@ INSTALLING = Bounds(seconds=960, silent=120, most=1 << 20)
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
-    """How a change ended: `kept` or not, the guest's own words, and paths that somebody else changed meanwhile."""
+    """How a change ended: `kept` or not, and the guest's own words. What it did with each path when it took the change back:
+    `back` as they were, `merged` what somebody had touched and only our lines went back, `whole` where sshd refused that and
+    theirs was laid by, `left` what is somebody else's by now."""
 
     kept: bool
     words: str
     left: tuple[str, ...] = ()
+    back: tuple[str, ...] = ()
+    merged: tuple[str, ...] = ()
+    whole: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
 class Pending:
-    """What is on the latch of one guest. `seconds` is the time left, negative once it is over, None where not known."""
+    """What is on the latch of one guest. `seconds` is the time left, negative once it is over, None where not known; `stuck` is
+    what can't be put back yet, while the guest goes on trying."""
 
     guest: str
     change: str
@@ -42,6 +48,7 @@ class Pending:
     since: int | None
     seconds: int | None
     timer: bool
+    stuck: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,6 +84,8 @@ def begin(shell: Shell, change: Transaction) -> list[str]:
             if any(step.startswith("step swapped") for step in steps):
                 raise PutBackError(f"{guest}: {rest}. Everything was put back")
             raise RefusedError(f"{guest}: {rest}. Nothing was changed")
+        if word == "stuck":
+            raise PutBackError(f"{guest}: {_trying(rest)}")
     if any(line.startswith("died") for line in lines) or lines:
         return _after_death(shell, number, change.seconds, steps[-1][5:] if steps else "its start")
     raise PutBackError(_unknown(guest, number, change.seconds, "no answer came"))
@@ -114,9 +123,17 @@ def decide(shell: Shell, change: str, what: str, by: str = "hand") -> Outcome:
     first = lines[0] if lines else "died: no answer"
     if first.startswith("gone"):
         raise RefusedError(f"{shell.guest}: change {change}: {first.partition(': ')[2]}")
+    if first.startswith("stuck"):
+        raise PutBackError(f"{shell.guest}: {_trying(first.partition(': ')[2])}")
     if first.startswith("died"):
         raise UnreadableError(f"{shell.guest}: {first}; its timer takes the change back if it was not kept")
-    return Outcome(first.startswith("kept"), first, tuple(line for line in lines[1:] if line.startswith("/")))
+    rows = [line.partition(" ") for line in lines[1:]]
+    told = {name: tuple(path for word, _, path in rows if word == name) for name in ("left", "back", "merged", "whole")}
+    return Outcome(first.startswith("kept"), first, **told)
+
+
+def _trying(words: str) -> str:
+    return f"all else was put back and counts, but {words}; the guest goes on trying, and nightlatch pending shows it"
 
 
 def ask(shell: Shell) -> Told:
@@ -143,7 +160,9 @@ def _pending(guest: str, values: dict[str, str], timer: bool) -> Pending:
     lasted = int(now) - int(since[1]) if since and now.isdigit() else None
     rest = int(since[2]) - lasted if since and lasted is not None else None
     who = values.get("who", "").partition(", change ")[0]
-    return Pending(guest, values.get("lock", ""), who, values.get("state", ""), lasted, rest, timer)
+    return Pending(
+        guest, values.get("lock", ""), who, values.get("state", ""), lasted, rest, timer, values.get("stuck:", "")
+    )
 
 
 def _lines(out: bytes, nonce: str) -> list[str]:

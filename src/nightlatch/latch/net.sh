@@ -8,7 +8,7 @@ net_check() { # the system's own program on the new files, where it has one that
         why=$(unshare -m sh "$change/latch.sh" check-net 2>&1 >/dev/null) || { why="ifup refuses the new files: $why"; return 1; }
         why=''
         ;;
-    manager) ! nmcli --help 2>&1 | grep -q -e --offline || each_path net_parse ;;
+    manager) ! nmcli --help 2>&1 | grep -q -e --offline || rows there net_parse ;;
     esac
 }
 net_parse() {
@@ -20,7 +20,7 @@ net_generate() { # on a copy with the new files
     rm -rf "$copy"
     mkdir -p "$copy/etc" "$copy/lib" "$copy/run" || return 1
     for top in etc lib run; do [ ! -d "/$top/netplan" ] || cp -a "/$top/netplan" "$copy/$top/" || return 1; done
-    each_path net_lay || return 1
+    rows there net_lay || return 1
     said=$(netplan generate --root-dir "$copy" 2>&1 </dev/null) || { why="netplan refuses the new files: $(printf '%s\n' "$said" | head -n 2)"; return 1; }
     rm -rf "$copy"
 }

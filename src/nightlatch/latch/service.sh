@@ -12,15 +12,14 @@ load() {
         return
     fi
     if [ "$init" = systemd ] && systemctl -q is-active ssh.socket sshd.socket 2>/dev/null; then
-        for unit in ssh.service sshd.service; do systemctl try-restart "$unit" 2>/dev/null; done
+        for each in ssh.service sshd.service; do systemctl try-restart "$each" 2>/dev/null; done
         return 0
     fi
-    pid=$(listener) || return 1
-    [ -n "$pid" ] || { [ "$was_running" != yes ] && return 0; return 1; }
-    unit=$(unit_of "$pid")
+    [ "$was_running" = yes ] || find_door || return 0
+    wait_for 20 find_door || return 1 # while it starts over it holds no socket
     wait_for 50 hears "$pid" # between its start and its first wait, sshd ignores the signal to read its files again
     read -r image rest <"/proc/$pid/maps"
-    if [ "$init" = systemd ] && [ -n "$unit" ]; then systemctl reload "$unit"; else kill -HUP "$pid"; fi || return 1
+    if [ "$init" = systemd ]; then systemctl reload "$unit"; else kill -HUP "$pid"; fi || return 1
     wait_for 20 renewed "$pid" "$image" || :
 }
 wait_for() { # wait_for TENTHS COMMAND...: whether it held in that time
@@ -44,61 +43,111 @@ renewed() { # renewed PID IMAGE: sshd reads its files by running itself anew, wh
 } 2>/dev/null
 start_service() { # a service that did not run: enabled and started; what it was before is noted first
     if [ "$init" = systemd ]; then
-        for unit in $start; do systemctl cat "$unit" >/dev/null 2>&1 && break; done
-        printf '%s %s %s\n' "$unit" "$(systemctl is-enabled "$unit" 2>/dev/null || true)" "$(systemctl is-active "$unit")" >"$change/started"
-        systemctl enable --quiet "$unit" && systemctl start "$unit"
+        for each in $start; do systemctl cat "$each" >/dev/null 2>&1 && break; done
+        printf '%s %s %s\n' "$each" "$(systemctl is-enabled "$each" 2>/dev/null || true)" "$(systemctl is-active "$each")" >"$change/started"
+        systemctl enable --quiet "$each" && systemctl start "$each"
     elif command -v rc-service >/dev/null 2>&1; then
         echo "rc sshd" >"$change/started"
         rc-update -q add sshd default && rc-service sshd start
     else
         echo "none sshd" >"$change/started"
         mkdir -p /run/sshd && chmod 755 /run/sshd
-        eval "set -- $daemon"
-        "$@"
+        run_daemon && wait_for 50 find_door && started "$pid" && echo "none $pid $since" >"$change/started"
     fi
+}
+run_daemon() { # run_daemon [OPTION]: sshd as it ran, or would be started, where nobody else can have put another program
+    is_roots "$program" || return 1
+    eval "set -- \"\$program\" $options \"\$@\""
+    [ "$mainfile" = /etc/ssh/sshd_config ] || set -- "$@" -f "$mainfile"
+    "$@" 9<&-
+}
+is_sound() { # where lines of ours were taken out of somebody else's, sshd has to take what is left
+    case $told_rows in *"merged "*) ;; *) return 0 ;; esac
+    [ "$reload" != yes ] || run_daemon -t >/dev/null 2>&1
 }
 stop_service() { # stop_service [boot]: as it was before it was started
     [ -e "$change/started" ] || return 0
-    read -r unit enabled active <"$change/started"
-    case $unit in
+    read -r each enabled active <"$change/started"
+    case $each in
     rc) rc-service sshd stop; rc-update -q del sshd default ;;
-    none) pid=$(listener) && [ -n "$pid" ] && kill "$pid" ;;
+    none) [ "$enabled" = sshd ] || { started "$enabled" && [ "$since" = "$active" ] && kill "$enabled"; } ;;
     *)
-        [ "$enabled" = enabled ] || systemctl disable --quiet "$unit"
+        [ "$enabled" = enabled ] || systemctl disable --quiet "$each"
         # At boot its start is only planned yet: a stop in its place is planned instead, and not waited for.
-        if [ "$1" = boot ]; then systemctl --no-block stop "$unit"
-        elif [ "$active" != active ]; then systemctl stop "$unit"; fi
+        if [ "$1" = boot ]; then systemctl --no-block stop "$each"
+        elif [ "$active" != active ]; then systemctl stop "$each"; fi
         ;;
     esac
     rm -f "$change/started"
 }
-unit_of() { sed -n 's/^\(0:\|1:name=systemd\):\(.*\/\)\{0,1\}\([^/]*\.service\)$/\3/p' "/proc/$1/cgroup" | head -n 1; }
-remember() { # which unit the daemon belongs to, while it is there to be asked
-    pid=$(listener)
-    [ -z "$pid" ] || unit_of "$pid" >"$change/unit"
+remember() { # what sshd's units are like before anything is done
+    : >"$change/service" || return 1
+    [ "$init" = systemd ] || return 0
+    for each in $units; do
+        printf '%s %s %s\n' "$each" "$(systemctl is-enabled "$each" 2>/dev/null | head -n 1)" "$(systemctl is-active "$each" 2>/dev/null)" >>"$change/service" || return 1
+    done
+}
+service_back() { # service_back [boot]: units that somebody masked, disabled or stopped meanwhile, or that failed, are as they were
+    [ "$init" = systemd ] && [ -s "$change/service" ] || return 0
+    while read -r each was active; do
+        now=$(systemctl is-enabled "$each" 2>/dev/null | head -n 1) unmasked=''
+        case $was:$now in
+        masked*:masked*) ;;
+        *:masked) systemctl unmask "$each" 2>/dev/null && unmasked=yes ;;
+        *:masked-runtime) systemctl unmask --runtime "$each" 2>/dev/null && unmasked=yes ;;
+        esac
+        [ "$was" != enabled ] || systemctl -q is-enabled "$each" || systemctl enable --quiet "$each" 2>/dev/null
+        if [ "$1" = boot ]; then
+            [ -z "$unmasked" ] || { systemctl daemon-reload && systemctl --no-block start "$each"; }
+        elif [ "$active" = active ] && ! systemctl -q is-active "$each"; then
+            systemctl reset-failed "$each" 2>/dev/null
+            case $each in *.socket) systemctl stop "${each%.socket}.service" 2>/dev/null ;; esac
+            systemctl start "$each" 2>/dev/null
+        fi
+    done <"$change/service"
 }
 start_again() { # a daemon that died over its new files: started as it was
-    [ "$was_running" = yes ] && [ -z "$(listener)" ] || return 0
-    unit=$(cat "$change/unit" 2>/dev/null)
-    if [ "$init" = systemd ] && [ -n "$unit" ]; then
-        systemctl reset-failed "$unit" 2>/dev/null
-        systemctl restart "$unit"
-    else
-        eval "set -- $daemon"
-        [ "$mainfile" = /etc/ssh/sshd_config ] || set -- "$@" -f "$mainfile"
-        "$@"
+    [ "$was_running" = yes ] && ! find_door || return 0
+    if [ "$init" = systemd ]; then service_back; else run_daemon; fi
+}
+
+# Which process is sshd: told as the evidence told it (trust.sh), by nothing that others than root can write.
+known_door() { # the very process that was read, and the same program
+    [ "$door" = 0 ] || { started "$door" && [ "$since" = "$door_since" ] && wait_for 20 is_door "$door"; }
+}
+find_door() { # sets pid; of the unit that the service manager names, or without one a child of the first process
+    pid=''
+    if [ "$init" != systemd ]; then
+        for entry in /proc/[0-9]*; do is_named "$entry" && is_door "${entry#/proc/}" && pid=${entry#/proc/} && return 0; done
+        return 1
     fi
-}
-listener() { # the daemon that listens in our own namespaces
+    [ -n "$unit" ] || return 1
+    told=$(systemctl show -p MainPID -p ControlGroup "$unit" 2>/dev/null)
+    main_pid=${told#*MainPID=} main_pid=${main_pid%%"$nl"*} group=${told#*ControlGroup=} group=${group%%"$nl"*}
+    case $main_pid in '' | 0 | *[!0-9]*) ;; *) is_door "$main_pid" && pid=$main_pid && return 0 ;; esac
+    [ -n "$group" ] || return 1
     for entry in /proc/[0-9]*; do
-        read -r name <"$entry/comm" || continue
-        [ "$name" = sshd ] || continue
-        case $(tr '\000' ' ' <"$entry/cmdline") in *'[accepted]'* | *'[priv]'* | *'[net]'* | *@*) continue ;; esac
-        [ "$(readlink "$entry/ns/net")" = "$(readlink /proc/self/ns/net)" ] || continue
-        printf '%s\n' "${entry#/proc/}"
-        break
-    done 2>/dev/null
+        is_named "$entry" && grep -qxE "(0:|[0-9]+:name=systemd):$group" "$entry/cgroup" && is_door "${entry#/proc/}" && pid=${entry#/proc/} && return 0
+    done
+    return 1
+} 2>/dev/null
+is_named() { read -r comm <"$1/comm" && [ "$comm" = sshd ]; } 2>/dev/null
+is_door() { # is_door PID: root's, with a program that only root can write, waiting where sshd is to wait
+    kernel_says "$1"
+    [ "$uids" = root ] && { [ "$init" = systemd ] || [ "$parent" = 1 ] || [ "$1" = 1 ]; } || return 1
+    program_of "$1" && [ "$runs" = "$program" ] && is_roots "$program" || return 1
+    ports=' '
+    [ "$init" = systemd ] || ports=$(hex_ports) # without a service manager another root's sshd looks the same but for its port
+    waits=$(awk -v ports="$ports" '$4 == "0A" { port = $2; sub("^.*:", "", port); if (ports == " " || index(ports, " " port " ")) print "socket:[" $10 "]" }' /proc/net/tcp /proc/net/tcp6 2>/dev/null)
+    holds=$(readlink "/proc/$1"/fd/* 2>/dev/null)
+    for inode in $waits; do case "$nl$holds$nl" in *"$nl$inode$nl"*) return 0 ;; esac; done
+    return 1
 }
+hex_ports() { # the ports in question, as the kernel lists them
+    printf ' '
+    for each in $sockets $was_sockets; do printf '%04X ' "${each##*:}"; done
+}
+listener() { find_door && printf '%s\n' "$pid"; }
 look() { # what was listened on before must be listened on again
     wait_for 50 listens
 }

@@ -27,7 +27,8 @@ follow_begin() { # no output until the work runs apart: a cut connection must no
         if grep -qx moving "$place/progress" 2>/dev/null; then the_rest; return; fi
         tries=$((tries + 1))
         # Once it is decided, somebody else (the timer) is taking it back: then the outcome is waited for.
-        if { [ $((tries % 10)) = 0 ] || [ -n "$ended" ]; } && ! goes_on && { [ ! -L "$place/decision" ] || [ $tries -gt 300 ]; }; then
+        if { [ $((tries % 10)) = 0 ] || [ -n "$ended" ]; } && ! goes_on && { [ -L "$place/may-keep" ] || [ $tries -gt 300 ]; }; then
+            if stuck_at; then return; fi
             # It may have got there just now: only what is silent and gone has died.
             [ -z "$ended" ] || { echo 'died: the change ended before it was done'; return; }
             ended=yes
@@ -37,6 +38,9 @@ follow_begin() { # no output until the work runs apart: a cut connection must no
         sleep 0.1
     done
     echo 'died: the change takes too long'
+}
+stuck_at() { # what can't be put back yet; the guest goes on trying
+    [ ! -e "$place/outcome" ] && last=$(grep '^stuck ' "$place/progress" 2>/dev/null | tail -n 1) && [ -n "$last" ] && echo "stuck: ${last#stuck }"
 }
 the_rest() { sed -n "$((shown + 1)),\$p" "$place/progress" 2>/dev/null; }
 goes_on() { # only a clear no counts: a service manager that can't answer just now is asked again
@@ -89,7 +93,7 @@ decide() {
         [ $tries -lt 100 ] || break
         sleep 0.1
     done
-    [ ! -e "$place/outcome" ] && echo 'died: no outcome was told' || outcome
+    if [ -e "$place/outcome" ]; then outcome; else stuck_at || echo 'died: no outcome was told'; fi
 }
 pending() {
     read -r up rest </proc/uptime
@@ -99,10 +103,14 @@ pending() {
         echo "lock $id"
         echo "who $(head -n 1 "$home/lock/who" 2>/dev/null | cut -c1-300)"
         [ ! -e "/run/nightlatch/${id:-none}" ] || echo marked
-        echo "state $(tail -n 1 "$home/changes/$id/progress" 2>/dev/null | cut -c1-200)"
-        echo "decision $(readlink "$home/changes/$id/decision" 2>/dev/null)"
+        place=$home/changes/$id
+        echo "state $(tail -n 1 "$place/progress" 2>/dev/null | cut -c1-200)"
+        stuck_at
         if [ -d /run/systemd/system ]; then
-            systemctl -q is-active "nightlatch-revert-$id.timer" "nightlatch-revert-$id.service" && echo timer
+            # What failed is started again in a moment: that, too, is a timer that runs.
+            for each in "nightlatch-revert-$id.timer" "nightlatch-revert-$id.service" nightlatch-guard-late.service; do
+                case $(systemctl show -p ActiveState "$each") in *=active | *=activating | *=reloading) echo timer ;; esac
+            done
         else
             pid=$(cat "$home/lock/timer" 2>/dev/null) && [ -n "$pid" ] && kill -0 "$pid" 2>/dev/null && echo timer
         fi

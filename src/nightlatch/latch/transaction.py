@@ -13,8 +13,11 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from importlib.resources import files
 
+from nightlatch.draft import returning
 from nightlatch.draft.acts import Install, LoadRules, words
 from nightlatch.draft.plan import ProvedDraft
+from nightlatch.evidence.opinions import Daemon
+from nightlatch.evidence.script import trust
 from nightlatch.evidence.snapshot import ABSENT, Entry, Kind
 from nightlatch.faults import RefusedError
 from nightlatch.latch.records import CHANGES, HOME, Record, Side, Touched
@@ -27,6 +30,7 @@ LOADING = {
     "ufw": ("ufw.service",),
     "firewalld": ("firewalld.service",),
 }
+SSHD = Daemon()
 MARK = "NIGHTLATCH_TEXT_ENDS_HERE"
 
 
@@ -45,6 +49,7 @@ class Move:
 class Transaction:
     """Everything the guest's own script is told. `seconds` is the time on the latch.
 
+    `daemon` is sshd as it was read, `unit` the one that the service manager has it in, `units` all that are sshd's.
     `expected` maps what `sshd -T -C` is asked to lines it must say; `sockets` are local addresses as ss(8) prints them;
     `copy` is a mirror of sshd's files for guests where nothing can be mounted. `start` are names of a service that is to be
     enabled and started, of which the guest has one. `move` is set where an interface gets other addresses. `was_sockets` are
@@ -59,7 +64,9 @@ class Transaction:
     seconds: int
     reload: bool = False
     was_running: bool = True
-    daemon: tuple[str, ...] = ("/usr/sbin/sshd",)
+    daemon: Daemon = SSHD
+    unit: str = ""
+    units: tuple[str, ...] = ()
     main_file: str = "/etc/ssh/sshd_config"
     main_path: str = "/etc/ssh/sshd_config"
     expected: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
@@ -117,7 +124,9 @@ class Transaction:
             "id": self.change, "seconds": str(self.seconds), "owner": self.owner,
             "reload": _word(self.reload), "was_running": _word(self.was_running),
             "check": _word(self.reload or bool(self.start)), "start": " ".join(self.start),
-            "daemon": shlex.join(self.daemon), "mainfile": self.main_file,
+            "program": self.daemon.program, "options": shlex.join(self.daemon.options), "door": str(self.daemon.pid),
+            "door_since": self.daemon.started, "unit": self.unit, "units": " ".join(self.units), "mainfile": self.main_file,
+            "merge": _program("merge.awk"),
             "mainpath": self.main_path, "sockets": " ".join(self.sockets),
             "was_sockets": " ".join(self.sockets if self.was_sockets is None else self.was_sockets), "rebind": self.rebind,
             "acts": "yes" if self.acts else "", "rules": self.filters,
@@ -132,11 +141,11 @@ class Transaction:
         }
         head = "".join(f"{name}={shlex.quote(text)}\n" for name, text in values.items())
         folder = files("nightlatch.latch")
-        parts = ["latch.sh", "service.sh", *(["net.sh"] if self.move is not None else [])]
+        parts = ["latch.sh", "files.sh", "guard.sh", "service.sh", *(["net.sh"] if self.move is not None else [])]
         parts += ["acts.sh"] if self.acts else []
         parts += ["rules.sh"] if self.filters else []
         body = "".join(folder.joinpath(name).read_text() for name in parts)
-        return head + body + self.seam + 'main "$@"\n'
+        return head + trust() + body + self.seam + 'main "$@"\n'
 
     def table(self) -> str:
         """One line a path: kind, mode, owner, group and digest before and after, then the path."""
@@ -149,13 +158,31 @@ class Transaction:
             lines.append(f"{number} {_columns(self._before(path))} {_columns(self._after(path))} {path}\n")
         return "".join(lines)
 
+    def parts(self) -> str:
+        """One line for each folder on the way to a path: whose it may be, before and by this change, then the folder."""
+        ways = {path.rsplit("/", depth)[0] for path in self.rows for depth in range(1, path.count("/"))}
+        lines = []
+        for way in sorted(ways):
+            found = (entries.entries.get(way, ABSENT) for entries in (self.proved.before, self.proved.after))
+            owners = {str(each.uid) for each in found if each.kind is Kind.FOLDER}
+            lines.append(f"{','.join(sorted(owners)) or '-'} {way}\n")
+        return "".join(lines)
+
     def contents(self) -> dict[str, bytes]:
         """The files that the guest's script needs beside it, by name."""
-        out: dict[str, bytes] = {"table": self.table().encode("utf-8", "surrogateescape")}
+        table = self.table().encode("utf-8", "surrogateescape")
+        backwards = b"".join(reversed(table.splitlines(keepends=True)))
+        out: dict[str, bytes] = {
+            "table": table,
+            "table.back": backwards,
+            "parts": self.parts().encode("utf-8", "surrogateescape"),
+        }
         for number, path in enumerate(self.rows):
-            after = self._after(path)
+            before, after = self._before(path), self._after(path)
             if after.kind is Kind.FILE:
                 out[f"{number}.after"] = after.content or b""
+                hunks = returning.hunks(before.content or b"", after.content or b"")
+                out[f"{number}.hunks"] = "".join(f"{a} {b} {c} {d}\n" for a, b, c, d in hunks).encode()
         if self.acts:
             out["acts"] = "".join(" ".join(each) + "\n" for each in self.acts).encode()
         out["record.part"] = (self.record().model_dump_json(indent=1) + "\n").encode()
@@ -185,8 +212,18 @@ class Transaction:
             f"[ $(wc -c <{shlex.quote(f'{place}/{name}')}) = {len(raw)} ] || whole=no\n"
             for name, raw in contents.items()
         ]
-        # Room for the outcome is taken now, so that it can be told even when the disk is full by then.
-        parts.append(f"dd if=/dev/urandom of={place}/room bs=4096 count=4 2>/dev/null || whole=no\n")
+        # Room is taken now, bytes and inodes, so that all can be told and taken back even when the disk is full by then. The one
+        # link by which the change can be kept is there already, too.
+        parts.append(
+            f"mkdir {place}/room && dd if=/dev/urandom of={place}/room/0 bs=4096 count=4 2>/dev/null || whole=no\n"
+        )
+        parts.append(f"for each in 1 2 3 4 5 6 7 8; do : >{place}/room/$each || whole=no; done\n")
+        parts.append(
+            f"dd if=/dev/zero bs=4096 count=1 2>/dev/null | tr '\\000' '\\n' >{place}/outcome.part || whole=no\n"
+        )
+        parts.append(
+            f"[ $(wc -c <{place}/outcome.part) = 4096 ] && ln -s keep {place}/may-keep && : >{place}/turn || whole=no\n"
+        )
         parts.append(f"[ \"$whole\" != no ] || {{ echo 'refused: {HOME} has no room'; rm -rf {place}; return 4; }}\n")
         return "".join(parts)
 
@@ -209,7 +246,7 @@ def session(call: str, nonce: str, **values: str) -> str:
     """The script of one connection: `session.sh` with these variables, and what of it is called."""
     body = files("nightlatch.latch").joinpath("session.sh").read_text()
     told = "".join(f"{name}={shlex.quote(text)}\n" for name, text in {"home": HOME, **values}.items())
-    head = f"LC_ALL=C; export LC_ALL; umask 077\nprintf '\\n@latch %s\\n' {nonce}\n"
+    head = f"LC_ALL=C; export LC_ALL; umask 077\n{trust()}safe_path\nprintf '\\n@latch %s\\n' {nonce}\n"
     return f"nightlatch_session() {{\n{head}{told}{body}{call}\n}}\nnightlatch_session\n"
 
 
@@ -230,6 +267,12 @@ def written(path: str, raw: bytes) -> str:
 def _octal(byte: int) -> str:
     letter = chr(byte)
     return letter if byte < 0x7F and (letter.isalnum() or letter in " \n.,:;/=_+@#") else f"\\{byte:03o}"
+
+
+def _program(name: str) -> str:
+    return "".join(
+        line for line in files("nightlatch.latch").joinpath(name).read_text().splitlines(True) if line[0] != "#"
+    )
 
 
 def _word(value: bool) -> str:

@@ -10,8 +10,9 @@ from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.formats import dpkg_status, keys
 from nightlatch.formats import pam as pam_format
 from nightlatch.origin import Origin
-from nightlatch.readings import accounts, clock, filters, labels, network, release, service, sshd, sudo, units
+from nightlatch.readings import accounts, clock, daemons, filters, labels, network, release, service, sshd, sudo, units
 from nightlatch.readings.clock import ClockReading
+from nightlatch.readings.daemons import Daemon
 from nightlatch.readings.filters import FilterReading
 from nightlatch.readings.labels import PortLabels
 from nightlatch.readings.network import NetworkReading
@@ -161,7 +162,7 @@ def _stated(text: str, origin: Origin) -> list[tuple[str, Origin]]:
     return [(option.strip("\"'") or f"Port {port}", origin) for option, port in pairs]
 
 
-def _of_daemon(daemon: service.Daemon) -> tuple[tuple[str, Origin], ...]:
+def _of_daemon(daemon: Daemon) -> tuple[tuple[str, Origin], ...]:
     """The options that a running daemon shows in its title."""
     return tuple(_stated(" ".join(daemon.options), daemon.origin))
 
@@ -175,11 +176,10 @@ def _unit_files(snapshot: Snapshot) -> list[str]:
     return out
 
 
-def _main_file(snapshot: Snapshot, daemon: service.Daemon | None) -> str:
+def _main_file(snapshot: Snapshot, daemon: Daemon | None) -> str:
     """The configuration that the running daemon or the service names with -f, or sshd's own."""
     if daemon is not None:
-        started = re.search(r"(?:^|\s)-f\s*(/\S+)", " ".join(daemon.options))
-        return started[1] if started else MAIN
+        return daemons.main_file(daemon) or MAIN
     found = sshd.MAIN
     for path in _unit_files(snapshot):
         for line in (snapshot.content(path) or b"").split(b"\n"):

@@ -8,16 +8,18 @@ from __future__ import annotations
 
 import ipaddress
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.origin import Kind, Origin
+from nightlatch.readings import daemons
+from nightlatch.readings.daemons import SERVICES, Daemon
 
-SERVICES = ("ssh.service", "sshd.service")
 SOCKETS = ("ssh.socket", "sshd.socket")
-BY_HAND = ""
+MANAGER = 1  # the service manager's process holds the sockets of socket units
 MOST_PREFIXES = 4096
+MOST_HOLDERS = 64
 NAME = re.compile(r"[A-Za-z0-9:_.@\\-]{1,200}\.(?:service|socket|timer|slice)")
 
 
@@ -56,30 +58,15 @@ class Unit:
 
 
 @dataclass(frozen=True, slots=True)
-class Daemon:
-    """A running sshd that listens. `options` are the words it was started with; `unit` is empty for one by hand."""
-
-    pid: int
-    program: str
-    options: tuple[str, ...]
-    unit: str
-    title: str
-
-    @property
-    def origin(self) -> Origin:
-        """Where this was read."""
-        return Origin(f"/proc/{self.pid}/cmdline", kind=Kind.LISTING)
-
-
-@dataclass(frozen=True, slots=True)
 class OpenSocket:
-    """A listening TCP socket, or a UDP one that takes from everybody: a numeric address ("" for all), a port, and the
-    programs that hold it where known."""
+    """A listening TCP socket, or a UDP one that takes from everybody: a numeric address ("" for all), a port, the programs and
+    processes that hold it where known, and the kernel's number for it."""
 
     address: str
     port: int
     programs: tuple[tuple[str, int], ...] = ()
     protocol: str = "tcp"
+    inode: str = ""
 
     @property
     def is_exposed(self) -> bool:
@@ -96,12 +83,14 @@ class OpenSocket:
 class ServiceReading:
     """The loaded and at-boot state of the SSH service, and who else listens; `is_live` is False where nothing was asked.
 
-    `sockets` are the listening TCP sockets, `datagrams` the UDP ones; `owners` maps process numbers to units.
+    `sockets` are the listening TCP sockets, `datagrams` the UDP ones; `owners` maps process numbers to units. `daemons` are the
+    guest's own sshd, `strangers` whatever else calls itself so and waits for callers.
     """
 
     is_live: bool = False
     units: dict[str, Unit] = field(default_factory=dict)
     daemons: tuple[Daemon, ...] = ()
+    strangers: tuple[Daemon, ...] = ()
     sockets: tuple[OpenSocket, ...] = ()
     clock: int = 0
     datagrams: tuple[OpenSocket, ...] = ()
@@ -135,6 +124,13 @@ class ServiceReading:
         own = [d for d in self.daemons if self.service and self.service.active and d.unit == self.service.name]
         return own[0] if own else self.daemons[0] if len(self.daemons) == 1 else None
 
+    def is_door(self, socket: OpenSocket) -> bool:
+        """Whether a socket is SSH's own: held by a daemon, or by the service manager for SSH's socket unit."""
+        pids = {pid for _, pid in socket.programs}
+        listens = self.socket.listens if self.socket is not None else ()
+        waits = any(port == socket.port for _, port in listens) and socket.protocol == "tcp"
+        return any(each.pid in pids for each in self.daemons) or (waits and (MANAGER in pids or not pids))
+
     def holder_of(self, socket: OpenSocket) -> str:
         """The unit whose program holds a socket; one that the service manager holds is that of a socket unit; empty where it is
         not known."""
@@ -156,19 +152,44 @@ def read(snapshot: Snapshot) -> ServiceReading:
         return ServiceReading()
     listings = {name: raw.decode("utf-8", "replace") for name, raw in snapshot.listings.items()}
     clock = snapshot.facts.get("clock", "")
-    found = list(_sockets(listings.get("sockets", "")))
+    units = dict(_units(listings.get("units", "")))
+    groups = {unit.name: unit.group for unit in units.values()}
+    holders = _holders(listings.get("holders", ""), dict(_numbered(listings.get("programs", ""))))
+    found = list(_sockets(listings.get("sockets", ""), holders))
+    called = daemons.read(
+        listings.get("daemons", ""), frozenset(each.inode for each in found if each.protocol == "tcp"), groups,
+        {unit.name: unit.main_pid for unit in units.values()}, managed=snapshot.facts.get("init") == "systemd",
+    )  # fmt: skip
     return ServiceReading(
-        True, dict(_units(listings.get("units", ""))), tuple(_daemons(listings.get("daemons", ""))),
+        True, units, tuple(each for each in called if not each.doubt), tuple(each for each in called if each.doubt),
         tuple(each for each in found if each.protocol == "tcp"), int(clock) if re.fullmatch(r"[0-9]{1,12}", clock) else 0,
-        tuple(each for each in found if each.protocol == "udp"), dict(_owners(listings.get("owners", ""))),
+        tuple(each for each in found if each.protocol == "udp"), dict(_owners(listings.get("owners", ""), groups)),
     )  # fmt: skip
 
 
-def _owners(text: str) -> Iterator[tuple[int, str]]:
+def _numbered(text: str) -> Iterator[tuple[int, str]]:
     for line in text.splitlines():
-        found = re.fullmatch(r"([0-9]{1,9}) ([A-Za-z0-9:_.@\\-]{1,255}\.service)", line)
-        if found:
-            yield int(found[1]), found[2]
+        number, _, rest = line.partition(" ")
+        if re.fullmatch(r"[0-9]{1,9}", number):
+            yield int(number), rest
+
+
+def _owners(text: str, groups: Mapping[str, str]) -> Iterator[tuple[int, str]]:
+    """The unit of each process: the one that its control group names, where the service manager says the same."""
+    for pid, group in _numbered(text):
+        name = daemons.outermost(group)
+        theirs = groups.get(name, "")
+        if theirs and f"{group}/".startswith(f"{theirs}/"):
+            yield pid, name
+
+
+def _holders(text: str, names: Mapping[int, str]) -> dict[str, tuple[tuple[str, int], ...]]:
+    """The processes that hold each socket, by its inode; a process's name is its own to choose, and for people only."""
+    out: dict[str, list[tuple[str, int]]] = {}
+    for inode, pid in _numbered(text):
+        if pid.isdigit():
+            out.setdefault(str(inode), []).append((names.get(int(pid), "?")[:32], int(pid)))
+    return {inode: tuple(held[:MOST_HOLDERS]) for inode, held in out.items()}
 
 
 def _units(text: str) -> Iterator[tuple[str, Unit]]:
@@ -238,49 +259,29 @@ def _listens(values: Iterable[str]) -> Iterator[tuple[str, int]]:
             yield "" if address == "::" else address, int(found[3])
 
 
-# What sshd writes over its own command line: "sshd: PROGRAM OPTIONS [listener] 0 of 10-100 startups" (sshd.c).
-TITLE = re.compile(r"(?:sshd: )?(/\S+|sshd)( .*?)?(?: \[listener\].*)?")
+Holders = Mapping[str, tuple[tuple[str, int], ...]]
 
 
-def _daemons(text: str) -> Iterator[Daemon]:
-    for block in re.split(r"(?m)^(?=pid )", text):
-        values: dict[str, list[str]] = {}
-        for line in block.splitlines():
-            key, _, value = line.partition(" ")
-            values.setdefault(key, []).append(value)
-        title = values.get("title", [""])[0].strip()
-        if "pid" not in values or "other" in values or not title:
-            continue
-        found = TITLE.fullmatch(title)
-        if found is None:
-            continue
-        unit = BY_HAND
-        for line in values.get("group", []):
-            last = line.rpartition("/")[2]
-            if line.startswith(("0::", "1:name=systemd:")) and last.endswith((".service", ".scope")):
-                unit = last if last.endswith(".service") else unit
-        yield Daemon(_number(values["pid"][0]), found[1], tuple((found[2] or "").split()), unit, title[:200])
-
-
-def _sockets(text: str) -> Iterator[OpenSocket]:
+def _sockets(text: str, holders: Holders) -> Iterator[OpenSocket]:
     for line in text.splitlines():
         protocol, _, rest = line.partition(" ")
         words = rest.split(None, 5)
         if protocol in ("tcp", "udp") and len(words) >= 4 and words[0] in ("LISTEN", "UNCONN"):
             address, _, port = words[3].rpartition(":")
-            programs = re.findall(r'\("([^"]{1,32})",pid=([0-9]{1,9}),', words[5] if len(words) > 5 else "")
+            # No name of a program stands before it, so the first of these words is the kernel's own.
+            told = re.search(r"(?:^| )ino:([0-9]{1,20}) ", f"{words[5] if len(words) > 5 else ''} ")
             bare = address.strip("[]").partition("%")[0]
             if port.isdigit():
-                held = tuple((n, int(p)) for n, p in programs)
-                yield OpenSocket("" if bare == "*" else bare, int(port), held, protocol)
+                inode = told[1] if told else ""
+                yield OpenSocket("" if bare == "*" else bare, int(port), holders.get(inode, ()), protocol, inode)
         elif protocol[:3] in ("tcp", "udp") and len(words) >= 4 and ":" in words[1]:
             if words[3] == ("0A" if protocol.startswith("tcp") else "07"):  # listening, and unconnected (proc(5))
-                yield from _from_proc(words[1], protocol[:3])
+                yield from _from_proc(rest.split(), protocol[:3], holders)
 
 
-def _from_proc(text: str, protocol: str) -> Iterator[OpenSocket]:
+def _from_proc(words: list[str], protocol: str, holders: Holders) -> Iterator[OpenSocket]:
     """A socket of /proc/net/tcp or tcp6: words of four bytes in the machine's order, here little-endian (proc(5))."""
-    address, _, port = text.partition(":")
+    address, _, port = words[1].partition(":")
     try:
         raw = bytes.fromhex(address)
         number = int(port, 16)
@@ -288,4 +289,5 @@ def _from_proc(text: str, protocol: str) -> Iterator[OpenSocket]:
         return
     turned = b"".join(raw[i : i + 4][::-1] for i in range(0, len(raw), 4))
     if len(turned) in (4, 16):
-        yield OpenSocket(str(ipaddress.ip_address(turned)), number, protocol=protocol)
+        inode = words[9] if len(words) > 9 and words[9].isdigit() else ""
+        yield OpenSocket(str(ipaddress.ip_address(turned)), number, holders.get(inode, ()), protocol, inode)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import secrets
 import time
 from collections.abc import Callable, Iterable
@@ -17,32 +16,32 @@ from nightlatch.evidence.stream import Carried, Stream, parse
 from nightlatch.faults import UnreadableError
 from nightlatch.transports.shell import Answer, Shell
 
+Mains = Callable[[Snapshot], Iterable[str]]
 MOST_ROUNDS = 4
 NOT_ASKED = "the guest's own sshd could not be asked for its settings"
 
 
 @dataclass(frozen=True, slots=True)
 class Asked:
-    """What the guest's own sshd is asked: about whom, which program, with which options."""
+    """What the guest's own sshd is asked: about whom, and which daemon."""
 
     questions: tuple[Question, ...]
-    program: str
-    options: tuple[str, ...]
+    daemon: opinions.Daemon
 
 
 def survey(
-    shell: Shell, also: Iterable[str] = (), folders: Iterable[str] = (),
+    shell: Shell, also: Iterable[str] = (), folders: Iterable[str] = (), *, mains: Mains = lambda told: (),
     to_ask: Callable[[Snapshot], Asked | None] | None = None,
 ) -> Snapshot:  # fmt: skip
     """The evidence of a live guest; `also` are paths to look at besides, `folders` such whose files are read, too.
 
-    `to_ask` is given the evidence and says what the guest's own sshd is asked. Raises UnreadableError,
-    UnreachableError.
+    `mains` is given the listings and says which configurations running daemons were started with; `to_ask` is given the
+    evidence and says what the guest's own sshd is asked. Raises UnreadableError, UnreachableError.
 
     All goes over one connection. Where the guest's files name others (an Include elsewhere, key files in a place of
     their own), the whole is read again with those, so that every round is one look.
     """
-    work = _Survey(shell.guest, tuple(also), tuple(folders), to_ask)
+    work = _Survey(shell.guest, tuple(also), tuple(folders), mains, to_ask)
     begun = int(time.time())
     answer = shell.run(work.script(), follow=work)
     if work.snapshot is None:
@@ -59,9 +58,10 @@ class _Survey:
     """What is sent next, and what has come of it (the transports' `Follow`)."""
 
     def __init__(
-        self, guest: str, also: tuple[str, ...], folders: tuple[str, ...], to_ask: Callable[[Snapshot], Asked | None] | None
+        self, guest: str, also: tuple[str, ...], folders: tuple[str, ...], mains: Mains,
+        to_ask: Callable[[Snapshot], Asked | None] | None,
     ) -> None:  # fmt: skip
-        self.guest, self.also, self.folders, self.to_ask = guest, also, folders, to_ask
+        self.guest, self.also, self.folders, self.mains, self.to_ask = guest, also, folders, mains, to_ask
         self.wanted = Wanted().more((), also, folders)
         self.nonce = secrets.token_hex(12)
         self.round, self.asking = 1, False
@@ -87,7 +87,7 @@ class _Survey:
             return b""
         stream = parse(out, self.nonce, self.guest)
         source = Carried(stream)
-        snapshot = collect(source, self.guest, self.also, _mains(stream), self.folders)
+        snapshot = collect(source, self.guest, self.also, self.mains(_heard(stream, self.guest)), self.folders)
         wider = self.wanted.more(*(source.missed[kind] for kind in ("contents", "looked", "folders")))
         self.nonce = secrets.token_hex(12)
         if wider != self.wanted and self.round < MOST_ROUNDS:
@@ -99,13 +99,12 @@ class _Survey:
         if asked is None or not asked.questions:
             return b""
         self.asking = True
-        return opinions.script(asked.questions, asked.program, asked.options, self.nonce)
+        return opinions.script(asked.questions, asked.daemon, self.nonce)
 
 
-def _mains(stream: Stream) -> list[str]:
-    """Configurations that running daemons were started with (sshd(8), -f)."""
-    titles = stream.listings.get("daemons", b"").decode("utf-8", "replace")
-    return re.findall(r"(?m)^title .*\s-f\s*(/[^\s\\]{1,200})", titles)[:20]
+def _heard(stream: Stream, guest: str) -> Snapshot:
+    """What the guest says of itself, without its files."""
+    return Snapshot(guest, {}, facts=stream.facts, listings=stream.listings)
 
 
 def _facts(shell: Shell, answer: Answer, stream: Stream, begun: int) -> dict[str, str]:

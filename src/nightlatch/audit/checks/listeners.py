@@ -33,9 +33,9 @@ def _name(socket: OpenSocket, service: ServiceReading) -> str:
 
 
 def _is_ssh(socket: OpenSocket, service: ServiceReading, ports: set[int]) -> bool:
-    pids = {daemon.pid for daemon in service.daemons}
-    held = any(pid in pids or name == "sshd" for name, pid in socket.programs)
-    return socket.protocol == "tcp" and (held or socket.port in ports)
+    strangers = {each.pid for each in service.strangers}  # service.second-server tells of these
+    told = service.is_door(socket) or any(pid in strangers for _, pid in socket.programs)
+    return socket.protocol == "tcp" and (told or (not socket.programs and socket.port in ports))
 
 
 @check(

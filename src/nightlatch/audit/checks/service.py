@@ -25,7 +25,12 @@ def stopped(context: Context) -> Iterator[Told]:
     unit = reading.service.service
     later = " It is started at boot." if unit and unit.at_boot else ""
     origin = unit.origin if unit else Origin("processes named sshd", kind=Kind.LISTING)
-    yield Told(f"sshd does not run, and no socket waits for it: nobody gets in over SSH now.{later}",
+    nobody = (
+        "who gets in by what calls itself sshd there is not in this audit"
+        if reading.service.strangers
+        else "nobody gets in over SSH now"
+    )
+    yield Told(f"sshd does not run, and no socket waits for it: {nobody}.{later}",
                (Proof("inactive" if unit else "none", origin),), ("sshd",))  # fmt: skip
 
 
@@ -70,18 +75,29 @@ def _past(seconds: int) -> str:
     return f"{span(max(0, seconds))} ago"
 
 
-@check("service.second-server", HIGH, source="proc(5): cmdline, cgroup")
+@check("service.second-server", HIGH, source="proc(5): exe, status, cgroup; systemctl(1): show, ControlGroup")
 def second_server(context: Context) -> Iterator[Told]:
-    """A second sshd listens, with files or options of its own; only one is reasoned about."""
+    """Another process than the guest's sshd bears its name and listens; only the guest's own is asked and reasoned about."""
     service = context.access.reading.service
     first = service.daemon
-    for daemon in service.daemons:
-        if daemon is not first and (first is not None or len(service.daemons) > 1):
-            held = [s for s in service.sockets if any(pid == daemon.pid for _, pid in s.programs)]
-            where = " on port " + ", ".join(str(s.port) for s in held) if held else ""
-            text = f"A second sshd listens{where}, started as: {daemon.title}. Who gets in there is not in this audit."
-            yield Told(text, (Proof(f"unit {daemon.unit}" if daemon.unit else "started by hand", daemon.origin),),
-                       (f"pid {daemon.pid}",))  # fmt: skip
+    for daemon in (*service.daemons, *service.strangers):
+        if daemon is first or (first is None and len(service.daemons) == 1 and not daemon.doubt):
+            continue
+        held = sorted({s.port for s in service.sockets if s.inode in daemon.holds})
+        where = " on port " + ", ".join(map(str, held)) if held else ""
+        text = f"A second sshd listens{where}, started as: {daemon.title}. Who gets in there is not in this audit."
+        because = f"not the guest's own sshd: {daemon.doubt}" if daemon.doubt else f"unit {daemon.unit or 'none'}"
+        yield Told(text, (Proof(because, daemon.origin),), (f"pid {daemon.pid}",))
+
+
+@check("service.restart-due", MEDIUM, source="proc(5): exe")
+def restart_due(context: Context) -> Iterator[Told]:
+    """The file of the running sshd's program was replaced, mostly by an upgrade: what runs is the old program."""
+    for daemon in context.access.reading.service.daemons:
+        if daemon.replaced:
+            text = f"sshd runs a program that was replaced on the disk since: {daemon.program} counts from its next start on."
+            proof = Proof("another file than the one that runs", Origin(f"/proc/{daemon.pid}/exe", kind=Kind.LISTING))
+            yield Told(text, (proof,), ("sshd",))
 
 
 @check("service.unit-changed", LOW, source="systemctl(1): daemon-reload")
@@ -126,8 +142,8 @@ def listener_differs(context: Context) -> Iterator[Told]:
                     f"Port {_ports(stated)} in sshd's files has no effect.")  # fmt: skip
             yield Told(text, (Proof(f"Listen {_ports(held)}", unit.origin),), (unit.name,), MEDIUM)
         return
-    pids = {daemon.pid for daemon in service.daemons[:1]} if service.daemon is None else {service.daemon.pid}
-    open_ports = {s.port for s in service.sockets if any(pid in pids for _, pid in s.programs)}
+    daemon = service.daemon or next(iter(service.daemons), None)
+    open_ports = {s.port for s in service.sockets if daemon is not None and s.inode in daemon.holds}
     if open_ports and open_ports != stated:
         text = f"sshd listens on port {_ports(open_ports)}; its files say {_ports(stated)}."
         yield Told(text, (Proof(f"port {_ports(open_ports)}", service.sockets[0].origin),), ("sshd",))
