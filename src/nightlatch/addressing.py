@@ -11,7 +11,7 @@ from nightlatch import api
 from nightlatch.audit.findings import Finding, Severity
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Snapshot
-from nightlatch.faults import NightlatchError, nearest
+from nightlatch.faults import NightlatchError, nearest, work_on
 from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
 from nightlatch.net.literal import AddressError, IPAddress, parse_network
 from nightlatch.readings import network
@@ -136,6 +136,7 @@ def addresses_target(target: Path | str | Snapshot, at: datetime, *, client: Cli
     """A look at one guest's interfaces without an estate. Raises UnreadableError."""
     snapshot = target if isinstance(target, Snapshot) else api.survey_target(target, client=client)
     (guest,) = api.audit_target(snapshot, at).guests
-    read = network.read(snapshot)
+    with work_on(snapshot.guest):
+        read = network.read(snapshot)
     findings = tuple(f for f in guest.findings if f.check.startswith(CHECKS))
     return Interfaces(snapshot.guest, read, holdings(read, snapshot.guest), findings)

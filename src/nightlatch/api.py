@@ -9,7 +9,7 @@ import os
 import secrets
 import signal
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from concurrent.futures import ProcessPoolExecutor, ThreadPoolExecutor, as_completed
+from concurrent.futures import BrokenExecutor, ProcessPoolExecutor, ThreadPoolExecutor, as_completed
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
@@ -29,7 +29,7 @@ from nightlatch.evidence import archive, byhand, opinions
 from nightlatch.evidence.collect import collect
 from nightlatch.evidence.script import Wanted
 from nightlatch.evidence.snapshot import Snapshot, from_files
-from nightlatch.faults import NightlatchError, RefusedError, UnreadableError
+from nightlatch.faults import NightlatchError, OwnFaultError, RefusedError, UnreadableError, work_on
 from nightlatch.formats.sshd_keywords import KEYWORDS
 from nightlatch.readings import daemons, service, sshd, units
 from nightlatch.readings import guest as readings
@@ -132,7 +132,8 @@ def survey_targets(
 
     def one(name: str, using: Client) -> Surveyed:
         try:
-            snapshot = survey_target(name, client=using, pins=pins)
+            with work_on(name):
+                snapshot = survey_target(name, client=using, pins=pins)
             return Surveyed(snapshot.guest, snapshot)
         except (NightlatchError, OSError) as error:
             return Surveyed(name, None, str(error), getattr(error, "stage", ""))
@@ -227,7 +228,8 @@ def _pool(size: int, client: Client) -> Iterator[ThreadPoolExecutor | None]:
 
 def _surveyed(estate: Estate, spec: GuestSpec, client: Client) -> Surveyed:
     try:
-        return Surveyed(spec.name, _survey_one(estate, spec, client))
+        with work_on(spec.name):
+            return Surveyed(spec.name, _survey_one(estate, spec, client))
     except (NightlatchError, OSError) as error:
         return Surveyed(spec.name, None, str(error), getattr(error, "stage", ""))
 
@@ -291,8 +293,34 @@ def audited(
     for found, identities in _audited(estate, at, picked, jobs, client):
         audits[found.guest] = found
         fleet += [identities] if identities else []
-    ordered = [audits[spec.name] for spec in picked]
-    return Audit(estate.name, at, tuple(_with_fleet(ordered, run.fleet(fleet, estate, at)))), fleet
+    more, failed = _compared(fleet, estate, at)
+    ordered = [
+        replace(audits[spec.name], unread=failed.get(spec.name, "") or audits[spec.name].unread) for spec in picked
+    ]
+    return Audit(estate.name, at, tuple(_with_fleet(ordered, more))), [
+        each for each in fleet if each.guest not in failed
+    ]
+
+
+def _compared(fleet: list[Identities], estate: Estate, at: datetime) -> tuple[dict[str, list[Finding]], dict[str, str]]:
+    """What holding the guests against each other finds; and those that can't be held against others, each with the reason."""
+    try:
+        return run.fleet(fleet, estate, at), {}
+    except Exception as error:
+        failed = {each.guest: problem for each in fleet if (problem := _alone(each, estate, at))}
+        if not failed:  # none fails by itself, so none of them can be told from the others
+            failed = {each.guest: str(OwnFaultError(each.guest, error)) for each in fleet}
+        more, others = _compared([each for each in fleet if each.guest not in failed], estate, at)
+        return more, failed | others
+
+
+def _alone(one: Identities, estate: Estate, at: datetime) -> str:
+    try:
+        with work_on(one.guest):
+            run.fleet([one], estate, at)
+    except NightlatchError as error:
+        return str(error)
+    return ""
 
 
 def _audited(
@@ -302,7 +330,7 @@ def _audited(
     if running:
         work = Auditor(estate, at)
         for each in survey(estate, running, client=client):
-            yield work.judged(each.snapshot) if each.snapshot else (GuestAudit(each.guest, unread=each.problem), None)
+            yield work.result(each.snapshot) if each.snapshot else (GuestAudit(each.guest, unread=each.problem), None)
     names = [spec.name for spec in picked if not spec.via.is_live]
     if not names:
         return
@@ -310,8 +338,26 @@ def _audited(
         work = Auditor(estate, at)
         yield from map(work, names)
         return
-    with ProcessPoolExecutor(jobs, initializer=_start_auditor, initargs=(estate, at)) as pool:
-        yield from pool.map(_audit_here, names, chunksize=16)
+    yield from _in_processes(estate, at, names, jobs)
+
+
+def _in_processes(
+    estate: Estate, at: datetime, names: list[str], jobs: int
+) -> Iterator[tuple[GuestAudit, Identities | None]]:  # fmt: skip
+    """Several processes at a time. Where one of them dies, what is left is done one by one, each in a process of its own."""
+    done = 0
+    try:
+        with ProcessPoolExecutor(jobs, initializer=_start_auditor, initargs=(estate, at)) as pool:
+            for each in pool.map(_audit_here, names, chunksize=16):
+                done += 1
+                yield each
+    except BrokenExecutor:
+        for name in names[done:]:
+            try:
+                with ProcessPoolExecutor(1, initializer=_start_auditor, initargs=(estate, at)) as pool:
+                    yield pool.submit(_audit_here, name).result()
+            except BrokenExecutor:
+                yield GuestAudit(name, unread=f"{name}: not read: the process that worked on it died"), None
 
 
 class Auditor:
@@ -324,10 +370,19 @@ class Auditor:
     def __call__(self, name: str) -> tuple[GuestAudit, Identities | None]:
         try:
             spec = self.estate.guests[name]
-            snapshot = survey_target(spec.via.path, name, also_of(self.estate, spec))
+            with work_on(name):
+                snapshot = survey_target(spec.via.path, name, also_of(self.estate, spec))
         except (NightlatchError, OSError) as error:
             return GuestAudit(name, unread=str(error)), None
-        return self.judged(snapshot)
+        return self.result(snapshot)
+
+    def result(self, snapshot: Snapshot) -> tuple[GuestAudit, Identities | None]:
+        """The audit of one guest from its evidence, or why there is none."""
+        try:
+            with work_on(snapshot.guest):
+                return self.judged(snapshot)
+        except (NightlatchError, OSError) as error:
+            return GuestAudit(snapshot.guest, unread=str(error)), None
 
     def judged(self, snapshot: Snapshot) -> tuple[GuestAudit, Identities]:
         """The audit of one guest from its evidence."""
@@ -356,18 +411,21 @@ def _with_fleet(audits: Iterable[GuestAudit], more: Mapping[str, list[Finding]])
 def audit_target(target: Path | str | Snapshot, at: datetime) -> Audit:
     """A first look without an estate: every way in, and what is unhygienic about it."""
     snapshot = target if isinstance(target, Snapshot) else survey_target(target)
-    access = guest_access(readings.read(snapshot), at)
-    return Audit("", at, (run.guest_audit(access, at),))
+    with work_on(snapshot.guest):
+        access = guest_access(readings.read(snapshot), at)
+        return Audit("", at, (run.guest_audit(access, at),))
 
 
 def draft(estate: Estate, snapshot: Snapshot, at: datetime) -> Draft:
     """The fewest steps that close what is certainly wrong on one guest; `Draft.left` says what no step closes."""
-    return plan.make(estate, snapshot, at)
+    with work_on(snapshot.guest):
+        return plan.make(estate, snapshot, at)
 
 
 def prove(estate: Estate, made: Draft, snapshot: Snapshot, at: datetime) -> ProvedDraft:
     """Work a draft out on evidence. Raises RefusedError when it does not close the gap, or shuts the own door."""
-    return plan.prove(estate, made, snapshot, at)
+    with work_on(snapshot.guest):
+        return plan.prove(estate, made, snapshot, at)
 
 
 def effective_settings(

@@ -18,7 +18,7 @@ from nightlatch.draft.outside import Outside
 from nightlatch.estate import editing, perimeters
 from nightlatch.estate.model import Estate, NetworkSpec, Perimeter
 from nightlatch.estate.perimeters import Record
-from nightlatch.faults import PutBackError, RefusedError
+from nightlatch.faults import OwnFaultError, PutBackError, RefusedError, work_on
 from nightlatch.readings import guest as readings
 from nightlatch.reason.access import Grant
 from nightlatch.reason.grants import expand
@@ -68,9 +68,15 @@ def border(estate: Estate, at: datetime, networks: Sequence[str] = (), *, client
         if each.snapshot is None:
             unread.append((each.guest, each.problem))
             continue
-        access = guest_access(readings.read(each.snapshot), at)
+        try:
+            with work_on(each.guest):
+                access = guest_access(readings.read(each.snapshot), at)
+                granted = expand(estate, each.guest, at, each.snapshot.facts)
+        except OwnFaultError as error:
+            unread.append((each.guest, str(error)))
+            continue
         ports[each.guest] = tuple(sorted({listener.port for listener in access.listeners}))
-        grants[each.guest] = expand(estate, each.guest, at, each.snapshot.facts)
+        grants[each.guest] = granted
     made, claimed = [], []
     for network in those:
         wishes = outside.wanted(estate, network, grants, ports)

@@ -24,11 +24,11 @@ from nightlatch.draft.plan import ProvedDraft
 from nightlatch.estate.model import Estate, GuestSpec
 from nightlatch.evidence.opinions import Daemon
 from nightlatch.evidence.snapshot import Snapshot
-from nightlatch.faults import NightlatchError, PutBackError, RefusedError, UnreadableError
-from nightlatch.latch import folder, live
+from nightlatch.faults import NightlatchError, PutBackError, RefusedError, UnreadableError, work_on
+from nightlatch.latch import folder, live, standing
 from nightlatch.latch.folder import Changed, new_change_id
 from nightlatch.latch.live import Pending
-from nightlatch.latch.records import CHANGES
+from nightlatch.latch.records import CHANGES, PROMISED
 from nightlatch.latch.transaction import SEAM, Move, Transaction, mirrored
 from nightlatch.readings import guest as readings
 from nightlatch.readings.daemons import SERVICES
@@ -130,7 +130,7 @@ def enact(
         snapshot = api.survey_target(spec.via.path, spec.name, api.also_of(estate, spec))
         proved = api.prove(estate, api.draft(estate, snapshot, at), snapshot, at)
         return Latched(apply(proved, spec.via.path, at, change), "kept")
-    with api.client_for(client) as using:
+    with api.client_for(client) as using, work_on(guest):
         shell = targets.of_guest(spec, using)
         snapshot = api.survey_live(shell, api.also_of(estate, spec))
         proved = api.prove(estate, api.draft(estate, snapshot, at), snapshot, at)
@@ -206,7 +206,7 @@ def put_on_latch(
         raise PutBackError(f"{shell.guest}: {outcome.words}, before it could be kept")
     if not answer and confirmation.problems:
         raise PutBackError(_problems(confirmation, outcome))
-    done = replace(changed, skipped=outcome.left)
+    done = changed if outcome.kept else returned(changed, outcome)
     if goes and outcome.kept:
         followed = _followed(estate, shell.guest, proved.before.facts["came_to"], goes)
         return Latched(done, "kept", confirmation, steps, goes, followed)
@@ -214,6 +214,11 @@ def put_on_latch(
         followed = _followed_port(estate, shell.guest, int(proved.before.facts["came_to_port"]), port)
         return Latched(done, "kept", confirmation, steps, "", followed, port)
     return Latched(done, "kept" if outcome.kept else "put back", confirmation, steps)
+
+
+def returned(changed: Changed, outcome: live.Outcome) -> Changed:
+    """What really went back of a change, as the guest told it."""
+    return replace(changed, paths=outcome.back, skipped=outcome.left, merged=outcome.merged, whole=outcome.whole)
 
 
 def _followed(estate: Estate, guest: str, old: str, new: str) -> str:
@@ -255,11 +260,18 @@ def _problems(confirmation: Confirmation, outcome: live.Outcome) -> str:
     parts = [f"{confirmation.guest}: a fresh connection found that it does not hold, so everything was put back:"]
     if "taken back by" in outcome.words:
         parts += [f"  {problem}" for problem in confirmation.problems]
+    elif outcome.words.startswith("kept"):
+        parts = [f"{confirmation.guest}: {outcome.words}, by somebody else, though a fresh connection found:"]
+        parts += [f"  {problem}" for problem in confirmation.problems]
     else:  # the guest was first: what the connection saw is the state from before
         parts = [
             f"{confirmation.guest}: no fresh connection proved it in time. {outcome.words[:1].upper()}{outcome.words[1:]}"
         ]
     parts += [f"  {path} was changed by somebody else meanwhile and is left as it is" for path in outcome.left]
+    parts += [
+        f"  {path} was touched by somebody else meanwhile: our lines went back, theirs stay" for path in outcome.merged
+    ]
+    parts += [f"  {path} is as it was; sshd refused what somebody else had made of it" for path in outcome.whole]
     return "\n".join(parts)
 
 
@@ -348,7 +360,7 @@ def confirm(estate: Estate, shell: Shell, proved: ProvedDraft, at: datetime, cha
     else:
         return Confirmation(shell.guest, change, "", (f"no fresh connection comes in: {problem}",), (), ())
     proven, unproven = promises.places(estate, now)
-    problems = promises.broken(estate, proved, now, at)
+    problems = promises.broken(estate, promises.of(proved), now, at)
     return Confirmation(
         shell.guest, change, now.facts.get("came_from", ""), tuple(problems), tuple(proven), tuple(unproven)
     )
@@ -362,9 +374,11 @@ def pending(
         for spec in api.chosen(estate, guests):
             if spec.via.is_live:
                 try:
-                    yield spec.name, live.ask(relocating.answering(spec, targets.of_guest(spec, using)))
+                    with work_on(spec.name):
+                        found: live.Told | str = live.ask(relocating.answering(spec, targets.of_guest(spec, using)))
                 except UnreadableError as error:
-                    yield spec.name, str(error)
+                    found = str(error)
+                yield spec.name, found
 
 
 def keep(estate: Estate, guest: str, change: str = "", *, client: Client | None = None) -> Latched:
@@ -373,20 +387,44 @@ def keep(estate: Estate, guest: str, change: str = "", *, client: Client | None 
     Raises RefusedError when nothing is on the latch, or another change than `change`.
     """
     spec = _live_spec(estate, guest)
-    with api.client_for(client) as using:
+    with api.client_for(client) as using, work_on(guest):
         shell = relocating.answering(spec, targets.of_guest(spec, using))
         shell, port = relocating.by_stated_port(estate, shell)
         waiting = _waiting(shell, change)
-        now = api.survey_live(shell, api.also_of(estate, spec))
-        proven, unproven = promises.places(estate, now)
+        changed, seen = _proved_again(estate, spec, shell, waiting)
         outcome = live.decide(shell, waiting.change, "keep", owner())
         if not outcome.kept:
             raise PutBackError(f"{guest}: {outcome.words}, before it could be kept")
-        seen = Confirmation(guest, waiting.change, now.facts.get("came_from", ""), (), tuple(proven), tuple(unproven))
         there = shell.address.host if isinstance(shell, Ssh) and shell.address.host != spec.via.host else ""
         followed = _followed(estate, guest, spec.via.host, there) if there else ""
         followed = followed or (_followed_port(estate, guest, spec.via.port or 22, port) if port else "")
-        return Latched(Changed(guest, waiting.change, ()), "kept", seen, (), there, followed, port)
+        return Latched(changed, "kept", seen, (), there, followed, port)
+
+
+def _proved_again(estate: Estate, spec: GuestSpec, shell: Shell, waiting: Pending) -> tuple[Changed, Confirmation]:
+    """What the change on the latch did, and what this connection proves of it. Raises RefusedError where something that was
+    promised does not hold; the change is left on the latch then."""
+    place, at = f"{CHANGES}/{waiting.change}", datetime.now(UTC)
+    now = api.survey_live(shell, api.also_of(estate, spec), (place,))
+    found = standing.read(now, waiting.change, PROMISED)
+    missing = [each.path for each in found.kept if each.path not in now.entries]
+    if missing:
+        now = api.survey_live(shell, [*api.also_of(estate, spec), *missing], (place,))
+    try:
+        problems = promises.broken(estate, found.promise(now), now, at)
+    except RefusedError as error:
+        problems = [str(error).removeprefix(f"{spec.name}: ")]
+    if problems:
+        wait = f"within {waiting.seconds} s" if waiting.seconds is not None and waiting.seconds > 0 else "in time"
+        raise RefusedError(
+            "\n".join([f"{spec.name}: a fresh connection found that it does not hold, so it was not kept:",
+                       *(f"  {each}" for each in problems),
+                       f"  the guest takes it back by itself {wait}; nightlatch undo takes it back at once"])
+        )  # fmt: skip
+    proven, unproven = promises.places(estate, now)
+    seen = Confirmation(spec.name, waiting.change, now.facts.get("came_from", ""), (), tuple(proven), tuple(unproven))
+    paths = tuple(each.path for each in found.kept)
+    return Changed(spec.name, waiting.change, paths, (), tuple(map(str, found.acts))), seen
 
 
 def _live_spec(estate: Estate, guest: str) -> GuestSpec:

@@ -14,7 +14,7 @@ from nightlatch.audit.findings import Group
 from nightlatch.describe import holders as holding
 from nightlatch.describe import sentences, text
 from nightlatch.evidence.snapshot import Snapshot
-from nightlatch.faults import NightlatchError, RefusedError, UnreadableError
+from nightlatch.faults import NightlatchError, OwnFaultError, RefusedError, UnreadableError, work_on
 from nightlatch.readings import guest as readings
 from nightlatch.reason.paths import GuestAccess, guest_access
 from nightlatch.transports import by_hand, targets
@@ -57,19 +57,25 @@ def describe(
             targets.of_target(name, using, pins)  # a target that is none is a slip of the hand, no unread guest
         for name in names:
             try:
-                found[name] = api.survey_target(name, client=using, pins=pins)
+                with work_on(name):
+                    found[name] = api.survey_target(name, client=using, pins=pins)
             except (NightlatchError, OSError) as error:
                 found[name] = str(error)
-    snapshots = [(name, each) for name, each in found.items() if isinstance(each, Snapshot)]
-    unread = tuple((name, each) for name, each in found.items() if isinstance(each, str))
-    if not snapshots:
-        raise UnreadableError("\n".join(problem for _, problem in unread) or "no guest was named")
     unique = holding.Unique()
     read = []
-    for name, snapshot in snapshots:
+    for name, snapshot in found.items():
+        if isinstance(snapshot, str):
+            continue
         label = unique(holding.name_from(snapshot.guest, "guest"))
-        access = guest_access(readings.read(replace(snapshot, guest=label)), at)
-        read.append((access, _line(name, label, access, path.parent)))
+        try:
+            with work_on(name):
+                access = guest_access(readings.read(replace(snapshot, guest=label)), at)
+                read.append((access, _line(name, label, access, path.parent)))
+        except OwnFaultError as error:
+            found[name] = str(error)
+    unread = tuple((name, each) for name, each in found.items() if isinstance(each, str))
+    if not read:
+        raise UnreadableError("\n".join(problem for _, problem in unread) or "no guest was named")
     return replace(written(path, read, at), unread=unread)
 
 

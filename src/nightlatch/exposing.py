@@ -11,6 +11,7 @@ from nightlatch import api
 from nightlatch.audit.naming import Names, names_of
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Snapshot
+from nightlatch.faults import OwnFaultError, work_on
 from nightlatch.net.addresses import AddressSet
 from nightlatch.readings import guest as readings
 from nightlatch.reason.access import COMMON, Realm, Sources
@@ -61,8 +62,12 @@ def exposure(
     for each in api.survey(estate, guests, client=client):
         if each.snapshot is None:
             unread[each.guest] = each.problem
-        else:
-            found[each.guest] = _narrowed(each.snapshot, ports, outside.ways(each.guest))
+            continue
+        try:
+            with work_on(each.guest):
+                found[each.guest] = _narrowed(each.snapshot, ports, outside.ways(each.guest))
+        except OwnFaultError as error:
+            unread[each.guest] = str(error)
     order = [spec.name for spec in api.chosen(estate, guests)]
     return Exposure(
         estate.name, at, tuple(one for name in order for one in found.get(name, ())),
@@ -77,7 +82,8 @@ def exposure_target(
 ) -> Exposure:  # fmt: skip
     """A look at one guest without an estate. Raises UnreadableError, UnreachableError."""
     snapshot = target if isinstance(target, Snapshot) else api.survey_target(target, client=client)
-    found = _narrowed(snapshot, ports)
+    with work_on(snapshot.guest):
+        found = _narrowed(snapshot, ports)
     return Exposure("", at, found, quiet=() if found else (snapshot.guest,))
 
 

@@ -5,7 +5,8 @@ The parts are fields; `Fault.text` is the one place that makes them into words.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 from difflib import get_close_matches
 
@@ -65,6 +66,39 @@ class UnreachableError(UnreadableError):
     def __init__(self, guest: str, stage: str, what: str, hint: str = "") -> None:
         self.guest, self.stage = guest, stage
         super().__init__([Fault(f"{guest}: {stage}: {what}" + (f"; {hint}" if hint else ""))])
+
+
+class OwnFaultError(UnreadableError):
+    """Something in Nightlatch itself failed on one guest, where no error was declared. It is that guest's result."""
+
+    def __init__(self, guest: str, error: BaseException) -> None:
+        # What the error says may hold a guest's content; its kind and its place in the code don't.
+        what = f"{guest}: not read: a fault of Nightlatch's own, {type(error).__name__} at {place_of(error)}"
+        super().__init__(f"{what}; other guests are not touched by it. Please report it with the version")
+
+
+def place_of(error: BaseException) -> str:
+    """Where in our own code an error arose: file and line of the innermost frame there."""
+    found = "an unknown place"
+    trace = error.__traceback__
+    while trace is not None:
+        path = trace.tb_frame.f_code.co_filename.replace("\\", "/")
+        _, mark, inner = path.rpartition("/nightlatch/")
+        if mark:
+            found = f"nightlatch/{inner}:{trace.tb_lineno}"
+        trace = trace.tb_next
+    return found
+
+
+@contextmanager
+def work_on(guest: str) -> Iterator[None]:
+    """Whatever goes wrong inside becomes this guest's own result. Raises OwnFaultError for errors that nobody declared."""
+    try:
+        yield
+    except (NightlatchError, OSError):
+        raise
+    except Exception as error:
+        raise OwnFaultError(guest, error) from error
 
 
 class RefusedError(NightlatchError):

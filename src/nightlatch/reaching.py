@@ -19,7 +19,7 @@ from nightlatch.audit.naming import Names, names_of
 from nightlatch.audit.wire import Stand, State
 from nightlatch.estate.model import Estate, GuestSpec
 from nightlatch.evidence.archive import SUFFIX
-from nightlatch.faults import NightlatchError, UnreachableError
+from nightlatch.faults import NightlatchError, OwnFaultError, UnreachableError, work_on
 from nightlatch.probe import driver
 from nightlatch.probe.causes import Cause, causes
 from nightlatch.probe.driver import Limits
@@ -121,7 +121,11 @@ def reach(
             if isinstance(way, str):
                 done.append(Reached(spec.name, problem=way))
                 continue
-            done.append(_judged(estate, way, seen[spec.name], names, at, evidence, login=login))
+            try:
+                with work_on(spec.name):
+                    done.append(_judged(estate, way, seen[spec.name], names, at, evidence, login=login))
+            except OwnFaultError as error:
+                done.append(Reached(spec.name, problem=str(error)))
     here = dict.fromkeys(each.look.here for each in done if each.look is not None and each.look.here)
     return Reach(estate.name, at, tuple(done), tuple((address, wire.place_of(estate, address)) for address in here))
 

@@ -15,7 +15,7 @@ from pathlib import Path
 from nightlatch import api
 from nightlatch.estate.model import Estate, GuestSpec
 from nightlatch.evidence.archive import SUFFIX
-from nightlatch.faults import NightlatchError, nearest
+from nightlatch.faults import NightlatchError, nearest, work_on
 from nightlatch.formats.ip_listing import Neighbour
 from nightlatch.formats.leases import hardware
 from nightlatch.net.literal import IPAddress, address_or_none
@@ -121,7 +121,8 @@ def _surveyed(estate: Estate, folder: Path | None) -> tuple[dict[str, NetworkRea
             path = spec.via.path if spec.via.kind in ("folder", "evidence", "by_hand") else None
         if path is not None:
             try:
-                read[spec.name] = network.read(api.survey_target(path, spec.name))
+                with work_on(spec.name):
+                    read[spec.name] = network.read(api.survey_target(path, spec.name))
             except (NightlatchError, OSError) as error:
                 unread.append(f"{spec.name}'s evidence can't be read: {error}")
     return read, unread

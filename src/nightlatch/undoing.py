@@ -6,12 +6,13 @@ from datetime import UTC, datetime
 
 from nightlatch import api, changing, relocating
 from nightlatch.changing import Changed, Decide, Latched
-from nightlatch.draft import acts, returning
+from nightlatch.draft import returning
 from nightlatch.estate.model import Estate, GuestSpec
-from nightlatch.evidence.snapshot import ABSENT, Entry, Kind, Snapshot
-from nightlatch.faults import RefusedError, UnreadableError
-from nightlatch.latch import folder, live
-from nightlatch.latch.records import CHANGES, Record, Side, parse
+from nightlatch.evidence.snapshot import Snapshot
+from nightlatch.faults import RefusedError, work_on
+from nightlatch.latch import folder, live, standing
+from nightlatch.latch.records import CHANGES, RECORD
+from nightlatch.latch.standing import Standing
 from nightlatch.transports import targets
 from nightlatch.transports.shell import Shell
 from nightlatch.transports.ssh import Client
@@ -32,7 +33,7 @@ def undo(
     if not spec.via.is_live:
         with changing.told():
             return Latched(folder.undo(spec.via.path, guest, change), "put back")
-    with api.client_for(client) as using:
+    with api.client_for(client) as using, work_on(guest):
         usual = targets.of_guest(spec, using)
         shell = relocating.answering(spec, usual)
         told = live.ask(shell)
@@ -41,9 +42,8 @@ def undo(
                 outcome = live.decide(shell, told.pending.change, "back", changing.owner())
             else:  # the connection goes with the address
                 outcome = relocating.taken_back(usual, shell, told.pending.change, changing.owner())
-            return Latched(
-                Changed(guest, told.pending.change, (), outcome.left), "kept" if outcome.kept else "put back"
-            )
+            done = changing.returned(Changed(guest, told.pending.change, ()), outcome)
+            return Latched(done, "kept" if outcome.kept else "put back")
         return _undo_kept(estate, spec, shell, change, seconds, decide)
 
 
@@ -51,51 +51,32 @@ def _undo_kept(
     estate: Estate, spec: GuestSpec, shell: Shell, change: str, seconds: int, decide: Decide
 ) -> Latched:  # fmt: skip
     at = datetime.now(UTC)
-    record, snapshot = _kept(estate, spec, shell, change)
-    place = f"{CHANGES}/{record.id}"
-    kept = [
-        returning.Kept(t.path, _was(snapshot, t.before, f"{place}/{t.copy_name}"), _was(snapshot, t.after, f"{place}/{n}.after"))
-        for n, t in enumerate(record.touched)
-    ]  # fmt: skip
-    made = returning.draft(snapshot, record.id, kept, [acts.parse(words) for words in record.acts])
+    found, snapshot = _kept(estate, spec, shell, change)
+    made = returning.draft(snapshot, found.record.id, found.kept, found.acts)
     proved = api.prove(estate, made, snapshot, at)
     number = changing.new_change_id(datetime.now(UTC))
-    done = changing.put_on_latch(estate, shell, proved, at, number, seconds=seconds, decide=decide, forget=record.id)
+    done = changing.put_on_latch(
+        estate, shell, proved, at, number, seconds=seconds, decide=decide, forget=found.record.id
+    )
     outcome = {"kept": "put back", "put back": "kept"}.get(done.outcome, done.outcome)
-    left = (*done.changed.skipped, *returning.stays(snapshot, kept))
-    changed = Changed(spec.name, record.id, done.changed.paths, left, done.changed.acts)
+    left = (*done.changed.skipped, *returning.stays(snapshot, found.kept))
+    changed = Changed(spec.name, found.record.id, done.changed.paths, left, done.changed.acts)
     return Latched(changed, outcome, done.confirmation, followed=done.followed, port=done.port)
 
 
-def _was(snapshot: Snapshot, side: Side, copy: str) -> Entry:
-    if side.kind == "absent":
-        return ABSENT
-    if side.kind == "folder":
-        return Entry(Kind.FOLDER, side.mode, side.uid, side.gid)
-    content = snapshot.content(copy)
-    entry = Entry(Kind.FILE, side.mode, side.uid, side.gid, len(content or b""), content)
-    if entry.digest != side.sha256:
-        raise UnreadableError(f"{snapshot.guest}: {copy} is missing or damaged; the change can't be taken back")
-    return entry
-
-
-def _kept(estate: Estate, spec: GuestSpec, shell: Shell, change: str) -> tuple[Record, Snapshot]:
-    """The record of a kept change, and fresh evidence that holds its copies."""
-    names = [
-        n for n in api.survey_live(shell, (), (CHANGES,), ask=False).children(CHANGES) if not change or n == change
-    ]
+def _kept(estate: Estate, spec: GuestSpec, shell: Shell, change: str) -> tuple[Standing, Snapshot]:
+    """A kept change, and fresh evidence that holds its copies."""
+    there = api.survey_live(shell, (), (CHANGES,), ask=False)
+    names = sorted(n for n in there.children(CHANGES) if not change or n == change)
     also = api.also_of(estate, spec)
     snapshot = api.survey_live(shell, also, [f"{CHANGES}/{name}" for name in names], ask=False)
-    for name in sorted(names, reverse=True):
-        raw = snapshot.content(f"{CHANGES}/{name}/record.json")
-        if raw is not None:
-            record = parse(raw, f"{spec.name}: {CHANGES}/{name}/record.json")
-            for touched in record.touched:
-                if touched.path not in snapshot.entries:
-                    snapshot = api.survey_live(
-                        shell, [*also, touched.path], [f"{CHANGES}/{n}" for n in names], ask=False
-                    )
-            return record, snapshot
+    for name in reversed(names):
+        if snapshot.content(f"{CHANGES}/{name}/{RECORD}") is not None:
+            found = standing.read(snapshot, name, RECORD)
+            missing = [each.path for each in found.kept if each.path not in snapshot.entries]
+            if missing:
+                snapshot = api.survey_live(shell, [*also, *missing], [f"{CHANGES}/{n}" for n in names], ask=False)
+            return found, snapshot
     raise RefusedError(
         f"{spec.name}: there is no change {change} to take back" if change else f"{spec.name}: no change is kept there"
     )

@@ -82,7 +82,7 @@ def _proved(
     estate: Estate, guests: tuple[str, ...], at: datetime, client: Client
 ) -> tuple[list[Any], dict[str, str]]:  # fmt: skip
     from nightlatch import api
-    from nightlatch.faults import RefusedError
+    from nightlatch.faults import RefusedError, UnreadableError
 
     proved, refused = {}, {}
     for each in api.survey(estate, list(guests) or None, client=client):
@@ -91,7 +91,7 @@ def _proved(
             continue
         try:
             proved[each.guest] = api.prove(estate, api.draft(estate, each.snapshot, at), each.snapshot, at)
-        except RefusedError as error:
+        except (RefusedError, UnreadableError) as error:
             refused[each.guest] = str(error)
     return [proved[name] for name in estate.guests if name in proved], refused
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 from pathlib import Path
 
 import click
@@ -15,7 +16,7 @@ from rich.text import Text
 from nightlatch import api
 from nightlatch.cli.options import client_of, estate_of, is_estate, now
 from nightlatch.evidence.archive import SUFFIX
-from nightlatch.faults import NightlatchError
+from nightlatch.faults import NightlatchError, OwnFaultError, work_on
 from nightlatch.report.safe import shown
 from nightlatch.transports import targets
 from nightlatch.transports.ssh import Client
@@ -68,8 +69,12 @@ def _keep(results: Iterator[api.Surveyed], total: int, into: Path, client: Clien
                 if each.snapshot is None:
                     missed.append(each)
                 else:
-                    read += 1
-                    _one(each, into, say)
+                    try:
+                        with work_on(each.guest):
+                            _one(each, into, say)
+                        read += 1
+                    except OwnFaultError as error:
+                        missed.append(replace(each, problem=str(error)))
                 step()
     except KeyboardInterrupt:
         client.stop.event.set()

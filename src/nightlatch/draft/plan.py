@@ -248,10 +248,10 @@ def door(access: GuestAccess, grants: Iterable[Grant]) -> Sources:
     return joined(p.callers.perhaps for p in serving)
 
 
-def door_shrunk(desk: Desk, before: State, after: State, draft: Draft | None = None) -> bool:
-    """Whether the own door or an emergency account is open from fewer places than before, among those it states. A `draft` that
-    takes a change back may make it as narrow again as it was; only from where we come it stays open."""
-    here = _in_use(desk, before) if draft is not None and draft.returns else None
+def door_shrunk(desk: Desk, before: State, after: State, *, returns: bool = False) -> bool:
+    """Whether the own door or an emergency account is open from fewer places than before, among those it states. What takes a
+    change back (`returns`) may make it as narrow again as it was; only from where we come it stays open."""
+    here = _in_use(desk, before) if returns else None
     for grant in desk.grants:
         if grant.kind is not GrantKind.GRANT and without(door(before.access, [grant]), door(after.access, [grant])):
             wanted = joined([grant.callers.perhaps])
@@ -296,7 +296,7 @@ def prove(estate: Estate, draft: Draft, snapshot: Snapshot, at: datetime) -> Pro
         if state.access.effective.refusal is not None and before.access.effective.refusal is None:
             because = state.access.effective.refusal.because
             raise RefusedError(f'{draft.guest}: after the step "{step}" sshd would not start: {because}')
-        if door_shrunk(desk, before, state, draft):
+        if door_shrunk(desk, before, state, returns=bool(draft.returns)):
             raise RefusedError(
                 f'{draft.guest}: the step "{step}" would shut the door that Nightlatch comes in by, or an emergency account'
             )

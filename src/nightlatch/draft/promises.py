@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
 from datetime import datetime
 
 from nightlatch.draft import services
+from nightlatch.draft.acts import Act
 from nightlatch.draft.plan import ProvedDraft, desk, door_shrunk, left_texts
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.opinions import Question, unpacked
-from nightlatch.evidence.snapshot import ABSENT, Snapshot
+from nightlatch.evidence.snapshot import ABSENT, Entry, Snapshot
 from nightlatch.net.addresses import NO_ADDRESS
 from nightlatch.readings import guest as readings
 from nightlatch.reason.access import COMMON
@@ -66,25 +68,43 @@ def reloads(proved: ProvedDraft) -> bool:
     return any(path in files for path in proved.changed)
 
 
-def broken(estate: Estate, proved: ProvedDraft, now: Snapshot, at: datetime) -> list[str]:
-    """What does not hold on fresh evidence, in words; empty when all that was proved is so."""
-    out = [f"{path} is not as it was made" for path in proved.changed if _differs(proved, now, path)]
-    work = desk(estate, proved.before, at)
-    before, state = work.state(proved.before), work.state(now)
+@dataclass(frozen=True)
+class Promise:
+    """What a change said that it would come to: what every path is, on a guest that was as `before`; the differences that stay,
+    in words; the acts beside files; and whether it takes an earlier change back."""
+
+    before: Snapshot
+    made: Mapping[str, Entry]
+    left: frozenset[str]
+    acts: tuple[Act, ...]
+    returns: bool
+
+
+def of(proved: ProvedDraft) -> Promise:
+    """The promise of a proved draft."""
+    draft = proved.draft
+    made = {path: proved.after.entries.get(path, ABSENT) for path in proved.changed}
+    return Promise(proved.before, made, frozenset(each.text for each in draft.left), draft.acts, bool(draft.returns))
+
+
+def broken(estate: Estate, promise: Promise, now: Snapshot, at: datetime) -> list[str]:
+    """What does not hold on fresh evidence, in words; empty when all that was promised is so."""
+    out = [f"{path} is not as it was made" for path, made in promise.made.items() if _differs(made, now, path)]
+    work = desk(estate, promise.before, at)
+    before, state = work.state(promise.before), work.state(now)
     if state.access.effective.refusal is not None:
         out.append(f"sshd would not start again: {state.access.effective.refusal.because}")
-    if door_shrunk(work, before, state, proved.draft):
+    if door_shrunk(work, before, state, returns=promise.returns):
         out.append("the door that Nightlatch comes in by, or an emergency account, is narrower than before")
-    known = {entry.text for entry in proved.draft.left}
-    if not proved.draft.returns:
+    if not promise.returns:
         due = services.given(estate, now)
-        out += [f"still to be done: {act}" for act in due.acts if act in proved.draft.acts]
-    out += [text for text in left_texts(work, state) if text not in known and not proved.draft.returns]
+        out += [f"still to be done: {act}" for act in due.acts if act in promise.acts]
+    out += [text for text in left_texts(work, state) if text not in promise.left and not promise.returns]
     return out + list(_methods(now, at))
 
 
-def _differs(proved: ProvedDraft, now: Snapshot, path: str) -> bool:
-    wanted, found = proved.after.entries.get(path, ABSENT), now.entries.get(path, ABSENT)
+def _differs(wanted: Entry, now: Snapshot, path: str) -> bool:
+    found = now.entries.get(path, ABSENT)
     return (wanted.kind, wanted.mode, wanted.uid, wanted.gid, wanted.digest) != (
         found.kind, found.mode, found.uid, found.gid, found.digest
     )  # fmt: skip

@@ -29,14 +29,17 @@ ABSENT_SIDE = Side(kind="absent", mode=0, uid=0, gid=0, sha256="")
 
 @dataclass(frozen=True, slots=True)
 class Changed:
-    """What enact or undo did on one guest. `skipped` are paths that somebody else changed since, left as they are; `acts`
-    what was done beside paths, in words."""
+    """What enact or undo did on one guest, and no more than that. `skipped` are paths that somebody else changed since, left as
+    they are; `acts` what was done beside paths, in words; `merged` paths that somebody had touched, of which our lines went
+    back and theirs stay; `whole` such that sshd refused like that, so that they are as they were and theirs is laid by."""
 
     guest: str
     change: str
     paths: tuple[str, ...]
     skipped: tuple[str, ...] = ()
     acts: tuple[str, ...] = ()
+    merged: tuple[str, ...] = ()
+    whole: tuple[str, ...] = ()
 
 
 def enact(proved: ProvedDraft, root: Path, at: datetime, tool: str, change: str) -> Changed:

@@ -15,6 +15,7 @@ from nightlatch.faults import UnreadableError
 HOME = "/var/lib/nightlatch"
 CHANGES = f"{HOME}/changes"
 LOCK = f"{HOME}/lock"
+RECORD, PROMISED = "record.json", "record.part"  # of a kept change; of one on the latch
 MOST_KEPT = 10
 _STRICT = ConfigDict(extra="forbid", strict=True)
 
@@ -43,7 +44,8 @@ class Touched(BaseModel):
 
 
 class Record(BaseModel):
-    """One change. `acts` are words of draft/acts.py, of what was done beside files."""
+    """One change. `acts` are words of draft/acts.py, of what was done beside files; `left` what its draft said would stay
+    different, `returns` the change that it takes back, so that whoever keeps it can prove what was promised."""
 
     model_config = _STRICT
     format: Literal["nightlatch/change/1"]
@@ -55,6 +57,8 @@ class Record(BaseModel):
     touched: list[Touched]
     folders: list[str]
     acts: list[list[str]] = Field(default_factory=list)
+    left: list[str] = Field(default_factory=list)
+    returns: str = ""
 
 
 def parse(raw: bytes, where: str) -> Record:

@@ -109,7 +109,8 @@ class Transaction:
         return Record(
             format="nightlatch/change/1", id=self.change, tool=self.tool, time=self.time,
             guest=self.proved.draft.guest, steps=[str(s) for s in self.proved.draft.steps], touched=touched, folders=[],
-            acts=[list(each) for each in self.acts],
+            acts=[list(each) for each in self.acts], left=[each.text for each in self.proved.draft.left],
+            returns=self.proved.draft.returns,
         )  # fmt: skip
 
     def _before(self, path: str) -> Entry:

@@ -290,8 +290,7 @@ def latched(
             f"Not proven from {', '.join(seen.unproven)}: a connection from here says nothing of the way there.",
             indent=2,
         )
-    for path in changed.skipped:
-        page.line("  ", (path, "high"), "   changed by somebody else meanwhile: left as it is")
+    _theirs(page, changed, "meanwhile")
     if moved_to:
         page.wrapped(f"It is at {moved_to} now.", indent=2)
     if port and outcome == "kept":
@@ -330,8 +329,12 @@ def _waiting(page: Page, each: Pending, source: str) -> None:
         (each.guest, "name"),
         f"   on the latch: change {each.change or 'without a name'}, by {each.who or 'somebody'}{since}",
     )
-    if each.seconds is not None and each.seconds >= 0 and each.timer:
+    if each.seconds is not None and each.seconds >= 0 and each.timer and not each.stuck:
         page.wrapped(f"The guest takes it back in {_time(each.seconds)}, unless it is kept.", indent=2)
+    elif each.stuck:
+        page.wrapped(
+            f"{each.stuck}; all else was put back. The guest tries on until that is, too.", indent=2, style="high"
+        )
     elif each.timer:
         page.wrapped("Its time is over; the guest is taking it back.", indent=2)
     else:
@@ -355,6 +358,20 @@ def _done(changed: Changed) -> str:
     return " and ".join([*parts, *([count(len(changed.acts), "act")] if changed.acts else [])])
 
 
+def _theirs(page: Page, changed: Changed, when: str) -> None:
+    """What somebody else had changed."""
+    for path in changed.merged:
+        page.line("  ", (path, "medium"), f"   touched by somebody else {when}: our lines went back, theirs stay")
+    for path in changed.whole:
+        page.line(
+            "  ",
+            (path, "medium"),
+            f"   as it was; sshd refused what somebody else had made of it {when}, which is laid by",
+        )
+    for path in changed.skipped:
+        page.line("  ", (path, "high"), f"   changed by somebody else {when}: left as it is")
+
+
 def undone(page: Page, changed: Changed, followed: str = "") -> None:
     """What undo did on one guest, and what the estate file took over of it."""
     page.line((changed.guest, "name"), f"   change {changed.change} taken back: {_done(changed)}")
@@ -362,7 +379,6 @@ def undone(page: Page, changed: Changed, followed: str = "") -> None:
         page.line("  ", path, "   as it was")
     for act in changed.acts:
         page.line("  ", act)
-    for path in changed.skipped:
-        page.line("  ", (path, "high"), "   changed by somebody else since: left as it is")
+    _theirs(page, changed, "since")
     if followed:
         page.wrapped(f"{followed}.", indent=2)

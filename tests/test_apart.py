@@ -1,0 +1,113 @@
+"""One guest never ends the work on the others: an error that nobody declared is that guest's own result, in every verb."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+from click.testing import CliRunner
+
+from nightlatch import api
+from nightlatch.audit import run
+from nightlatch.audit.checks.registry import Identities
+from nightlatch.cli.main import cli as main
+from nightlatch.demo.build import build
+from nightlatch.evidence.snapshot import Snapshot
+from nightlatch.readings import guest as readings
+from nightlatch.readings import network
+from tests.guests import AT
+
+SECRET = "content of a guest"
+
+
+@pytest.fixture
+def skerry(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """The demo's estate, where one guest's reading fails as nobody foresaw."""
+    path = build(tmp_path / "skerry")
+    monkeypatch.chdir(path.parent)
+    spoil(monkeypatch, readings, "read")
+    spoil(monkeypatch, network, "read")
+    return path
+
+
+def spoil(monkeypatch: pytest.MonkeyPatch, where: Any, name: str) -> None:
+    real: Callable[..., Any] = getattr(where, name)
+
+    def read(snapshot: Snapshot, *more: Any) -> Any:
+        if snapshot.guest == "plotter":
+            raise KeyError(SECRET)
+        return real(snapshot, *more)
+
+    monkeypatch.setattr(where, name, read)
+
+
+VERBS = [
+    (["audit"], 3), (["audit", "--format", "json"], 3), (["audit", "--format", "csv"], 3), (["audit", "--format", "sarif"], 3),
+    (["exposure"], 3), (["exposure", "--format", "json"], 3), (["exposure", "--format", "csv"], 3),
+    (["addresses"], None), (["addresses", "--format", "json"], None), (["draft"], 4), (["draft", "--format", "json"], 4),
+    (["enact", "--dry-run"], 4), (["audit", "images/plotter"], 3), (["perimeter"], None),
+    (["new", "fresh.yaml", "--from", "images/plotter", "--from", "images/gauge"], 3),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("words, code", VERBS, ids=[" ".join(words) for words, _ in VERBS])
+def test_the_others_are_told_and_this_one_is_named(skerry: Path, words: list[str], code: int | None) -> None:
+    done = CliRunner().invoke(main, words)
+    said = done.output + (done.stderr if done.stderr_bytes else "")
+    assert done.exception is None or isinstance(done.exception, SystemExit), done.exc_info
+    assert code is None or done.exit_code == code, (done.exit_code, said)
+    flat = " ".join(said.split())
+    if "csv" not in words and "perimeter" not in words:
+        assert "KeyError at nightlatch/" in flat or "KeyError at" in flat, flat
+    if words[0] != "new" and words[-1] not in ("images/plotter", "perimeter"):
+        assert "gauge" in flat, flat
+    assert SECRET not in said
+
+
+def test_what_can_not_be_held_against_others_is_left_out(skerry: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    real = run.fleet
+
+    def fleet(guests: list[Identities], *more: Any) -> Any:
+        if any(each.guest == "gate" for each in guests):
+            raise TypeError(SECRET)
+        return real(guests, *more)
+
+    monkeypatch.setattr(run, "fleet", fleet)
+    found = {each.guest: each.unread for each in api.audit(api.load_estate(skerry), AT).guests}
+    assert {name for name, why in found.items() if why} == {"plotter", "gate"}
+    assert "TypeError at" in found["gate"]
+
+
+def test_a_process_that_dies_takes_one_guest_along(skerry: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    real = api.Auditor.judged
+
+    def judged(self: api.Auditor, snapshot: Snapshot) -> Any:
+        if snapshot.guest == "gauge":
+            os._exit(9)
+        return real(self, snapshot)
+
+    monkeypatch.setattr(api.Auditor, "judged", judged)
+    found = {each.guest: each for each in api.audit(api.load_estate(skerry), AT, jobs=2).guests}
+    assert "the process that worked on it died" in found["gauge"].unread
+    assert not found["gate"].unread
+    assert found["gate"].ways
+
+
+def test_a_live_guest_whose_answer_breaks_us_is_told(skerry: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    def fails(*_: Any, **__: Any) -> Any:
+        raise RecursionError
+
+    monkeypatch.setattr(api, "survey_target", fails)
+    done = CliRunner().invoke(main, ["survey", "--into", "evidence"])
+    assert done.exit_code == 3
+    assert "RecursionError at" in done.output + (done.stderr if done.stderr_bytes else "")
+
+
+def test_json_names_the_guest_that_was_not_read(skerry: Path) -> None:
+    told = json.loads(CliRunner().invoke(main, ["audit", "--format", "json"]).stdout)
+    row = next(each for each in told["guests"] if each["guest"] == "plotter")
+    assert "a fault of Nightlatch's own, KeyError at" in row["unread"]
