@@ -140,7 +140,8 @@ save() {
 }
 is_changeable() {
     if [ "$bk" != absent ]; then
-        awk -v path="$path" '$5 == path { found = 1 } END { exit found }' /proc/self/mountinfo ||
+        # A folder only gets another mode or owner, so it may well be one.
+        [ "$bk$ak" = folderfolder ] || awk -v path="$path" '$5 == path { found = 1 } END { exit found }' /proc/self/mountinfo ||
             { why="$path is a mount of its own, and can't be replaced in one step"; return; }
         case $(lsattr -d "${seen:-$here/$name}" 2>/dev/null | cut -d' ' -f1) in
         *[ia]*) why="$path is marked as not to be changed (chattr)" ;;

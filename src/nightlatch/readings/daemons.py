@@ -17,7 +17,7 @@ from nightlatch.origin import Kind, Origin
 SERVICES = ("ssh.service", "sshd.service")
 ROOT = "root"
 # What sshd writes over its own command line: "sshd: PROGRAM OPTIONS [listener] 0 of 10-100 startups" (sshd.c).
-TITLE = re.compile(r"(?:sshd: )?(?:/\S+|sshd)( .*?)?(?: \[listener\].*)?")
+TITLE = re.compile(r"(?:sshd: )?(?:/\S+|sshd)(?: (?!\[listener\])(.*?))?(?: \[listener\].*)?")
 UNIT = re.compile(r"[A-Za-z0-9:_.@\\-]{1,255}\.service")
 
 
