@@ -410,10 +410,8 @@ def _proved_again(estate: Estate, spec: GuestSpec, shell: Shell, waiting: Pendin
     missing = [each.path for each in found.kept if each.path not in now.entries]
     if missing:
         now = api.survey_live(shell, [*api.also_of(estate, spec), *missing], (place,))
-    try:
-        problems = promises.broken(estate, found.promise(now), now, at)
-    except RefusedError as error:
-        problems = [str(error).removeprefix(f"{spec.name}: ")]
+    problems = promises.unlike({each.path: each.after for each in found.kept}, now)
+    problems = problems or promises.broken(estate, found.promise(now), now, at)
     if problems:
         wait = f"within {waiting.seconds} s" if waiting.seconds is not None and waiting.seconds > 0 else "in time"
         raise RefusedError(

@@ -89,7 +89,7 @@ def of(proved: ProvedDraft) -> Promise:
 
 def broken(estate: Estate, promise: Promise, now: Snapshot, at: datetime) -> list[str]:
     """What does not hold on fresh evidence, in words; empty when all that was promised is so."""
-    out = [f"{path} is not as it was made" for path, made in promise.made.items() if _differs(made, now, path)]
+    out = unlike(promise.made, now)
     work = desk(estate, promise.before, at)
     before, state = work.state(promise.before), work.state(now)
     if state.access.effective.refusal is not None:
@@ -101,6 +101,11 @@ def broken(estate: Estate, promise: Promise, now: Snapshot, at: datetime) -> lis
         out += [f"still to be done: {act}" for act in due.acts if act in promise.acts]
     out += [text for text in left_texts(work, state) if text not in promise.left and not promise.returns]
     return out + list(_methods(now, at))
+
+
+def unlike(made: Mapping[str, Entry], now: Snapshot) -> list[str]:
+    """The paths that are not as a change made them, in words."""
+    return [f"{path} is not as it was made" for path, entry in made.items() if _differs(entry, now, path)]
 
 
 def _differs(wanted: Entry, now: Snapshot, path: str) -> bool:

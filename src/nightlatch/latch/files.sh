@@ -78,7 +78,10 @@ arrive() { # enter, with a place of ours at hand: $here is the folder, $vault wh
     vault=. here=.. staged=./$number
 }
 depart() {
-    [ "$vault" != . ] || { clean; cd .. && rmdir "./.nightlatch-$id~" 2>/dev/null; vault=inside; }
+    case $vault in
+    .) clean && cd .. && rmdir "./.nightlatch-$id~" 2>/dev/null; vault=inside ;;
+    /*) rm -f "$vault/$number.now" ;;
+    esac
     cd /
 }
 clean() { # what is only prepared
@@ -214,7 +217,7 @@ regive() { # regive UID GID MODE HAD: a folder's owner and mode; it is the folde
 # Taking back. What somebody else made of a file of ours stays theirs; the lines that were ours go.
 put_back() {
     [ -n "$vault" ] || return 0 # nothing was begun there
-    if [ -n "$(of_row mounts)" ] && [ "$(mount_of "$folder")" != "$(of_row mounts)" ]; then stick "is not there: its mount is missing"; return; fi
+    if [ -n "$(of_row mounts)" ] && [ "$(mount_of "$folder")" != "$(of_row mounts)" ]; then stick "is not on the mount where it was"; return; fi
     if ! arrive; then
         [ "$bk" = absent ] && [ ! -e "$folder" ] || leave
         return

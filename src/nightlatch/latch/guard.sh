@@ -51,7 +51,7 @@ UNIT
 }
 place_unit() { # place_unit NAME TARGET: its text comes in
     unit_file=/etc/systemd/system/$1
-    cat >"$unit_file.part" && mv -f "$unit_file.part" "$unit_file" || return 1
+    cat >"$unit_file.part" && chmod 644 "$unit_file.part" && mv -f "$unit_file.part" "$unit_file" || return 1
     [ -d "/etc/systemd/system/$2.wants" ] || printf '%s\n' "$2" >>"$change/wants-made"
     mkdir -p "/etc/systemd/system/$2.wants" && ln -sf "$unit_file" "/etc/systemd/system/$2.wants/"
 }

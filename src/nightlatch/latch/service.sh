@@ -80,25 +80,34 @@ stop_service() { # stop_service [boot]: as it was before it was started
     esac
     rm -f "$change/started"
 }
-remember() { # what sshd's units are like before anything is done
-    : >"$change/service" || return 1
+remember() { # what sshd's units are like before anything is done, and the links by which they are started
+    : >"$change/service" && : >"$change/links" || return 1
     [ "$init" = systemd ] || return 0
     for each in $units; do
         printf '%s %s %s\n' "$each" "$(systemctl is-enabled "$each" 2>/dev/null | head -n 1)" "$(systemctl is-active "$each" 2>/dev/null)" >>"$change/service" || return 1
+        for link in /etc/systemd/system/*.wants/"$each" /etc/systemd/system/*.requires/"$each" "/etc/systemd/system/$each" /etc/systemd/system/ssh.* /etc/systemd/system/sshd.*; do
+            [ ! -L "$link" ] || printf '%s %s\n' "$link" "$(readlink "$link")" >>"$change/links" || return 1
+        done
     done
 }
 service_back() { # service_back [boot]: units that somebody masked, disabled or stopped meanwhile, or that failed, are as they were
     [ "$init" = systemd ] && [ -s "$change/service" ] || return 0
+    relinked=''
     while read -r each was active; do
-        now=$(systemctl is-enabled "$each" 2>/dev/null | head -n 1) unmasked=''
+        now=$(systemctl is-enabled "$each" 2>/dev/null | head -n 1)
         case $was:$now in
         masked*:masked*) ;;
-        *:masked) systemctl unmask "$each" 2>/dev/null && unmasked=yes ;;
-        *:masked-runtime) systemctl unmask --runtime "$each" 2>/dev/null && unmasked=yes ;;
+        *:masked) systemctl unmask "$each" 2>/dev/null && relinked=yes ;;
+        *:masked-runtime) systemctl unmask --runtime "$each" 2>/dev/null && relinked=yes ;;
         esac
-        [ "$was" != enabled ] || systemctl -q is-enabled "$each" || systemctl enable --quiet "$each" 2>/dev/null
+    done <"$change/service"
+    while read -r link target; do
+        [ -e "$link" ] || [ -L "$link" ] || { mkdir -p "${link%/*}" && ln -s "$target" "$link" && relinked=yes; }
+    done <"$change/links"
+    [ -z "$relinked" ] || systemctl daemon-reload
+    while read -r each was active; do
         if [ "$1" = boot ]; then
-            [ -z "$unmasked" ] || { systemctl daemon-reload && systemctl --no-block start "$each"; }
+            [ -z "$relinked" ] || [ "$active" != active ] || systemctl --no-block start "$each"
         elif [ "$active" = active ] && ! systemctl -q is-active "$each"; then
             systemctl reset-failed "$each" 2>/dev/null
             case $each in *.socket) systemctl stop "${each%.socket}.service" 2>/dev/null ;; esac
