@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint types unit bench screenshots packages clean
+.PHONY: demo test judges lint types unit bench screenshots packages clean
 
 $(VENV)/.installed: pyproject.toml
 	$(PYTHON) -c 'import sys; sys.exit("Nightlatch needs Python 3.11 or newer, this is " + sys.version.split()[0]) if sys.version_info < (3, 11) else None'
@@ -32,6 +32,10 @@ types: $(VENV)/.installed-test
 
 unit: $(VENV)/.installed-test
 	$(BIN)/pytest
+
+# Every class of attack at every step; `make test` keeps a sample of each.
+judges: $(VENV)/.installed-test packages
+	NIGHTLATCH_ATTACKS=all NIGHTLATCH_REQUIRE_JUDGES=1 $(BIN)/pytest tests/live/test_titles.py tests/live/test_races.py tests/live/test_lets_go.py
 
 bench: $(VENV)/.installed-test packages
 	$(BIN)/python benchmarks/run.py
