@@ -172,7 +172,7 @@ def test_the_catalogue_is_whole() -> None:
         | {case[0] for case in WITH_ESTATE}
         | {"ssh.shared-host-key", "account.second-root"}
         | {case[2] for case in ON_LIVE_GUESTS}
-        | {"ssh.second-opinion"}
+        | {"ssh.second-opinion", "service.restart-due"}
         | SPOKEN
         | CLOCKS
         | STATED
