@@ -36,18 +36,24 @@ if TYPE_CHECKING:
     )
     from nightlatch.bordering import Border, Bordered, border, enact_border, take_border, undo_border
     from nightlatch.carrying import change_script
-    from nightlatch.changing import Changed, Confirmation, Latched, enact, keep, pending
+    from nightlatch.changing import Changed, Confirmation, Latched, enact, pending
     from nightlatch.demo.story import tell_demo
     from nightlatch.describing import Described, describe
     from nightlatch.exposing import Exposure, exposure, exposure_target
+    from nightlatch.keeping import keep
     from nightlatch.meeting import Met, meet, pin
     from nightlatch.reaching import Look, Reach, Reached, look_at, reach
     from nightlatch.seeking import Sought, find
     from nightlatch.undoing import undo
 
-_CHANGING = ("Changed", "Confirmation", "Latched", "enact", "keep", "pending")
+_CHANGING = ("Changed", "Confirmation", "Latched", "enact", "pending")
 _HOMES = (
-    {"tell_demo": "nightlatch.demo.story", "change_script": "nightlatch.carrying", "undo": "nightlatch.undoing"}
+    {
+        "tell_demo": "nightlatch.demo.story",
+        "change_script": "nightlatch.carrying",
+        "undo": "nightlatch.undoing",
+        "keep": "nightlatch.keeping",
+    }
     | dict.fromkeys(_CHANGING, "nightlatch.changing")
     | dict.fromkeys(("Described", "describe"), "nightlatch.describing")
     | dict.fromkeys(("AddressBook", "Interfaces", "addresses", "addresses_target"), "nightlatch.addressing")

@@ -1,4 +1,4 @@
-"""The public functions that change guests: enact, keep, and what is pending.
+"""The public functions that change guests: enact, and what is pending.
 
 A guest in a folder is changed in one go; a live one by way of its latch (latch/live.py): the guest takes a change back
 by itself unless a fresh connection has proved the door and keeps it.
@@ -25,10 +25,10 @@ from nightlatch.estate.model import Estate, GuestSpec
 from nightlatch.evidence.opinions import Daemon
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import NightlatchError, PutBackError, RefusedError, UnreadableError, work_on
-from nightlatch.latch import folder, live, standing
+from nightlatch.latch import folder, live
 from nightlatch.latch.folder import Changed, new_change_id
 from nightlatch.latch.live import Pending
-from nightlatch.latch.records import CHANGES, PROMISED
+from nightlatch.latch.records import CHANGES
 from nightlatch.latch.transaction import SEAM, Move, Transaction, mirrored
 from nightlatch.readings import guest as readings
 from nightlatch.readings.daemons import SERVICES
@@ -208,10 +208,10 @@ def put_on_latch(
         raise PutBackError(_problems(confirmation, outcome))
     done = changed if outcome.kept else returned(changed, outcome)
     if goes and outcome.kept:
-        followed = _followed(estate, shell.guest, proved.before.facts["came_to"], goes)
+        followed = followed_address(estate, shell.guest, proved.before.facts["came_to"], goes)
         return Latched(done, "kept", confirmation, steps, goes, followed)
     if port and outcome.kept:
-        followed = _followed_port(estate, shell.guest, int(proved.before.facts["came_to_port"]), port)
+        followed = followed_port(estate, shell.guest, int(proved.before.facts["came_to_port"]), port)
         return Latched(done, "kept", confirmation, steps, "", followed, port)
     return Latched(done, "kept" if outcome.kept else "put back", confirmation, steps)
 
@@ -221,7 +221,7 @@ def returned(changed: Changed, outcome: live.Outcome) -> Changed:
     return replace(changed, paths=outcome.back, skipped=outcome.left, merged=outcome.merged, whole=outcome.whole)
 
 
-def _followed(estate: Estate, guest: str, old: str, new: str) -> str:
+def followed_address(estate: Estate, guest: str, old: str, new: str) -> str:
     """What became of the estate file, in words: it follows where it names the old address, and can't follow for a name."""
     try:
         count = relocating.follow(estate, guest, old, new)
@@ -233,7 +233,7 @@ def _followed(estate: Estate, guest: str, old: str, new: str) -> str:
     return f"{estate.path}: {count} {said.format(old, new)}"
 
 
-def _followed_port(estate: Estate, guest: str, old: int, new: int) -> str:
+def followed_port(estate: Estate, guest: str, old: int, new: int) -> str:
     """What became of the estate file when SSH moved to another port, in words."""
     try:
         count = relocating.follow_port(estate, guest, old, new)
@@ -381,67 +381,6 @@ def pending(
                 yield spec.name, found
 
 
-def keep(estate: Estate, guest: str, change: str = "", *, client: Client | None = None) -> Latched:
-    """Keep what is on the latch of a live guest, by a fresh connection that reads it again.
-
-    Raises RefusedError when nothing is on the latch, or another change than `change`.
-    """
-    spec = _live_spec(estate, guest)
-    with api.client_for(client) as using, work_on(guest):
-        shell = relocating.answering(spec, targets.of_guest(spec, using))
-        shell, port = relocating.by_stated_port(estate, shell)
-        waiting = _waiting(shell, change)
-        changed, seen = _proved_again(estate, spec, shell, waiting)
-        outcome = live.decide(shell, waiting.change, "keep", owner())
-        if not outcome.kept:
-            raise PutBackError(f"{guest}: {outcome.words}, before it could be kept")
-        there = shell.address.host if isinstance(shell, Ssh) and shell.address.host != spec.via.host else ""
-        followed = _followed(estate, guest, spec.via.host, there) if there else ""
-        followed = followed or (_followed_port(estate, guest, spec.via.port or 22, port) if port else "")
-        return Latched(changed, "kept", seen, (), there, followed, port)
-
-
-def _proved_again(estate: Estate, spec: GuestSpec, shell: Shell, waiting: Pending) -> tuple[Changed, Confirmation]:
-    """What the change on the latch did, and what this connection proves of it. Raises RefusedError where something that was
-    promised does not hold; the change is left on the latch then."""
-    place, at = f"{CHANGES}/{waiting.change}", datetime.now(UTC)
-    now = api.survey_live(shell, api.also_of(estate, spec), (place,))
-    found = standing.read(now, waiting.change, PROMISED)
-    missing = [each.path for each in found.kept if each.path not in now.entries]
-    if missing:
-        now = api.survey_live(shell, [*api.also_of(estate, spec), *missing], (place,))
-    problems = promises.unlike({each.path: each.after for each in found.kept}, now)
-    problems = problems or promises.broken(estate, found.promise(now), now, at)
-    if problems:
-        wait = f"within {waiting.seconds} s" if waiting.seconds is not None and waiting.seconds > 0 else "in time"
-        raise RefusedError(
-            "\n".join([f"{spec.name}: a fresh connection found that it does not hold, so it was not kept:",
-                       *(f"  {each}" for each in problems),
-                       f"  the guest takes it back by itself {wait}; nightlatch undo takes it back at once"])
-        )  # fmt: skip
-    proven, unproven = promises.places(estate, now)
-    seen = Confirmation(spec.name, waiting.change, now.facts.get("came_from", ""), (), tuple(proven), tuple(unproven))
-    paths = tuple(each.path for each in found.kept)
-    return Changed(spec.name, waiting.change, paths, (), tuple(map(str, found.acts))), seen
-
-
-def _live_spec(estate: Estate, guest: str) -> GuestSpec:
-    spec = api.chosen(estate, [guest])[0]
-    if not spec.via.is_live:
-        raise RefusedError(f"{guest} is not a live guest: what is enacted there is kept at once")
-    return spec
-
-
-def _waiting(shell: Shell, change: str) -> Pending:
-    told = live.ask(shell)
-    if told.pending is None or (change and told.pending.change != change):
-        last = next((words for name, words in told.outcomes if not change or name == change), "")
-        raise RefusedError(
-            f"{shell.guest}: no {'such ' if change else ''}change is on the latch" + (f" ({last})" if last else "")
-        )
-    return told.pending
-
-
 def in_order(estate: Estate, guests: Sequence[str], client: Client) -> list[str]:
     """The order for changing several guests: those labelled test first, the one that others are reached through last."""
     jumps = {jump for name in guests for jump in _jumps(estate.guests[name], client)}
@@ -469,7 +408,6 @@ __all__ = [
     "apply",
     "enact",
     "in_order",
-    "keep",
     "new_change_id",
     "pending",
 ]

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import api, changing, relocating, undoing
+from nightlatch import api, changing, keeping, relocating, undoing
 from nightlatch.changing import Latched
 from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate
@@ -222,7 +222,7 @@ def test_left_on_the_latch_it_is_kept_or_taken_back_over_the_new_address(harbour
     assert (moving.guest.root / FILE.lstrip("/")).read_text() == LEASED
     moving.enact(seconds=300, decide=lambda _: None)
     with harbour.client() as client:
-        kept = changing.keep(load(moving.path), moving.name, client=client)
+        kept = keeping.keep(load(moving.path), moving.name, client=client)
     assert kept.moved_to == moving.fixed
     assert moving.fixed in moving.path.read_text()
     assert moving.leased not in moving.path.read_text()

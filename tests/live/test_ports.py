@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import api, changing, relocating, undoing
+from nightlatch import api, changing, keeping, relocating, undoing
 from nightlatch.changing import Latched
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.estate.load import load
@@ -133,7 +133,7 @@ def test_a_port_left_on_the_latch_is_kept_over_it_and_the_estate_follows(station
     assert open_ports(guest) == [22]
     assert enact(station, path, "shoal", decide=lambda _: None).outcome == "on the latch"
     with station.client() as client:
-        done = changing.keep(load(path), "shoal", client=client)
+        done = keeping.keep(load(path), "shoal", client=client)
     assert (done.outcome, done.port) == ("kept", 2222)
     assert load(path).guests["shoal"].via.port == 2222
 

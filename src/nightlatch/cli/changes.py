@@ -251,7 +251,7 @@ def keep(source: Path, guests: tuple[str, ...], change: str, config: Path | None
     Without --on, every live guest that has something on the latch.
     """
     with faults(), client_of(config) as client:
-        from nightlatch import changing
+        from nightlatch import changing, keeping
         from nightlatch.cli.latched import latched
         from nightlatch.faults import RefusedError
         from nightlatch.report import page
@@ -263,7 +263,7 @@ def keep(source: Path, guests: tuple[str, ...], change: str, config: Path | None
         if not chosen:
             raise RefusedError("nothing is on the latch of any live guest")
         for name in chosen:
-            latched(sheet, changing.keep(estate, name, change, client=client), str(source))
+            latched(sheet, keeping.keep(estate, name, change, client=client), str(source))
 
 
 @click.command()
