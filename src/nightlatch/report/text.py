@@ -341,6 +341,9 @@ def _waiting(page: Page, each: Pending, source: str) -> None:
         page.wrapped(
             "No timer runs for it: whoever began it was cut off. nightlatch undo clears it.", indent=2, style="high"
         )
+    if each.stuck:
+        page.line("  ", (f"Once that is mended: nightlatch pending {source} --on {each.guest}", "next"))
+        return
     page.line(
         "  ", (f"nightlatch keep {source} --on {each.guest}, or nightlatch undo {source} --on {each.guest}", "next")
     )
@@ -363,11 +366,8 @@ def _theirs(page: Page, changed: Changed, when: str) -> None:
     for path in changed.merged:
         page.line("  ", (path, "medium"), f"   touched by somebody else {when}: our lines went back, theirs stay")
     for path in changed.whole:
-        page.line(
-            "  ",
-            (path, "medium"),
-            f"   as it was; sshd refused what somebody else had made of it {when}, which is laid by",
-        )
+        kept = f"theirs is kept in /var/lib/nightlatch/changes/{changed.change}"
+        page.line("  ", (path, "medium"), f"   as it was, for sshd refused what somebody else had made of it; {kept}")
     for path in changed.skipped:
         page.line("  ", (path, "high"), f"   changed by somebody else {when}: left as it is")
 
