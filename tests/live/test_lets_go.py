@@ -140,7 +140,10 @@ def test_a_script_that_is_frozen_is_taken_back_by_the_timer(clean: Subject, ther
     tell(f"a frozen script, {x.guest.name}: {len(tried)} steps, 0 wrong")
 
 
-@pytest.mark.parametrize("name, fail, lift", FAILURES, ids=[row[0] for row in FAILURES])
+TO_KEEP = FAILURES if ALL else FAILURES[::2]
+
+
+@pytest.mark.parametrize("name, fail, lift", TO_KEEP, ids=[row[0] for row in TO_KEEP])
 def test_to_keep_what_can_not_be_noted(clean: Subject, name: str, fail: str, lift: str) -> None:
     """What the guest answers is so: kept with every path as made, or put back with every path as before."""
     x = clean
@@ -216,7 +219,7 @@ UNITS = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize("act", sample(UNITS, 3))
+@pytest.mark.parametrize("act", sample(UNITS, 4))
 def test_a_service_that_somebody_took_away_comes_back(clean: Subject, act: str) -> None:
     x = clean
     if x.guest.bare:

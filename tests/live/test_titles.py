@@ -97,6 +97,23 @@ def test_many_of_them_hide_nothing(x: Subject) -> None:
     not_owned(x)
 
 
+def test_a_link_of_a_user_s_carries_nothing_of_root_s(x: Subject) -> None:
+    """Mara's key folder leads to one of root's: what only root may read there does not come into the evidence."""
+    x.guest.inside("sh", "-c", "mkdir -p /srv/deep && echo for-root-only >/srv/deep/secret && chmod 600 /srv/deep/secret && "
+                   "echo for-all >/srv/deep/open && mv /home/mara/.ssh /home/mara/kept && ln -s /srv/deep /home/mara/.ssh && "
+                   "chown -h 1001:1001 /home/mara/.ssh")  # fmt: skip
+    try:
+        snapshot = api.survey_live(Inside(x.guest))
+        secret = snapshot.entries["/srv/deep/secret"]
+        assert secret.content is None
+        assert "for root only" in secret.note
+        assert snapshot.content("/srv/deep/open") == b"for-all\n"
+        assert snapshot.content("/etc/sudoers"), "what is read anyway is read as ever"
+    finally:
+        x.guest.inside("sh", "-c", "rm -r /home/mara/.ssh /srv/deep; mv /home/mara/kept /home/mara/.ssh")
+    assert x.differences() == []
+
+
 def test_a_name_in_ss_s_own_words_is_no_process(x: Subject) -> None:
     """A program's name may hold what ss writes around names: the holder is asked of the kernel."""
     name = 'x",pid=1,fd=3'

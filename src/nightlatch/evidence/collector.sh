@@ -67,6 +67,7 @@ nl_paths() { # what stands at every path that matters, and above it
         for each in $folders; do printf 'f %s\n' "$each"; done
         for each in $homes; do printf '%s\n' "$each"; done)
     ours=$(for each in $names; do [ "${each%% *}" != f ] || printf '%s\n' "${each#? }"; done)
+    ways=$ours
     ours=$(many "$ours" realpath | sort -u)
     inside=$(many "$ours" nl_children)
     inside=$(printf '%s\n' "$inside" | awk -F/ '{ folder = $0; sub("/[^/]*$", "", folder) } n[folder]++ < 4096')
@@ -95,12 +96,25 @@ nl_paths() { # what stands at every path that matters, and above it
     for each in $state; do
         case $each in a*) each=${each#* * * * * * } links=$links$nl$each ;; esac
     done
-    # Only files that are wanted and no larger than is read.
-    names=$(printf '%s\n' "$real" "$inside" "" "$state" | awk -v most="$most" '
-        /^$/ { stated = 1; next }
-        !stated { wanted[$0]; next }
-        /^8/ { path = $0; for (i = 0; i < 6; i++) sub("^[^ ]* ", "", path); split($0, part, " ")
-          if (part[4] <= most && path in wanted && path !~ /\/(known_hosts(\.old)?|moduli)$/) print path }')
+    # Only files that are wanted and no larger than is read. Where a link of a user's leads into a folder of root's, what only
+    # root may read there is not carried.
+    names=$(printf '%s\n' "$ways" "" "$real" "" "$inside" "" "$state" | awk -v most="$most" '
+        /^$/ { block++; next }
+        block == 0 { direct[$0]; next }
+        block == 1 { asked[$0]; next }
+        block == 2 { found[$0]; next }
+        { path = $0; for (i = 0; i < 6; i++) sub("^[^ ]* ", "", path); split($0, part, " ") }
+        /^a/ && part[2] != 0 { foreign = 1 }
+        /^8/ && part[4] <= most && (path in asked || path in found) && path !~ /\/(known_hosts(\.old)?|moduli)$/ {
+          name[++n] = path; shut[n] = part[2] == 0 && part[1] !~ /[4-7c-f]$/ && !(path in asked) }
+        END { for (i = 1; i <= n; i++) { folder = name[i]; sub("/[^/]*$", "", folder)
+          print (shut[i] && foreign && !(folder in direct) ? "- " : "") name[i] } }')
+    heading withheld
+    case "$nl$names" in *"$nl- "*)
+        for each in $names; do case $each in '- '*) printf ' %s\n' "${each#- }" ;; esac; done
+        names=$(printf '%s\n' "$names" | sed '/^- /d')
+        ;;
+    esac
 }
 nl_children() { # a name with a line break or a backslash is told as "odd"
     find -H "$@" -maxdepth 1 \( -name "*$nl*" -o -name '*\\*' \) -exec sh -c 'for each; do echo odd; done' sh {} + -o -print
@@ -283,7 +297,8 @@ nl_sockets() { # what listens, and who holds it: where ss says so the kernel is 
         claims=$(ss -Hltunp | grep -o 'pid=[0-9]*,fd=[0-9]*' | awk -F '[=,]' '!($0 in seen) && n++ < 20000 { print "/proc/" $2 "/fd/" $4; seen[$0] }')
         if find / -maxdepth 0 -printf '' >/dev/null; then
             told_holders=yes
-            holders=$(many "$claims" nl_held | sed -n 's|^/proc/\([0-9]*\)/fd/[0-9]* socket:\[\([0-9]*\)\]$|\2 \1|p' | sort -u)
+            holders=$(many "$claims" nl_held | awk '/^\/proc\/[0-9]+\/fd\/[0-9]+ socket:\[[0-9]+\]$/ {
+                split($1, part, "/"); gsub(/[^0-9]/, "", $2); line = $2 " " part[3]; if (!(line in seen)) print line; seen[line] }')
         fi
     else
         open=$(for each in tcp tcp6 udp udp6; do sed "s/^/$each /" "/proc/net/$each"; done)

@@ -67,6 +67,7 @@ class Stream:
     contents: dict[str, bytes] = field(default_factory=dict)
     targets: dict[str, str] = field(default_factory=dict)
     changed: set[str] = field(default_factory=set)
+    withheld: set[str] = field(default_factory=set)
 
     @property
     def notes(self) -> tuple[str, ...]:
@@ -123,6 +124,8 @@ def _section(stream: Stream, heading: str, lines: list[bytes], guest: str) -> No
         stream.absent.update(words)
     elif name == "folders":
         stream.folders.update(words)
+    elif name == "withheld":
+        stream.withheld.update(words)
     elif name == "skipped":
         stream.skipped = len(words)
     elif name == "paths":
@@ -240,6 +243,8 @@ class Carried:
             if len(content_or_none) != status.size:
                 return _noted(entry, "changed while it was read")
             return replace(entry, content=content_or_none)
+        if path in self.stream.withheld:
+            return _noted(entry, "is for root only, and a link of a user's leads there: not read")
         if status.size > limit:
             return _noted(entry, f"is too large: {status.size} bytes, at most {limit} are read")
         self.missed["contents"].add(path)
