@@ -246,7 +246,9 @@ def _ask(question: str) -> None:
 @click.option("--change", default="", help="Only this change.")
 @ssh_config
 def keep(source: Path, guests: tuple[str, ...], change: str, config: Path | None) -> None:
-    """Keep what is on the latch: come in afresh, read the guest again, and decide for it.
+    """Keep what is on the latch: come in afresh, prove what the change promised, and decide for it.
+
+    What does not hold is named, and the change is left to its time on the latch.
 
     Without --on, every live guest that has something on the latch.
     """
