@@ -95,7 +95,7 @@ def odd(station: Station) -> Station:
 
 TOLD = {
     # guest: the stage that failed, and words of its message
-    "asks": ("sudo", "sudo asks for keeper password, and nobody is there to give it"),
+    "asks": ("sudo", "sudo asks for the password of keeper, and nobody is there to give it"),
     "nosudo": ("sudo", "keeper is not root, and there is no sudo"),
     "floods": ("read", "it sent more than 96 MiB"),
     "hangs-up": ("sudo", "the guest's shell ended with 3"),
@@ -146,7 +146,7 @@ def test_a_slow_stream_is_bounded_in_all(odd: Station) -> None:
     assert "it took longer than 5 s" in found[0].problem
 
 
-def test_a_sudo_password_is_asked_once_and_never_seen(odd: Station) -> None:
+def test_a_sudo_password_is_asked_for_and_never_seen(odd: Station) -> None:
     asked: list[str] = []
     answers = ["wrong one", PASSWORD]
 

@@ -158,6 +158,6 @@ def client_of(config: Path | None, *, several: bool = True) -> Client:
 
 def _asked(question: str) -> str:
     try:
-        return str(click.prompt(question.rstrip(": "), hide_input=True, err=True))
+        return str(click.prompt(question.rstrip(": "), default="", show_default=False, hide_input=True, err=True))
     except click.Abort:
         raise KeyboardInterrupt from None

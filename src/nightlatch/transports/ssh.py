@@ -11,7 +11,6 @@ import contextlib
 import re
 import secrets
 import shutil
-import tempfile
 import threading
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -19,19 +18,11 @@ from pathlib import Path
 from typing import Self
 
 from nightlatch.faults import UnreachableError
-from nightlatch.transports import bounded
+from nightlatch.transports import bounded, client_files, client_options
 from nightlatch.transports.bounded import Bounds, Ended, Follow, Stop
 from nightlatch.transports.shell import Answer, Door
 
-CONNECT_SECONDS = 15
 LARGEST_LOG = 256 << 10
-LOCAL = (
-    # A guest gets nothing of this machine: no agent, no forwarding, no terminal, no command of the user's.
-    "ForwardAgent=no", "ForwardX11=no", "ClearAllForwardings=yes", "PermitLocalCommand=no", "RequestTTY=no",
-    "RemoteCommand=none", "ControlMaster=no", "ControlPath=none", "EscapeChar=none", "StdinNull=no",
-    "ForkAfterAuthentication=no", "UpdateHostKeys=no", "StrictHostKeyChecking=yes", "ServerAliveInterval=5",
-    "ServerAliveCountMax=3", f"ConnectTimeout={CONNECT_SECONDS}", "ConnectionAttempts=1", "Tunnel=no",
-)  # fmt: skip
 PINNED = """#!/bin/sh
 # The key that the exchange has proved counts as known when its fingerprint is pinned.
 while read -r pin; do
@@ -39,6 +30,7 @@ while read -r pin; do
 done <"$0.pins"
 exit 0
 """
+MOST_TRIES = 4  # without a password, and three with one
 # Run by the account's own login shell, whatever that is; becomes root, then skips its input up to the mark, so that a
 # password that sudo did not want is never taken for a command.
 BOOTSTRAP = (
@@ -62,7 +54,12 @@ class Address:
     @property
     def text(self) -> str:
         """As a person would write it."""
-        return (f"{self.account}@" if self.account else "") + self.host + (f":{self.port}" if self.port else "")
+        return (f"{self.account}@" if self.account else "") + self.place
+
+    @property
+    def place(self) -> str:
+        """The same without the account."""
+        return self.host + (f":{self.port}" if self.port else "")
 
 
 @dataclass
@@ -79,38 +76,66 @@ class Client:
     may_prompt: bool = False
     program: str = "ssh"
     _lock: threading.Lock = field(default_factory=threading.Lock)
-    _passwords: dict[str, str] = field(default_factory=dict, repr=False)
+    _passwords: dict[tuple[str, str], str] = field(default_factory=dict, repr=False)
+    _accepted: dict[str, str] = field(default_factory=dict)
     _folder: Path | None = None
+    _files: Path | None = None
 
     def folder(self) -> Path:
-        """A private folder for host key pins and logs."""
+        """A private folder for the client's configuration, host key pins and logs. Raises NightlatchError."""
         with self._lock:
             if self._folder is None:
-                self._folder = Path(tempfile.mkdtemp(prefix="nightlatch-"))
+                self._folder = client_files.private_folder()
             return self._folder
 
-    def password(self, account: str, guest: str, *, again: bool) -> str:
-        """The sudo password of an account; asked once for all guests. Raises UnreachableError where nobody can be asked."""
+    def files(self) -> Path:
+        """The configuration that the client is given. Raises NightlatchError, and FileNotFoundError without a client."""
+        folder = self.folder()
         with self._lock:
-            if account not in self._passwords or again:
+            if self._files is None:
+                self._files = client_files.write(folder, self.config, self._known(), batch=not self.may_prompt)
+            return self._files
+
+    def _known(self) -> frozenset[str]:
+        """The options that the client names when it is asked for its configuration (ssh(1), -G)."""
+        told = bounded.run([self.program, "-F", "none", "-G", "--", "localhost"], b"", Bounds(10, 10, 1 << 20))
+        return frozenset(line.split(b" ", 1)[0].decode("ascii", "replace") for line in told.out.splitlines())
+
+    def password(self, account: str, guest: str, *, again: bool) -> str:
+        """The sudo password of an account on one guest. Raises UnreachableError where nobody can be asked.
+
+        Each guest is asked about by its name: what was given for another goes nowhere else, unless the person says so.
+        """
+        with self._lock:
+            if (account, guest) not in self._passwords or again:
+                whose = account or "the account"
                 if self.ask is None:
                     raise UnreachableError(
-                        guest, "sudo", f"sudo asks for {account or 'a'} password, and nobody is there to give it",
+                        guest, "sudo", f"sudo asks for the password of {whose}, and nobody is there to give it",
                         "run it at a terminal, or come in as root or as an account whose sudo asks nothing",
                     )  # fmt: skip
-                self._passwords[account] = self.ask(f"sudo password of {account or 'the account'} on {guest}: ")
-            return self._passwords[account]
+                before = self._accepted.get(account, "") if not again else ""
+                same = f" (Enter: the same as on {before})" if before else ""
+                answer = self.ask(f"sudo password of {whose} on {guest}{same}: ")
+                self._passwords[account, guest] = answer or self._passwords.get((account, before), "")
+            return self._passwords[account, guest]
 
-    def knows_password(self, account: str) -> bool:
-        """Whether the password was given already."""
-        return account in self._passwords
+    def knows_password(self, account: str, guest: str) -> bool:
+        """Whether that guest's sudo asked for it, and it was given."""
+        return (account, guest) in self._passwords
+
+    def accepted(self, account: str, guest: str) -> None:
+        """Note that the guest's sudo took the password, so that another guest's question may name it."""
+        with self._lock:
+            self._accepted.setdefault(account, guest)
 
     def close(self) -> None:
         """Forget passwords and remove the private folder."""
         self._passwords.clear()
+        self._accepted.clear()
         if self._folder is not None:
             shutil.rmtree(self._folder, ignore_errors=True)
-            self._folder = None
+            self._folder = self._files = None
 
     def __enter__(self) -> Self:
         return self
@@ -131,21 +156,41 @@ class Ssh:
 
     def run(self, script: bytes, bounds: Bounds | None = None, follow: Follow | None = None) -> Answer:
         """Run `script` as root over a fresh connection. Raises UnreachableError."""
-        account = self.address.account
-        asking = self.client.knows_password(account)
-        for attempt in range(3):
+        account, guest = self.address.account, self._named
+        asking = self.client.knows_password(account, guest)
+        for left in reversed(range(MOST_TRIES)):
             ended, log = self._once(script, bounds or self.client.bounds, asking, follow)
             if not (_wrong_password(ended) if asking else _asks(ended)):
+                if asking and b"nightlatch:root" in ended.err:
+                    self.client.accepted(account, guest)
                 break
-            self.client.password(account, self.guest, again=asking and attempt < 2)
+            if not left:
+                break
+            self._is_known(log)
+            self.client.password(account, guest, again=asking)
             asking = True
         return self._answer(ended, log)
+
+    @property
+    def _named(self) -> str:
+        """The guest as a question names it: by the estate's name, or by where it is dialled."""
+        return self.address.place if self.guest == self.address.host else self.guest
+
+    def _is_known(self, log: str) -> None:
+        """Before a password is asked for: the client itself says that it knows the host key."""
+        if not re.search(r"^debug1: Host '.{1,300}' is known and matches the ", log, re.MULTILINE):
+            raise UnreachableError(
+                self.guest, "sudo", "sudo asks for a password, and the client does not say that it knows this host key",
+                "pin it under host_keys, or give it as --host-key; a password is sent to no other guest",
+            )  # fmt: skip
 
     def _once(self, script: bytes, bounds: Bounds, asking: bool, follow: Follow | None) -> tuple[Ended, str]:
         mark = "nightlatch-" + secrets.token_hex(8)
         log = self.client.folder() / f"log-{secrets.token_hex(8)}"
         command = BOOTSTRAP.replace("MARK", mark).replace("MODE", "ask" if asking else "never")
-        secret = self.client.password(self.address.account, self.guest, again=False).encode() + b"\n" if asking else b""
+        secret = (
+            self.client.password(self.address.account, self._named, again=False).encode() + b"\n" if asking else b""
+        )
         try:
             ended = bounded.run(
                 [*self.words(), "-v", "-E", str(log), "--", self.address.host, command],
@@ -162,19 +207,13 @@ class Ssh:
                 log.unlink()
 
     def words(self) -> list[str]:
-        """The client's command line up to the host."""
-        out = [self.client.program]
-        if self.client.config is not None:
-            out += ["-F", str(self.client.config)]
-        options = [*LOCAL, f"BatchMode={'no' if self.client.may_prompt else 'yes'}"]
-        if self.pins:
-            command = self._pins()
-            options += [f"KnownHostsCommand=/bin/sh {command} %H %t %K %f", "UserKnownHostsFile=/dev/null",
-                        "GlobalKnownHostsFile=/dev/null", "VerifyHostKeyDNS=no", "CheckHostIP=no"]  # fmt: skip
+        """The client's command line up to the host. Raises NightlatchError, and FileNotFoundError without a client."""
+        out = [self.client.program, "-F", str(self.client.files())]
+        options = client_options.for_pinned(f"/bin/sh {self._pins()} %H %t %K %f") if self.pins else []
         if self.key is not None:
-            options += ["IdentitiesOnly=yes", f"IdentityFile={self.key}"]
-        for each in options:
-            out += ["-o", each]
+            options += [("IdentitiesOnly", "yes"), ("IdentityFile", f'"{client_files.escaped(self.key)}"')]
+        for name, value in options:
+            out += ["-o", f"{name}={value}"]
         if self.address.account:
             out += ["-l", self.address.account]
         if self.address.port:
