@@ -66,8 +66,8 @@ def test_the_whole_loop(fresh: Path) -> None:
     assert "+-A nightlatch -s 192.168.40.0/24 -j ACCEPT" in shown
     assert '+  <rule priority="-4140"><port port="22" protocol="tcp"/><drop/></rule>' in shown
     assert run("enact", "--dry-run", *AS_OF, cwd=fresh).splitlines()[0] == shown.splitlines()[0]
-    refused = run("enact", *AS_OF, cwd=fresh, code=2)
-    assert "say --yes" in refused
+    refused = run("enact", *AS_OF, cwd=fresh, code=4)
+    assert "Say --yes" in refused
     assert "4 paths, change" in run("enact", "--yes", *AS_OF, cwd=fresh)
     second = run("audit", "--fail-at", "critical", *AS_OF, cwd=fresh)
     assert "no holes, nobody shut out" in second
@@ -295,3 +295,50 @@ def test_shells_complete_commands(shell: str) -> None:
     env["_NIGHTLATCH_COMPLETE"] = f"{shell}_source"
     done = subprocess.run(words, capture_output=True, text=True, env=env, timeout=60, check=False)
     assert "_NIGHTLATCH_COMPLETE" in done.stdout
+
+
+ODD = "chart \x1b]0;ours\x07\u202e ünï \udcff"
+
+
+def test_what_a_pipe_cannot_show_gets_a_sign_and_never_a_traceback(fresh: Path) -> None:
+    folder = os.fsencode(fresh / "images/plotter/etc/ssh/sshd_config.d")
+    odd = ODD.encode("utf-8", "surrogateescape") + b".conf"
+    Path(os.fsdecode(folder + b"/" + odd)).write_text("PermitRootLogin yes\nPermitEmptyPasswords yes\n")
+    for encoding in ("ascii", "latin-1", "utf-8", "utf-16"):
+        for words in (
+            ("audit", *AS_OF),
+            ("audit", *AS_OF, "--format", "csv"),
+            ("audit", *AS_OF, "--format", "json"),
+            ("draft", *AS_OF),
+        ):
+            done = subprocess.run(
+                [sys.executable, "-m", "nightlatch.cli", *words], capture_output=True, cwd=fresh, timeout=60,
+                env={**os.environ, "PYTHONIOENCODING": encoding, "PYTHONUTF8": "0", "LC_ALL": "C"},
+            )  # fmt: skip
+            assert done.returncode in (0, 1, 4), (encoding, words, done.stderr)
+            assert b"Traceback" not in done.stderr, (encoding, words)
+            assert b"\x1b" not in done.stdout + done.stderr
+
+
+def test_a_printed_script_holds_nothing_that_moves_a_cursor(fresh: Path) -> None:
+    root = fresh / "images/plotter"
+    passwd = root / "etc/passwd"
+    passwd.write_text(passwd.read_text().replace("/home/joon", "/home/joon\x1b[2Jx"))
+    (root / "home/joon").rename(root / "home/joon\x1b[2Jx")
+    text = run("draft", "--script", "--on", "plotter", *AS_OF, cwd=fresh)
+    assert "\x1b" not in text
+    assert all(char.isprintable() or char in "\n\t" for char in text)
+    rows = "rows=" + text.partition("\n    rows=")[2].partition("\n    acts=")[0] + '\nprintf %s "$rows"\n'
+    said = subprocess.run(["sh"], input=rows, capture_output=True, text=True).stdout
+    assert "/home/joon\x1b[2Jx/.ssh/authorized_keys" in said, "the shell gets the very name"
+
+
+@pytest.mark.parametrize(
+    "words, option",
+    [(("enact", *AS_OF), "--yes"), (("enact", "--leave", *AS_OF), "--yes"), (("enact", "--install", *AS_OF), "--yes")],
+)
+def test_where_nobody_sits_no_question_is_asked(words: tuple[str, ...], option: str, fresh: Path) -> None:
+    said = run(*words, cwd=fresh, code=4, stdin="y\ny\n")
+    assert "nobody is at a terminal to answer: Apply this to" in said
+    assert option in said.splitlines()[-1]
+    assert not list(fresh.glob("images/*/var/lib/nightlatch"))

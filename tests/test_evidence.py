@@ -187,7 +187,7 @@ def meta(edit) -> object:  # type: ignore[no-untyped-def]
 HOSTILE = [
     (lambda n, r: (n, r + b"x" if n.endswith("passwd") else r), "was changed after it was made"),
     (lambda n, r: ("other.json" if n == "meta.json" else n, r), "does not begin with meta.json"),
-    (meta(lambda d: d.update(format="nightlatch/evidence/9")), "meta.json that can't be read: format"),
+    (meta(lambda d: d.update(format="nightlatch/evidence/9")), "it is version 9 of the evidence archive"),
     (meta(lambda d: d.update(surprise=1)), "meta.json that can't be read: surprise"),
     (meta(lambda d: d["entries"].update({"/../etc": {"kind": "folder"}})), "names a path that is none"),
     (meta(lambda d: d["entries"]["/"].update(mode="99999")), "meta.json that can't be read"),

@@ -130,6 +130,27 @@ def test_a_file_marked_as_unchangeable_is_refused(x: Subject) -> None:
     assert "is marked as not to be changed (chattr)" in said
 
 
+def test_attributes_that_the_guests_cp_drops_are_refused(x: Subject) -> None:
+    """busybox' cp carries none and says nothing; the configuration has one here."""
+    folder = x.guest.root / "usr/local/bin"
+    try:
+        x.guest.inside(
+            "sh", "-c", "printf '#!/bin/sh\\nexec busybox cp \"$@\"\\n' >/usr/local/bin/cp; chmod 755 /usr/local/bin/cp"
+        )
+        said = told(x, x.transaction(SEAM))
+        assert f"{CONFIG} has extended attributes (trusted.note" in said
+        assert "this guest's cp drops them" in said
+        x.guest.inside(
+            "sh", "-c", "printf '#!/bin/sh\\nexit 1\\n' | tee /usr/local/bin/python3 >/usr/local/bin/getfattr"
+        )
+        x.guest.inside("chmod", "755", "/usr/local/bin/python3", "/usr/local/bin/getfattr")
+        said = told(x, x.transaction(SEAM))
+        assert f"whether {CONFIG} has extended attributes can't be told here" in said
+    finally:
+        for name in ("cp", "python3", "getfattr"):
+            (folder / name).unlink(missing_ok=True)
+
+
 def test_what_the_guests_sshd_says_otherwise_is_refused(x: Subject) -> None:
     made = x.transaction(SEAM)
     assert made.expected, "nothing is predicted"

@@ -88,7 +88,9 @@ def test_another_fingerprint_ends_it_and_nothing_is_written(station: Station, gu
     wrong = "SHA256:" + "B" * 43
     out = station.nightlatch("meet", "gauge", "--fingerprint", wrong, code=4)
     assert "is none of the keys that answer" in out
-    assert "nobody is there to type a fingerprint" in station.nightlatch("meet", "gauge", code=4)
+    assert "nobody is at a terminal to answer: Fingerprint, as the console shows it" in station.nightlatch(
+        "meet", "gauge", code=4
+    )
     assert (station.folder / "estate.yaml").read_text() == ESTATE
 
 

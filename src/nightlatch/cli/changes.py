@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
-import sys
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
+from nightlatch.cli import asking
 from nightlatch.cli.options import Duration, as_of, client_of, estate_of, faults, form_of, now, on_guests, ssh_config
 
 if TYPE_CHECKING:
     from nightlatch.changing import Confirmation
     from nightlatch.estate.model import Estate
     from nightlatch.transports.ssh import Client
+
+
+YES = "--yes to have it applied, and kept once it is proved"
 
 
 def _latch_bounds() -> tuple[int, int]:
@@ -201,7 +204,8 @@ def _packages_agreed(doing: dict[str, Any], yes: bool) -> bool:
     from nightlatch.draft import services
 
     wanted = {f"{each.package} on {name}" for name, p in doing.items() for each in services.installs(p.draft.acts)}
-    return bool(wanted) and not yes and click.confirm(f"Install {', '.join(sorted(wanted))}? That can't be taken back.")
+    question = f"Install {', '.join(sorted(wanted))}? That can't be taken back."
+    return bool(wanted) and not yes and asking.agreed(question, "--install to have it installed")
 
 
 def _choice(yes: bool, leave: bool):  # type: ignore[no-untyped-def]
@@ -212,10 +216,7 @@ def _choice(yes: bool, leave: bool):  # type: ignore[no-untyped-def]
             return False
         if leave:
             return None
-        try:
-            return yes or click.confirm(_question(seen), default=True)
-        except click.Abort:
-            raise KeyboardInterrupt from None
+        return yes or asking.agreed(_question(seen), YES, default=True)
 
     return choose
 
@@ -227,12 +228,9 @@ def _question(seen: Confirmation) -> str:
 
 
 def _ask(question: str) -> None:
-    if not sys.stdin.isatty():
-        click.echo("Nobody is there to ask: say --yes to apply it. Nothing was changed.", err=True)
-        raise SystemExit(2)
     try:
-        agreed = click.confirm(question)
-    except click.Abort:
+        agreed = asking.agreed(question, YES)
+    except KeyboardInterrupt:
         click.echo("\nNothing was changed.", err=True)
         raise SystemExit(130) from None
     if not agreed:

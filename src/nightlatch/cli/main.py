@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import io
+import sys
 from importlib import import_module
 
 import click
@@ -81,4 +83,8 @@ def cli() -> None:
 
 def main() -> None:
     """The entry point."""
+    for stream in (sys.stdout, sys.stderr):
+        # What a terminal or pipe can't show gets a sign in its place: names of files need not be text at all.
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="replace")
     cli(prog_name="nightlatch")

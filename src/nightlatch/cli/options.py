@@ -13,6 +13,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from nightlatch.cli import asking
+
 if TYPE_CHECKING:
     from nightlatch.estate.model import Estate
     from nightlatch.transports.ssh import Client
@@ -151,13 +153,5 @@ def client_of(config: Path | None, *, several: bool = True) -> Client:
     """The SSH client of a command. For a single guest it may ask at the terminal itself; sudo's password we ask."""
     from nightlatch.transports.ssh import Client
 
-    somebody = sys.stdin.isatty() and sys.stderr.isatty()
-    ask: Callable[[str], str] | None = _asked if somebody else None
-    return Client(config, ask, may_prompt=somebody and not several)
-
-
-def _asked(question: str) -> str:
-    try:
-        return str(click.prompt(question.rstrip(": "), default="", show_default=False, hide_input=True, err=True))
-    except click.Abort:
-        raise KeyboardInterrupt from None
+    here = asking.somebody()
+    return Client(config, asking.password if here else None, may_prompt=here and not several)

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import sys
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
+from nightlatch.cli import asking
 from nightlatch.cli.options import (
     SEVERITIES,
     Duration,
@@ -140,7 +140,6 @@ def meet(guest: str, source: Path, given: tuple[str, ...], evidence: Path | None
 
 def _confirmed(met: Met, given: tuple[str, ...]) -> list[Proven]:
     """The keys that a fingerprint from outside confirms. Raises RefusedError when one contradicts the wire."""
-    from nightlatch.faults import RefusedError
     from nightlatch.report import meetings
 
     found: dict[Proven, None] = dict.fromkeys(met.vouched)
@@ -148,16 +147,13 @@ def _confirmed(met: Met, given: tuple[str, ...]) -> list[Proven]:
         found.update(dict.fromkeys(_named(met, "\n".join(given))))
     elif found:
         pass
-    elif not sys.stdin.isatty():
-        raise RefusedError(f"{met.guest}: nobody is there to type a fingerprint; give --fingerprint or --evidence")
     else:
         for _ in range(MOST_ANSWERS):
             left = [proven for proven in met.keys if proven not in found and proven not in met.known]
             if not left:
                 break
-            words = _asked(
-                f"{ASK} ({', '.join(p.key.kind for p in left)}{'; Enter to stop' if found else ''})", bool(found)
-            )
+            question = f"{ASK} ({', '.join(p.key.kind for p in left)}{'; Enter to stop' if found else ''})"
+            words = asking.typed(question, "it by --fingerprint, or give --evidence", may_be_empty=bool(found))
             if not words.strip():
                 break
             named = _named(met, words)
@@ -167,13 +163,6 @@ def _confirmed(met: Met, given: tuple[str, ...]) -> list[Proven]:
     if found and met.held and missing:
         click.echo(f"not in the evidence, so not pinned: {', '.join(sorted(p.key.kind for p in missing))}")
     return list(found)
-
-
-def _asked(question: str, may_stop: bool) -> str:
-    try:
-        return str(click.prompt(question, default="" if may_stop else None, show_default=False))
-    except click.Abort:
-        raise KeyboardInterrupt from None
 
 
 def _named(met: Met, words: str) -> tuple[Proven, ...]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
+from nightlatch import versions
 from nightlatch.estate import guest_list, networks, reader, sentences, services, tree, ways
 from nightlatch.estate.model import (
     CertificateRight,
@@ -39,10 +40,20 @@ def load(path: Path) -> Estate:
     """The estate in a file. Raises EstateError with every fault found."""
     source = tree.source(str(path), _read(path))
     root = tree.parse(source)
+    _version(source, root)
     estate = _Loader(source, path).estate(root)
     if source.faults:
         raise EstateError(sorted(source.faults, key=lambda fault: _order(fault, str(path))))
     return estate
+
+
+def _version(source: Source, root: Node) -> None:
+    """Of a file in another version nothing else is told, for its words may mean something else. Raises EstateError."""
+    for key, value in root.pairs or ():
+        because = versions.unread("estate", value.text or "") if key.text == "nightlatch" else ""
+        if because:
+            source.fault(value, because, f"nightlatch: {versions.READS['estate'][-1]}")
+            raise EstateError(source.faults)
 
 
 def _order(fault: Fault, path: str) -> tuple[bool, int, int]:
@@ -85,10 +96,6 @@ class _Loader:
         found = reader.section(self.source, root, "the estate", SECTIONS, LATER, ("nightlatch", "estate"))
         if "guests" not in found and "guests_from" not in found and root.pairs is not None:
             self.source.fault(root, "the estate lacks guests", "guests: ..., or guests_from: FILE.csv")
-        if "nightlatch" in found and found["nightlatch"].text != "1":
-            self.source.fault(
-                found["nightlatch"], f"version {found['nightlatch'].kind} of the file format", "nightlatch: 1"
-            )
         reader.each(self.source, found.get("authorities"), "an authority", self._authority)
         reader.each(self.source, found.get("places"), "a place", self._place)
         rows = guest_list.read(self.source, found["guests_from"], self.folder) if "guests_from" in found else None

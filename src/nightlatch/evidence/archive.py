@@ -12,23 +12,30 @@ import gzip
 import io
 import json
 import os
+import re
 import tarfile
 import tempfile
 import zlib
+from collections.abc import Callable
 from datetime import datetime
 from hashlib import sha256
 from pathlib import Path
-from typing import Literal
+from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
+from nightlatch import versions
+from nightlatch.evidence.members import Member, MemberFault, members
 from nightlatch.evidence.snapshot import Entry, Kind, Snapshot
 from nightlatch.faults import UnreadableError
 
-FORMAT = "nightlatch/evidence/1"
+META = "meta.json"
 LARGEST_META = 32 << 20
 LARGEST_FILE = 4 << 20
 LARGEST_TOTAL = 128 << 20
+MOST_PATHS = 200_000
+MOST_LISTINGS = 200
+BYTE, WRITTEN = re.compile("[\udc80-\udcff]"), re.compile("\0([89a-f][0-9a-f])")
 SUFFIX = ".evidence.tar.gz"
 OWN_FACTS = ("tool", "taken", "transport")  # stand in meta.json by themselves
 
@@ -84,7 +91,7 @@ def pack(snapshot: Snapshot, *, tool: str, taken: datetime, transport: str) -> b
     """The bytes of the archive."""
     entries = {path: snapshot.entries[path] for path in sorted(snapshot.entries)}
     meta = {
-        "format": FORMAT, "tool": tool, "guest": snapshot.guest,
+        "format": versions.name("evidence"), "tool": tool, "guest": snapshot.guest,
         "taken": taken.isoformat(timespec="seconds"), "transport": transport,
         "listed": sorted(snapshot.listed), "notes": list(snapshot.notes),
         "entries": {path: _meta_entry(entry) for path, entry in entries.items()},
@@ -92,12 +99,14 @@ def pack(snapshot: Snapshot, *, tool: str, taken: datetime, transport: str) -> b
         "listings": {name: sha256(raw).hexdigest() for name, raw in sorted(snapshot.listings.items())},
     }  # fmt: skip
     buffer = io.BytesIO()
+    text = json.dumps(_written(meta), indent=1, sort_keys=False).encode()
     with (
         gzip.GzipFile(fileobj=buffer, mode="wb", mtime=0, compresslevel=6) as packed,
-        tarfile.open(fileobj=packed, mode="w", format=tarfile.PAX_FORMAT, errors="surrogateescape") as tar,
+        tarfile.open(
+            fileobj=packed, mode="w", format=tarfile.GNU_FORMAT, encoding="utf-8", errors="surrogateescape"
+        ) as tar,
     ):
-        text = json.dumps(meta, indent=1, sort_keys=False).encode()
-        _add(tar, "meta.json", 0o600, 0, 0, text)
+        _add(tar, META, 0o600, 0, 0, text)
         for path, entry in entries.items():
             name = "root" + path.rstrip("/")
             if entry.kind is Kind.FILE and entry.content is not None:
@@ -105,6 +114,20 @@ def pack(snapshot: Snapshot, *, tool: str, taken: datetime, transport: str) -> b
         for name, raw in sorted(snapshot.listings.items()):
             _add(tar, f"listings/{name}", 0o600, 0, 0, raw)
     return buffer.getvalue()
+
+
+def _written(value: Any) -> Any:
+    """The value with bytes of names that are no UTF-8, surrogates here, as NUL and two digits: JSON can't hold them otherwise."""
+    if isinstance(value, str):
+        return BYTE.sub(lambda found: f"\0{ord(found[0]) - 0xDC00:02x}", value)
+    if isinstance(value, dict):
+        return {_written(name): _written(each) for name, each in value.items()}
+    return [_written(each) for each in value] if isinstance(value, list) else value
+
+
+def _name(text: str) -> str:
+    """A text as `_written` had it."""
+    return WRITTEN.sub(lambda found: chr(0xDC00 + int(found[1], 16)), text)
 
 
 def _add(tar: tarfile.TarFile, name: str, mode: int, uid: int, gid: int, content: bytes) -> None:
@@ -134,61 +157,97 @@ def _meta_entry(entry: Entry) -> dict[str, object]:
 def read(path: Path) -> Snapshot:
     """The snapshot in an archive. Raises UnreadableError for anything that is no whole, honest archive."""
     try:
-        with tarfile.open(path, mode="r|gz", errors="surrogateescape") as tar:
-            return _read(tar, path)
-    except FileNotFoundError:
-        raise UnreadableError(f"{path}: there is no such archive") from None
-    except (tarfile.TarError, OSError, EOFError, zlib.error, UnicodeError) as error:
+        if not path.is_file():
+            raise UnreadableError(f"{path}: there is no such archive")
+        if path.stat().st_size > LARGEST_TOTAL:
+            raise UnreadableError(f"{path} is larger than any evidence archive that is read: {LARGEST_TOTAL >> 20} MiB")
+        with gzip.open(path) as packed:
+            return _read(packed.read, path)
+    except (MemberFault, OSError, EOFError, zlib.error, UnicodeError) as error:
         raise UnreadableError(f"{path} is no evidence archive, or it is damaged: {error}") from None
 
 
-def _read(tar: tarfile.TarFile, path: Path) -> Snapshot:
-    meta: Meta | None = None
-    contents: dict[str, bytes] = {}
-    listings: dict[str, bytes] = {}
-    total = 0
-    for member in tar:
-        limit = LARGEST_META if meta is None else LARGEST_FILE
-        total += max(0, member.size)
-        if not 0 <= member.size <= limit or total > LARGEST_TOTAL:
-            raise UnreadableError(f"{path} holds more than is read: {member.size} bytes in one file")
-        stream = tar.extractfile(member) if member.isreg() else None
-        raw = stream.read() if stream else b""
-        if meta is None:
-            meta = _meta(member.name, raw, path)
-        elif stream and member.name.startswith("root/"):
-            contents[member.name[4:]] = raw
-        elif stream and member.name.startswith("listings/"):
-            listings[member.name[9:]] = raw
+def _read(source: Callable[[int], bytes], path: Path) -> Snapshot:
+    reading = _Reading(path)
+    for member in members(source, reading.allowed):
+        reading.take(member)
+    meta = reading.meta
     if meta is None:
         raise UnreadableError(f"{path} is no evidence archive: it is empty")
-    entries = {name: _entry(name, each, contents, path) for name, each in meta.entries.items()}
-    facts = {**meta.facts, "tool": meta.tool, "taken": meta.taken, "transport": meta.transport}
+    named = ((_name(name), each) for name, each in meta.entries.items())
+    entries = {name: _entry(name, each, reading.bodies, path) for name, each in named}
+    facts = {name: _name(text) for name, text in meta.facts.items()}
+    facts |= {"tool": meta.tool, "taken": meta.taken, "transport": meta.transport}
+    told = {name: reading.bodies.get(f"listings/{name}", b"") for name in meta.listings}
     for name, digest in meta.listings.items():
-        if sha256(listings.get(name, b"")).hexdigest() != digest:
+        if sha256(told[name]).hexdigest() != digest:
             raise UnreadableError(f"{path} was changed after it was made: listing {name} differs from its digest")
-    told = {name: listings[name] for name in meta.listings if name in listings}
-    return Snapshot(meta.guest, entries, frozenset(meta.listed), tuple(meta.notes), facts, told)
+    listed, notes = frozenset(map(_name, meta.listed)), tuple(map(_name, meta.notes))
+    return Snapshot(meta.guest, entries, listed, notes, facts, told)
 
 
-def _meta(name: str, raw: bytes, path: Path) -> Meta:
-    if name != "meta.json":
-        raise UnreadableError(f"{path} is no evidence archive: it does not begin with meta.json")
+class _Reading:
+    """The members of one archive as they come: meta.json says which there are, and nothing else is read."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.meta: Meta | None = None
+        self.awaited: set[str] = set()
+        self.bodies: dict[str, bytes] = {}
+        self.total = 0
+
+    def allowed(self, name: str, size: int) -> None:
+        """Before a member is read. Raises UnreadableError."""
+        limit = LARGEST_META if self.meta is None else LARGEST_FILE
+        self.total += size
+        if size > limit or self.total > LARGEST_TOTAL:
+            raise UnreadableError(f"{self.path} holds more than is read: {size} bytes in one file")
+        if self.meta is None and name != META:
+            raise UnreadableError(f"{self.path} is no evidence archive: it does not begin with {META}")
+        if self.meta is not None and name not in self.awaited:
+            raise UnreadableError(
+                f"{self.path} was changed after it was made: {name[:200]!r} is not named in its {META}, or twice there"
+            )
+        self.awaited.discard(name)
+
+    def take(self, member: Member) -> None:
+        """A member that was read. Raises UnreadableError."""
+        if not member.is_file:
+            raise UnreadableError(f"{self.path} is no evidence archive: {member.name[:200]!r} is no regular file in it")
+        if self.meta is not None:
+            self.bodies[member.name] = member.body
+            return
+        self.meta = _meta(member.body, self.path)
+        self.awaited = {
+            f"root{_name(name)}" for name, entry in self.meta.entries.items() if entry.kind == "file" and entry.sha256
+        }
+        self.awaited |= {f"listings/{name}" for name in self.meta.listings}
+
+
+def _meta(raw: bytes, path: Path) -> Meta:
     try:
-        return Meta.model_validate_json(raw)
+        meta = Meta.model_validate_json(raw)
     except ValidationError as error:
+        other = versions.unread("evidence", versions.of_json(raw) or versions.name("evidence"))
+        if other:
+            raise UnreadableError(f"{path}: {other}") from None
         first = error.errors()[0]
         where = ".".join(str(part) for part in first["loc"])
-        raise UnreadableError(f"{path} has a meta.json that can't be read: {where}: {first['msg']}") from None
+        raise UnreadableError(f"{path} has a {META} that can't be read: {where}: {first['msg']}") from None
+    if len(meta.entries) > MOST_PATHS or len(meta.listings) > MOST_LISTINGS:
+        raise UnreadableError(
+            f"{path} names more than is read: {len(meta.entries)} paths, {len(meta.listings)} listings"
+        )
+    return meta
 
 
-def _entry(name: str, meta: MetaEntry, contents: dict[str, bytes], path: Path) -> Entry:
+def _entry(name: str, meta: MetaEntry, bodies: dict[str, bytes], path: Path) -> Entry:
     if not name.startswith("/") or "//" in name or any(part in (".", "..") for part in name.split("/")):
         raise UnreadableError(f"{path} names a path that is none: {name!r}")
-    content = contents.get(name) if meta.kind == "file" and meta.sha256 else None
+    content = bodies.get(f"root{name}") if meta.kind == "file" and meta.sha256 else None
     entry = Entry(
-        Kind(meta.kind), int(meta.mode, 8), meta.uid, meta.gid, meta.size, content, meta.target, meta.note, meta.reduced,
-        meta.changed,
+        Kind(meta.kind), int(meta.mode, 8), meta.uid, meta.gid, meta.size, content, _name(meta.target), _name(meta.note),
+        meta.reduced, meta.changed,
     )  # fmt: skip
     if meta.sha256 and entry.digest != meta.sha256:
         raise UnreadableError(f"{path} was changed after it was made: {name} differs from its digest")

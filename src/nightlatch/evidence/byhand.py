@@ -12,6 +12,7 @@ import binascii
 import re
 import zlib
 
+from nightlatch import versions
 from nightlatch.evidence.script import Wanted, collector
 from nightlatch.faults import UnreadableError
 
@@ -72,10 +73,13 @@ def stream_of(raw: bytes, name: str) -> tuple[bytes, str]:
             f"{name}:{line}: {wrong[0].decode('latin-1')!r} is none of base64's letters; carry it over again"
         )
     stream = _unpacked(letters, name)
-    mark = re.search(rb"@nightlatch/stream/1 ([0-9a-f]{8,64})\n", stream[:256])
+    mark = re.search(rb"@(nightlatch/stream/[0-9]{1,6}) ([0-9a-f]{8,64})\n", stream[:256])
     if mark is None:
         raise UnreadableError(f"{name}: it holds no survey")
-    return stream, mark[1].decode()
+    other = versions.unread("stream", mark[1].decode())
+    if other:
+        raise UnreadableError(f"{name}: {other}")
+    return stream, mark[2].decode()
 
 
 def _unpacked(letters: bytes, name: str) -> bytes:

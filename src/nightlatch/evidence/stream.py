@@ -12,11 +12,11 @@ import tarfile
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 
+from nightlatch.evidence.members import BLOCK, Member, MemberFault, members
 from nightlatch.evidence.snapshot import ABSENT, Entry, Kind
 from nightlatch.faults import UnreadableError
 
-BLOCK = 512
-LARGEST_NAME = 8192
+AFTER = b"\n@after\n"
 MOST_PATHS = 200_000
 LISTINGS = (
     "sockets",
@@ -151,46 +151,39 @@ def _states(words: list[str]) -> Iterator[tuple[str, Status]]:
 
 def _files(stream: Stream, raw: bytes, guest: str) -> bytes:
     """The members of one or more archives, one behind the other; returns what follows them."""
-    at, long_name, long_target = 0, "", ""
-    while at < len(raw):
-        block = raw[at : at + BLOCK]
-        if block.startswith(b"\n@after\n"):
-            return raw[at:]
-        at += BLOCK
-        if not block.strip(b"\0"):
-            continue
-        try:
-            member = tarfile.TarInfo.frombuf(block, "utf-8", "surrogateescape")
-        except tarfile.HeaderError as error:
-            raise UnreadableError(f"{guest}: the files in the collector's output can't be read: {error}") from None
-        size = member.size if member.type not in (tarfile.SYMTYPE, tarfile.LNKTYPE) else 0
-        if not 0 <= size <= len(raw) - at:
+    at = 0
+
+    def read(count: int) -> bytes:
+        nonlocal at
+        at += count
+        return raw[at - count : at]
+
+    def allowed(_: str, size: int) -> None:
+        if size > len(raw) - at:
             raise UnreadableError(f"{guest}: what was read ends in the middle of a file")
-        body = raw[at : at + size]
-        at += -(-size // BLOCK) * BLOCK
-        if member.type in (tarfile.GNUTYPE_LONGNAME, tarfile.GNUTYPE_LONGLINK):
-            text = body[:LARGEST_NAME].rstrip(b"\0").decode("utf-8", "surrogateescape")
-            if member.type == tarfile.GNUTYPE_LONGNAME:
-                long_name = text
-            else:
-                long_target = text
-            continue
-        _member(stream, member, "/" + (long_name or member.name).strip("/"), long_target or member.linkname, body)
-        long_name = long_target = ""
-    raise UnreadableError(
-        f"{guest}: what was read ends before its last line; the connection was cut, or a limit reached"
-    )
+
+    try:
+        for member in members(read, allowed, AFTER):
+            _member(stream, member)
+    except MemberFault as error:
+        raise UnreadableError(f"{guest}: the files in the collector's output can't be read: {error}") from None
+    if not raw.startswith(AFTER, at - BLOCK):
+        raise UnreadableError(
+            f"{guest}: what was read ends before its last line; the connection was cut, or a limit reached"
+        )
+    return raw[at - BLOCK :]
 
 
-def _member(stream: Stream, member: tarfile.TarInfo, path: str, target: str, body: bytes) -> None:
+def _member(stream: Stream, member: Member) -> None:
+    path = "/" + member.name.strip("/")
     if member.type == tarfile.SYMTYPE:
-        stream.targets[path] = target
+        stream.targets[path] = member.target
     elif member.type == tarfile.LNKTYPE:  # the same file under another name
-        first = "/" + target.strip("/")
+        first = "/" + member.target.strip("/")
         if first in stream.contents:
             stream.contents[path] = stream.contents[first]
-    elif member.isreg():
-        stream.contents[path] = body
+    elif member.is_file:
+        stream.contents[path] = member.body
 
 
 def _second_look(stream: Stream, raw: bytes, nonce: str, guest: str) -> None:

@@ -6,7 +6,6 @@ the decision is a second call of the same file. Run twice it changes nothing.
 
 from __future__ import annotations
 
-import shlex
 from collections.abc import Iterable
 from importlib.resources import files
 
@@ -16,6 +15,7 @@ from nightlatch.draft.door import ServiceStep
 from nightlatch.evidence.script import trust
 from nightlatch.latch.records import HOME
 from nightlatch.latch.transaction import Transaction
+from nightlatch.latch.words import quoted
 
 
 def script(made: Transaction, service: tuple[ServiceStep, ...] = ()) -> str:
@@ -27,7 +27,7 @@ def script(made: Transaction, service: tuple[ServiceStep, ...] = ()) -> str:
         "family": install.family if install else "",
         "package": install.package if install else "", "tool": install.command if install else "",
     }  # fmt: skip
-    told = "".join(f"    {name}={shlex.quote(text)}\n" for name, text in values.items())
+    told = "".join(f"    {name}={quoted(text)}\n" for name, text in values.items())
     room = files("nightlatch.latch")
     session, console = (room.joinpath(name).read_text() for name in ("session.sh", "console.sh"))
     return (

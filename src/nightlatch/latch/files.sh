@@ -135,6 +135,7 @@ save() {
     [ "$kind" != fixed ] || why="$path is marked as not to be changed (chattr), or can't be looked at"
     if [ -z "$why" ] && [ "$bk" = file ]; then
         copy "$seen" "$change/$number.before" && [ "$(digest "$change/$number.before")" = "$bs" ] || why="$path could not be copied"
+        [ -n "$why" ] || attributes_stay "$seen" "$change/$number.before"
     fi
     [ -n "$why" ] || is_changeable
     depart
@@ -153,6 +154,17 @@ is_changeable() {
 }
 copy() { # copy FROM TO: what FROM is like, and as much of it as is ever read
     { cp -a --attributes-only "$1" "$2" 2>/dev/null || cp -a "$1" "$2"; } && head -c $most <"$1" >"$2"
+}
+attributes_stay() { # attributes_stay FROM COPY: cp says so when it can't carry extended attributes; else there must be none to lose
+    ! cp --attributes-only --preserve=xattr "$1" "$2" 2>/dev/null || return 0
+    held=$(attributes_of "$1") || { why="whether $path has extended attributes can't be told here, and cp would drop them; install getfattr (attr)"; return; }
+    [ -z "$held" ] || why="$path has extended attributes ($(printf '%s' "$held" | tr '\n' ' ')), and this guest's cp drops them"
+}
+attributes_of() { # their names, by whichever program can tell; labels of SELinux have a way of their own
+    if command -v getfattr >/dev/null; then names=$(getfattr -h -m - --absolute-names "$1")
+    elif command -v python3 >/dev/null; then names=$(python3 -I -c 'import os, sys; print(*os.listxattr(sys.argv[1]), sep="\n")' "$1")
+    else false; fi || return 1
+    printf '%s\n' "$names" | sed '/^#/d;/^security\.selinux$/d;/^$/d'
 }
 stage() {
     [ "$vault" != inside ] || return 0 # made when it is swapped: nothing of ours stays where others could reach it
@@ -173,6 +185,8 @@ make() { # the new file or folder, where nobody else gets
         mkdir -m 700 "$staged" || { why="$path could not be prepared"; return; }
     else
         [ "$bk" != file ] || copy "$seen" "$staged" || { why="$path could not be prepared"; return; }
+        [ "$bk" != file ] || attributes_stay "$seen" "$staged"
+        [ -z "$why" ] || return 0
         cat "$change/$number.after" >"$staged" || { why="$path could not be written"; return; }
     fi
     # Where labels count, a new file gets the one that its place has.

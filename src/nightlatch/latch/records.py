@@ -9,6 +9,7 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
+from nightlatch import versions
 from nightlatch.draft import acts
 from nightlatch.faults import UnreadableError
 
@@ -66,6 +67,9 @@ def parse(raw: bytes, where: str) -> Record:
     try:
         record = Record.model_validate_json(raw)
     except ValidationError as error:
+        other = versions.unread("change", versions.of_json(raw) or versions.name("change"))
+        if other:
+            raise UnreadableError(f"{where}: {other}") from None
         first = error.errors()[0]
         raise UnreadableError(f"{where} can't be read: {'.'.join(map(str, first['loc']))}: {first['msg']}") from None
     for touched in record.touched:

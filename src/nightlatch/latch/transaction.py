@@ -1,8 +1,8 @@
 """One change as a single sh file: what it touches, what must be true, and how the guest takes it back by itself.
 
-The file is written here from a proved draft; `latch.sh` and
-`service.sh` are its unchanging parts. Contents travel as quoted text where
-they are plain, and as printf's octal escapes where they are not, so that no program but sh is needed to unpack them.
+The file is written here from a proved draft; `latch.sh` and `service.sh` are its unchanging parts. Contents travel as
+quoted text where they are plain, and as printf's octal escapes where they are not, so that no program but sh is needed to
+unpack them.
 """
 
 from __future__ import annotations
@@ -21,6 +21,7 @@ from nightlatch.evidence.script import trust
 from nightlatch.evidence.snapshot import ABSENT, Entry, Kind
 from nightlatch.faults import RefusedError
 from nightlatch.latch.records import CHANGES, HOME, Record, Side, Touched
+from nightlatch.latch.words import quoted
 
 SEAM = 'at() { say step "$*"; }\n'
 PLAIN = re.compile(rb"[\t\n\x20-\x7e]*\n")
@@ -140,7 +141,7 @@ class Transaction:
             "gives": " ".join(move.addresses),
             "asked_name": move.name,
         }
-        head = "".join(f"{name}={shlex.quote(text)}\n" for name, text in values.items())
+        head = "".join(f"{name}={quoted(text)}\n" for name, text in values.items())
         folder = files("nightlatch.latch")
         parts = ["latch.sh", "files.sh", "guard.sh", "service.sh", *(["net.sh"] if self.move is not None else [])]
         parts += ["acts.sh"] if self.acts else []
@@ -210,8 +211,7 @@ class Transaction:
         parts += [written(f"{place}/{name}", raw) for name, raw in contents.items()]
         # What was sent is looked at again where it arrived: a full disk cuts files short without a word.
         parts += [
-            f"[ $(wc -c <{shlex.quote(f'{place}/{name}')}) = {len(raw)} ] || whole=no\n"
-            for name, raw in contents.items()
+            f"[ $(wc -c <{quoted(f'{place}/{name}')}) = {len(raw)} ] || whole=no\n" for name, raw in contents.items()
         ]
         # Room is taken now, bytes and inodes, so that all can be told and taken back even when the disk is full by then. The one
         # link by which the change can be kept is there already, too.
@@ -240,20 +240,20 @@ def _nested(folders: Iterable[str]) -> list[str]:
     for folder in folders:
         parts = folder.split("/")
         out.update(dict.fromkeys("/".join(parts[:depth]) for depth in range(4, len(parts) + 1)))
-    return [shlex.quote(word) for word in sorted(out)]
+    return [quoted(word) for word in sorted(out)]
 
 
 def session(call: str, nonce: str, **values: str) -> str:
     """The script of one connection: `session.sh` with these variables, and what of it is called."""
     body = files("nightlatch.latch").joinpath("session.sh").read_text()
-    told = "".join(f"{name}={shlex.quote(text)}\n" for name, text in {"home": HOME, **values}.items())
+    told = "".join(f"{name}={quoted(text)}\n" for name, text in {"home": HOME, **values}.items())
     head = f"LC_ALL=C; export LC_ALL; umask 077\n{trust()}safe_path\nprintf '\\n@latch %s\\n' {nonce}\n"
     return f"nightlatch_session() {{\n{head}{told}{body}{call}\n}}\nnightlatch_session\n"
 
 
 def written(path: str, raw: bytes) -> str:
     """Shell lines that write `raw` to a file: as text where it is plain, else as octal escapes (printf(1))."""
-    place = shlex.quote(path)
+    place = quoted(path)
     if PLAIN.fullmatch(raw) and MARK.encode() not in raw:
         return f"cat >{place} <<'{MARK}'\n{raw.decode()}{MARK}\n"
     if not raw:
