@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import pty
+import re
 import select
 import subprocess
 import textwrap
@@ -68,7 +69,7 @@ def test_what_was_carried_over_is_what_the_guest_holds(guest: Guest, text: str, 
 
 WRONG = [
     ("a letter lost", lambda t: t[:200] + t[201:], "letters are missing or doubled|check sum|cut short"),
-    ("two letters changed places", lambda t: t[:300] + t[301] + t[300] + t[302:], "the check sum does not fit|cut short"),
+    ("two letters changed places", lambda t: re.sub(r"(?s)^(.{300}.*?)([A-Z])([a-z])", r"\1\3\2", t), "the check sum does not fit|cut short"),
     ("a foreign letter", lambda t: t[:300] + "$" + t[301:], r"chartbox.txt:\d+: '\$' is none of base64's letters"),
     ("the end missing", lambda t: t[:2000], 'it stops before "== nightlatch survey ends"'),
 ]  # fmt: skip

@@ -297,6 +297,7 @@ def test_a_hostile_guest_forges_nothing(odd: Station) -> None:
     keys = home / "authorized_keys"
     kept = keys.read_bytes()
     keys.write_bytes(kept.strip() + " \x1b[31mevil\u202e [bold]\n".encode())
+    (home / "config").write_bytes(b"a frame" + forged)
     (home / "large.pub").write_bytes(b"x" * (2 << 20))
     (home / "loop.pub").symlink_to("loop.pub")
     (home / "outside.pub").symlink_to("/proc/kcore")
@@ -323,7 +324,8 @@ def test_a_hostile_guest_forges_nothing(odd: Station) -> None:
     }
     wrong = {p for p in told if told[p] != found_or_not.get(p) and not p.startswith(("/run", "/dev", "/proc"))}
     assert not wrong, [(p, told[p], found.entries.get(p)) for p in sorted(wrong)[:2]]
-    assert found.content("/etc/ssh/sshd_config.d/@files") == b"a frame" + forged
+    assert found.content("/etc/ssh/sshd_config.d/@files") is None, "sshd does not read it, so it is not carried"
+    assert found.content("/home/mara/.ssh/config") == b"a frame" + forged
     assert found.entries["/home/mara/.ssh/huge.pub"].note.startswith("is too large")
     assert any("line break or a backslash" in note for note in found.notes)
     access = odd.folder / "hostile.evidence.tar.gz"

@@ -10,20 +10,11 @@ import re
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 
+from nightlatch.evidence.selection import NOT_CARRIED, Use, in_account, in_folder, reduced
 from nightlatch.evidence.snapshot import ABSENT, MOST_LINKS, Entry, Kind, Snapshot
 from nightlatch.evidence.source import Source
 from nightlatch.faults import UnreadableError
-from nightlatch.formats import (
-    accounts,
-    dpkg_status,
-    interfaces,
-    keys,
-    network_secrets,
-    paths,
-    rule_loads,
-    sshd_config,
-    sshd_tokens,
-)
+from nightlatch.formats import accounts, interfaces, paths, rule_loads, sshd_config, sshd_tokens
 from nightlatch.formats.sshd_values import Refused, expand_home
 
 LARGEST = 1 << 20
@@ -97,8 +88,9 @@ FOLDERS = (
 )  # fmt: skip
 NETPLAN = "/usr/lib/netplan"  # its program lies there, too
 NETWORK_UNITS = ("/etc/systemd/network", "/run/systemd/network")
-PATH_KEYWORDS = ("trustedusercakeys", "revokedkeys", "hostcertificate", "hostkey", "banner")
-ACCOUNT_PATHS = ("authorizedkeysfile", "authorizedprincipalsfile", "chrootdirectory")
+PATH_KEYWORDS = {"trustedusercakeys": Use.KEYS, "revokedkeys": Use.TEXT, "hostcertificate": Use.KEYS, "hostkey": Use.FACTS,
+                 "banner": Use.NAME}  # fmt: skip
+ACCOUNT_PATHS = {"authorizedkeysfile": Use.KEYS, "authorizedprincipalsfile": Use.TEXT, "chrootdirectory": Use.NAME}
 
 
 def collect(
@@ -118,7 +110,7 @@ def collect(
         raise UnreadableError(f"{guest}: this folder holds no system, for there is no /etc in it; name a guest's root")
     collector.everything(mains)
     for path in also:
-        collector.visit(path, content=False)
+        collector.visit(path, Use.NAME)
     for path in folders:
         collector.folder(path)
     if source.owners_lost:
@@ -136,11 +128,11 @@ class _Collector:
 
     def everything(self, mains: Iterable[str]) -> None:
         for path in LOOKED_AT:
-            self.visit(path, content=False)
+            self.visit(path, Use.NAME)
         for path in FILES:
             self.visit(path)
         for folder in FOLDERS:
-            self.folder(folder, skip=("moduli",))
+            self.folder(folder)
         for folder in NETWORK_UNITS:
             for name in self.names(folder):
                 if name.endswith(".network.d"):
@@ -151,8 +143,8 @@ class _Collector:
         wanted = self._configuration(["/etc/ssh/sshd_config", *self._named_by_units(), *mains])
         for keyword, text in wanted:
             if keyword in PATH_KEYWORDS and text.startswith("/"):
-                self.visit(text)
-        self._accounts([text for keyword, text in wanted if keyword in ACCOUNT_PATHS])
+                self.visit(text, PATH_KEYWORDS[keyword])
+        self._accounts([(ACCOUNT_PATHS[keyword], text) for keyword, text in wanted if keyword in ACCOUNT_PATHS])
 
     def guess_owners(self) -> None:
         """Take what lies in a home for its account's, and all else for root's."""
@@ -182,7 +174,7 @@ class _Collector:
             self.notes.append(f"{path} {note}")
             return Entry(Kind.OTHER, note=note)
 
-    def visit(self, path: str, *, content: bool = True) -> str | None:
+    def visit(self, path: str, use: Use = Use.TEXT) -> str | None:
         """Walk to `path`, noting every part of the way; returns the real path, or None when it leads nowhere."""
         parts = [p for p in path.split("/") if p]
         real, links = "", 0
@@ -204,34 +196,36 @@ class _Collector:
             if entry.kind is Kind.ABSENT or (parts and entry.kind is not Kind.FOLDER):
                 return None
             real = here
-        if content and self.entries.get(real or "/", ABSENT).kind is Kind.FILE:
-            self._content(real)
+        if use is not Use.NAME and self.entries.get(real or "/", ABSENT).kind is Kind.FILE:
+            self._content(real, use)
         return real or "/"
 
-    def _content(self, path: str) -> None:
+    def _content(self, path: str, use: Use) -> None:
         before = self.entries[path]
-        if before.content is not None or before.note:
+        if before.content is not None or before.note not in ("", NOT_CARRIED):
             return
         limit = LARGEST_STATUS if path == "/var/lib/dpkg/status" else LARGEST
         if self.bytes > MOST_BYTES:
             entry = Entry(Kind.FILE, before.mode, before.uid, before.gid, before.size, note="is beyond the total limit")
         else:
-            entry = self._safely(path, lambda: self.source.read(path, limit))
+            entry = self._safely(path, lambda: self.source.read(path, limit, use))
         if entry.content is not None:
-            self.bytes += len(entry.content)
-            entry = reduced(path, entry)
-        elif entry.note:
+            entry = reduced(path, entry, use)
+            self.bytes += len(entry.content or b"")
+        elif use is Use.FACTS:
+            entry = replace(entry, note=NOT_CARRIED)
+        if entry.content is None and entry.note not in ("", NOT_CARRIED):
             self.notes.append(f"{path} {entry.note}")
         self.entries[path] = entry
 
-    def folder(self, path: str, *, skip: Iterable[str] = ()) -> None:
-        """List a folder and read its files."""
+    def folder(self, path: str) -> None:
+        """List a folder of the system's and read its files."""
         for name in self.names(path):
-            if name not in skip and (path != NETPLAN or name.endswith(".yaml")):
-                self.visit(f"{path}/{name}")
+            if path != NETPLAN or name.endswith(".yaml"):
+                self.visit(f"{path}/{name}", in_folder(path, name))
 
     def names(self, path: str) -> list[str]:
-        real = self.visit(path, content=False)
+        real = self.visit(path, Use.NAME)
         if real is None or self.entries[real].kind is not Kind.FOLDER:
             return []
         if real not in self.listed:
@@ -280,7 +274,7 @@ class _Collector:
                     fresh = [path for word in words for path in self._expand(word) if path not in seen]
                     seen.update(fresh)
                     waiting.extend(fresh)
-                elif line.keyword in PATH_KEYWORDS + ACCOUNT_PATHS:
+                elif line.keyword in PATH_KEYWORDS or line.keyword in ACCOUNT_PATHS:
                     out.extend((line.keyword, _homed(word)) for word in words)
         return out
 
@@ -291,7 +285,7 @@ class _Collector:
         for line in interfaces.parse(content).named("source"):
             for word in line.words[1:]:
                 pattern = word.text if word.text.startswith("/") else f"/etc/network/{word.text}"
-                out += paths.expand(pattern, self.names, lambda path: self.visit(path, content=False) is not None)
+                out += paths.expand(pattern, self.names, lambda path: self.visit(path, Use.NAME) is not None)
         return out[:MOST_CONFIG_FILES]
 
     def _loaded(self) -> list[str]:
@@ -307,25 +301,26 @@ class _Collector:
     def _expand(self, pattern: str) -> list[str]:
         if not pattern.startswith("/"):
             pattern = f"/etc/ssh/{pattern}"
-        return paths.expand(pattern, self.names, lambda path: self.visit(path, content=False) is not None)
+        return paths.expand(pattern, self.names, lambda path: self.visit(path, Use.NAME) is not None)
 
-    def _accounts(self, per_account: list[str]) -> None:
+    def _accounts(self, per_account: list[tuple[Use, str]]) -> None:
         content = self.entries.get("/etc/passwd", ABSENT).content
         if content is None:
             return
-        files = [*per_account, ".ssh/authorized_keys", ".ssh/authorized_keys2"]
+        files = [*per_account, *((Use.KEYS, f".ssh/authorized_keys{two}") for two in ("", "2"))]
         shells: set[str] = {"/bin/sh"}
         for record in _first(accounts.passwd(content), MOST_ACCOUNTS):
             shells.add(record.shell or "/bin/sh")
-            for text in files:
+            for use, text in files:
                 path = sshd_tokens.file_for(text, user=record.name, uid=record.uid, home=record.home)
                 if path and path.startswith("/"):
-                    self.visit(path)
-            if record.home.startswith("/") and self.visit(f"{record.home}/.ssh", content=False):
-                self.folder(f"{record.home}/.ssh", skip=("known_hosts", "known_hosts.old"))
+                    self.visit(path, use)
+            if record.home.startswith("/") and self.visit(f"{record.home}/.ssh", Use.NAME):
+                for name in self.names(f"{record.home}/.ssh"):
+                    self.visit(f"{record.home}/.ssh/{name}", in_account(name))
         for shell in sorted(shells):
             if shell.startswith("/"):
-                self.visit(shell, content=False)
+                self.visit(shell, Use.NAME)
 
 
 def _above(path: str) -> Iterator[str]:
@@ -349,22 +344,3 @@ def _first(records: accounts.Records, most: int) -> Iterator[accounts.Passwd]:
             if count > most:
                 return
             yield record
-
-
-def reduced(path: str, entry: Entry) -> Entry:
-    """The entry with secrets taken out: password hashes, private keys, and what is needed of the package list only."""
-    assert entry.content is not None
-    content = entry.content
-    if path in ("/etc/shadow", "/etc/gshadow"):
-        content = accounts.reduce_shadow(content)
-    elif path in ("/etc/passwd", "/etc/group"):
-        content = accounts.reduce_passwd(content)
-    elif path == "/var/lib/dpkg/status":
-        content = dpkg_status.only(content)
-    else:
-        content = keys.reduce_private(content)
-        if content == entry.content and network_secrets.applies(path):
-            content = network_secrets.reduce(content)
-    if content == entry.content:
-        return entry
-    return replace(entry, content=content, reduced=True)

@@ -10,7 +10,7 @@ import shlex
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
-from nightlatch.evidence.script import trust
+from nightlatch.evidence.script import secrets, trust
 
 MOST = 200
 
@@ -69,7 +69,7 @@ if is_roots "$program" && same; then
     for each in $asked; do
         printf '@question %s\\n' "$each"
         "$program" -T {options} -C "$each" 2>&1 </dev/null | sed 's/^/ /'
-    done
+    done | awk -v lines=1 {shlex.quote(secrets())}
 fi
 printf '@end %s\\n' {nonce}
 }}

@@ -19,14 +19,23 @@ function openssh() { # magic, cipher, kdf, its options, how many keys, the publi
     print " " substr(text, 1, int((at + 2) / 4) * 4)
 }
 function finish() { if (inside == "OPENSSH") openssh(); inside = ""; text = "" }
-FNR == 1 { finish(); printf "\n@reduced %s\n", FILENAME; lines = 0 }
-/-----BEGIN ([A-Z0-9]+ )*PRIVATE KEY-----/ {
-    finish(); sub(/^.*-----BEGIN /, "-----BEGIN "); sub(/KEY-----.*$/, "KEY-----"); print " " $0
-    inside = $2; next
+function told(line) { # one line, however lines end in its file
+    if (line ~ /-----BEGIN ([A-Z0-9]+ )*PRIVATE KEY( BLOCK)?-----/) {
+        finish(); sub(/^.*-----BEGIN /, "-----BEGIN ", line)
+        match(line, /KEY( BLOCK)?-----/); line = substr(line, 1, RSTART + RLENGTH - 1); print " " line
+        split(line, word, " "); inside = word[2]; return
+    }
+    if (line ~ /-----END /) { finish(); return }
+    if (line ~ /^Proc-Type: 4,ENCRYPTED/ && inside != "") print " Proc-Type: 4,ENCRYPTED"
+    if (line ~ /^PuTTY-User-Key-File-[0-9]+: [A-Za-z0-9@.-]+$/) { print " " line; ppk = FILENAME }
+    if (line ~ /^Encryption: [a-z0-9-]+$/ && ppk == FILENAME) print " " line
+    if (line ~ /^Public-Lines: [0-9]+$/ && ppk == FILENAME) { print " " line; wanted = substr(line, 15); return }
+    if (wanted > 0) { wanted--; if (line ~ /^[A-Za-z0-9+\/=]+$/ && length(line) < 80) print " " line; else wanted = 0 }
+    if (line ~ /BEGIN SSH2 ENCRYPTED PRIVATE KEY/) print " ---- BEGIN SSH2 ENCRYPTED PRIVATE KEY ----"
+    if (line ~ /AGE-SECRET-KEY-1/) print " AGE-SECRET-KEY-1"
+    if (line ~ /SSH PRIVATE KEY FILE FORMAT/) print " SSH PRIVATE KEY FILE FORMAT"
+    if (inside == "OPENSSH") { gsub(/[ \t]/, "", line); if (length(text) < 8000) text = text line }
 }
-/-----END / { finish(); next }
-/^Proc-Type: 4,ENCRYPTED/ && inside != "" { print " Proc-Type: 4,ENCRYPTED" }
-/^PuTTY-User-Key-File-[0-9]+: / { print " " $1 " " $2; ppk = FILENAME }
-/^Encryption: / && ppk == FILENAME { print " " $1 " " $2 }
-inside == "OPENSSH" { gsub(/[ \t\r]/, ""); if (length(text) < 8000) text = text $0 }
+FNR == 1 { finish(); printf "\n@reduced %s\n", FILENAME; wanted = 0 }
+{ line = $0; sub(/\r+$/, "", line); n = split(line, part, "\r"); if (n == 0) told(""); for (i = 1; i <= n; i++) told(part[i]) }
 END { finish() }

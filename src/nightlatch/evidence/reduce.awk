@@ -1,6 +1,7 @@
 # shadow(5), passwd(5), group(5): a hash in the second field becomes {method}; all else stays (crypt(5)).
-NF < 3 { print (file == "/etc/shadow" ? "" : $0); next }
-file != "/etc/shadow" && ($2 == "x" || $2 == "*" || $2 == "!" || $2 == "") { print; next }
+FNR == 1 { printf "\n@reduced %s\n", FILENAME; hashes = FILENAME == "/etc/shadow" }
+NF < 3 { print " " (hashes ? "" : $0); next }
+!hashes && ($2 == "x" || $2 == "*" || $2 == "!" || $2 == "") { print " " $0; next }
 {
     lock = $2; sub("[^!].*$", "", lock)
     body = substr($2, length(lock) + 1)
@@ -16,5 +17,5 @@ file != "/etc/shadow" && ($2 == "x" || $2 == "*" || $2 == "!" || $2 == "") { pri
         else body = "*"
     }
     $2 = lock body
-    print
+    print " " $0
 }

@@ -26,11 +26,13 @@ UNIT_FILE = re.compile(r"/etc/systemd/system/([A-Za-z0-9:_.@-]{1,200}\.(?:servic
 
 @dataclass(frozen=True, slots=True)
 class Wanted:
-    """What one run of the collector is asked for besides every account's own: paths to read, to look at, to list."""
+    """What one run of the collector is asked for besides every account's own: paths to read, to look at, to list, and `keys`,
+    files of public keys."""
 
     contents: frozenset[str] = frozenset(FILES)
     looked: frozenset[str] = frozenset(LOOKED_AT)
     folders: frozenset[str] = frozenset(FOLDERS)
+    keys: frozenset[str] = frozenset()
 
     @property
     def units(self) -> list[str]:
@@ -38,13 +40,16 @@ class Wanted:
         found = (UNIT_FILE.fullmatch(path) for path in self.looked)
         return sorted(each[1] for each in found if each)
 
-    def more(self, contents: Iterable[str], looked: Iterable[str], folders: Iterable[str]) -> Wanted:
+    def more(
+        self, contents: Iterable[str], looked: Iterable[str], folders: Iterable[str], keys: Iterable[str] = ()
+    ) -> Wanted:  # fmt: skip
         """The same and these; a path with a line break or a backslash can't be asked for and is left out."""
         return replace(
             self,
             contents=self.contents | _asked(contents),
             looked=self.looked | _asked(looked),
             folders=self.folders | _asked(folders),
+            keys=self.keys | _asked(keys),
         )
 
 
@@ -62,10 +67,15 @@ def trust() -> str:
 def _parts() -> tuple[str, str, str, str]:
     here = files("nightlatch.evidence")
     body, *programs = (
-        here.joinpath(name).read_text() for name in ("collector.sh", "reduce.awk", "private.awk", "settings.awk")
+        here.joinpath(name).read_text() for name in ("collector.sh", "reduce.awk", "private.awk", "secrets.awk")
     )  # fmt: skip
-    reduce, private, settings = (_without_comments(text) for text in programs)
-    return trust() + body, reduce, private, settings
+    reduce, private, secrets = (_without_comments(text) for text in programs)
+    return trust() + body, reduce, private, secrets
+
+
+def secrets() -> str:
+    """The awk program that takes secrets out of text; for the collector and questions."""
+    return _parts()[3]
 
 
 def _without_comments(text: str) -> str:
@@ -77,12 +87,12 @@ def collector(wanted: Wanted, nonce: str, call: str = 'nightlatch "$@" </dev/nul
 
     `call` is its last part, which runs the function `nightlatch`; its first argument is the connection, or none.
     """
-    body, reduce, private, settings = _parts()
+    body, reduce, private, secrets = _parts()
     values = {
         "nonce": nonce, "most": str(LARGEST), "properties": ",".join(PROPERTIES),
         "contents": "\n".join(sorted(wanted.contents)), "looked": "\n".join(sorted(wanted.looked)),
         "folders": "\n".join(sorted(wanted.folders)), "stated": "\n".join(wanted.units),
-        "reduce": reduce, "private": private, "settings": settings,
+        "keyed": "\n".join(sorted(wanted.keys)), "reduce": reduce, "private": private, "secrets": secrets,
     }  # fmt: skip
     head = "".join(f"{name}={shlex.quote(text)}\n" for name, text in values.items())
     main = "nightlatch() {\nconnection=$1\n" + head + body + "nightlatch_collect\n}\n" + call

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Protocol
 
+from nightlatch.evidence.selection import Use
 from nightlatch.evidence.snapshot import Entry
 
 
@@ -19,7 +20,7 @@ class Source(Protocol):
     def look(self, path: str) -> Entry:
         """What stands at `path`, without its content; `Kind.ABSENT` when there is nothing."""
 
-    def read(self, path: str, limit: int) -> Entry:
+    def read(self, path: str, limit: int, use: Use) -> Entry:
         """A regular file with its content; with a `note` and no content when it has more than `limit` bytes."""
 
     def names(self, folder: str, limit: int) -> list[str]:

@@ -13,8 +13,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 
 from nightlatch.evidence.members import BLOCK, Member, MemberFault, members
+from nightlatch.evidence.selection import NO_TEXT, Use
 from nightlatch.evidence.snapshot import ABSENT, Entry, Kind
 from nightlatch.faults import UnreadableError
+from nightlatch.formats import keys
 
 AFTER = b"\n@after\n"
 MOST_PATHS = 200_000
@@ -68,6 +70,8 @@ class Stream:
     targets: dict[str, str] = field(default_factory=dict)
     changed: set[str] = field(default_factory=set)
     withheld: set[str] = field(default_factory=set)
+    unfit: set[str] = field(default_factory=set)
+    public: dict[str, bytes] = field(default_factory=dict)
 
     @property
     def notes(self) -> tuple[str, ...]:
@@ -126,6 +130,10 @@ def _section(stream: Stream, heading: str, lines: list[bytes], guest: str) -> No
         stream.folders.update(words)
     elif name == "withheld":
         stream.withheld.update(words)
+    elif name == "unfit":
+        stream.unfit.update(words)
+    elif name == "public":
+        stream.public[about] = b"".join(lines[:1])
     elif name == "skipped":
         stream.skipped = len(words)
     elif name == "paths":
@@ -205,7 +213,7 @@ class Carried:
 
     def __init__(self, stream: Stream) -> None:
         self.stream = stream
-        self.missed: dict[str, set[str]] = {"contents": set(), "looked": set(), "folders": set()}
+        self.missed: dict[str, set[str]] = {"contents": set(), "looked": set(), "folders": set(), "keys": set()}
 
     def look(self, path: str) -> Entry:
         """What stood at `path`."""
@@ -222,15 +230,15 @@ class Carried:
         self.missed["looked"].add(path)
         raise OSError("the collector did not look there")
 
-    def read(self, path: str, limit: int) -> Entry:
+    def read(self, path: str, limit: int, use: Use) -> Entry:
         """A file with its content, reduced where it holds secrets."""
         status = self.stream.states[path]
         entry = self._entry(path, status)
         if path in self.stream.changed:
             return _noted(entry, "changed while it was read")
         if path in self.stream.reduced:
-            content = self.stream.reduced[path]
-            return replace(entry, content=content, reduced=True)
+            content = self.stream.reduced[path] + keys.PUBLIC_HALF + self.stream.public.get(path, b"")
+            return replace(entry, content=content.removesuffix(keys.PUBLIC_HALF), reduced=True)
         content_or_none = self.stream.contents.get(path)
         if content_or_none is not None:
             if len(content_or_none) != status.size:
@@ -238,9 +246,12 @@ class Carried:
             return replace(entry, content=content_or_none)
         if path in self.stream.withheld:
             return _noted(entry, "is for root only, and a link of a user's leads there: not read")
+        if path in self.stream.unfit:
+            return _noted(entry, NO_TEXT)
         if status.size > limit:
             return _noted(entry, f"is too large: {status.size} bytes, at most {limit} are read")
-        self.missed["contents"].add(path)
+        if use is not Use.FACTS:
+            self.missed["keys" if use is Use.KEYS else "contents"].add(path)
         return _noted(entry, "could not be read")
 
     def names(self, folder: str, limit: int) -> list[str]:

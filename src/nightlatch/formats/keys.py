@@ -169,27 +169,78 @@ class PrivateHalf:
         return " ".join(part for part in (self.format, self.kind, str(self.bits or ""), lock, self.fingerprint) if part)
 
 
-_PEM = re.compile(rb"-----BEGIN ((?:[A-Z0-9]+ )*)PRIVATE KEY-----\r?\n(.*?)(?:-----END |\Z)", re.DOTALL)
-_PPK = re.compile(rb"PuTTY-User-Key-File-[0-9]+: ([A-Za-z0-9@.-]+)\r?\n(?:Encryption: ([a-z0-9-]+))?")
+# Where the public half of a private key could be told on a guest, it follows behind these words.
+PUBLIC_HALF = b"nightlatch: its public half: "
+_MARKS = re.compile(
+    rb"PRIVATE KEY( BLOCK)?-----|BEGIN SSH2 ENCRYPTED PRIVATE KEY|PuTTY-User-Key-File-|AGE-SECRET-KEY-1"
+    rb"|SSH PRIVATE KEY FILE FORMAT"
+)
+_PEM = re.compile(rb"-----BEGIN ((?:[A-Z0-9]+ )*)PRIVATE KEY(?: BLOCK)?-----\n(.*?)(?:-----END |\Z)", re.DOTALL)
+_PPK = re.compile(rb"PuTTY-User-Key-File-[0-9]+: ([A-Za-z0-9@.-]+)\n(?:Encryption: ([a-z0-9-]+))?")
+_LINES = re.compile(rb"(?m)^Public-Lines: ([0-9]{1,3})\n((?:[A-Za-z0-9+/=]+\n)+)")
+_TOLD = re.compile(PUBLIC_HALF + rb"([a-z0-9@.-]+) ([A-Za-z0-9+/=]+)")
+LARGEST_PEM = 32 << 10
 
 
 def private_kind(raw: bytes) -> PrivateHalf | None:
-    """What kind of private half is in `raw`, or None when there is none."""
-    if b"PRIVATE KEY-----" not in raw and b"PuTTY-User-Key-File-" not in raw:
+    """What kind of private half is in `raw`, or None when there is none (RFC 7468; PROTOCOL.key; PuTTY's format, appendix C)."""
+    if not _MARKS.search(raw):
         return None
-    found = _PEM.search(raw)
+    raw = raw.replace(b"\r\n", b"\n").replace(b"\r", b"\n")
+    found, putty = _PEM.search(raw), _PPK.search(raw)
     if found:
         label = found[1].decode().strip()
-        if label == "OPENSSH":
-            return _openssh_private(found[2])
-        kind = label.removesuffix(" ENCRYPTED").removeprefix("ENCRYPTED")
-        locked = b"ENCRYPTED" in found[1] or b"Proc-Type: 4,ENCRYPTED" in found[2]
-        return PrivateHalf("PEM", locked, kind={"EC": "ECDSA"}.get(kind, kind))
-    putty = _PPK.search(raw)
+        return _openssh_private(found[2]) if label == "OPENSSH" else _pem(label, found[2], raw)
     if putty:
-        kind = TYPES.get(putty[1].decode(), putty[1].decode())
-        return PrivateHalf("PPK", putty[2] not in (b"none", None) if putty[2] else None, kind=kind)
-    return PrivateHalf("PEM", None) if b"-----BEGIN " in raw else None
+        return _ppk(putty, raw)
+    if b"BEGIN SSH2 ENCRYPTED PRIVATE KEY" in raw:
+        return PrivateHalf("SSH2", None)
+    return PrivateHalf("age", False) if b"AGE-SECRET-KEY-1" in raw else PrivateHalf("PEM", None)
+
+
+def _pem(label: str, body: bytes, raw: bytes) -> PrivateHalf:
+    locked = "ENCRYPTED" in label or b"Proc-Type: 4,ENCRYPTED" in body
+    kind = label.removesuffix("ENCRYPTED").strip()
+    plain = PrivateHalf("PEM", locked, kind={"EC": "ECDSA"}.get(kind, kind))
+    told = _TOLD.search(raw)
+    line = (told[1], told[2]) if told else None if locked or kind == "PGP" else _derived(raw)
+    if line is None:
+        return plain
+    return _with_public(plain, line[0].decode(), line[1].decode())
+
+
+def _derived(raw: bytes) -> tuple[bytes, ...] | None:
+    """The public half of a PEM key without a passphrase, as the two words of a key line."""
+    if len(raw) > LARGEST_PEM:
+        return None
+    from cryptography.exceptions import UnsupportedAlgorithm
+    from cryptography.hazmat.primitives import serialization
+
+    try:
+        key = serialization.load_pem_private_key(
+            raw[raw.index(b"-----BEGIN ") :], None, unsafe_skip_rsa_key_validation=True
+        )
+        made = key.public_key().public_bytes(serialization.Encoding.OpenSSH, serialization.PublicFormat.OpenSSH)
+    except (ValueError, TypeError, UnsupportedAlgorithm, AttributeError):
+        return None
+    return tuple(made.split(b" ")[:2])
+
+
+def _ppk(putty: re.Match[bytes], raw: bytes) -> PrivateHalf:
+    algorithm = putty[1].decode()
+    plain = PrivateHalf("PPK", putty[2] != b"none" if putty[2] else None, kind=TYPES.get(algorithm, algorithm))
+    lines = _LINES.search(raw)
+    if lines is None:
+        return plain
+    return _with_public(plain, algorithm, b"".join(lines[2].split(b"\n")[: int(lines[1])]).decode())
+
+
+def _with_public(half: PrivateHalf, algorithm: str, text: str) -> PrivateHalf:
+    try:
+        key = decode(algorithm, text)
+    except KeyFault:
+        return half
+    return PrivateHalf(half.format, half.encrypted, key.fingerprint, key.kind, key.bits)
 
 
 def _openssh_private(body: bytes) -> PrivateHalf:
@@ -219,12 +270,3 @@ def _string(raw: bytes, at: int) -> tuple[bytes, int]:
 
 
 REDUCED = b"nightlatch: private key reduced: "
-
-
-def reduce_private(raw: bytes) -> bytes:
-    """`raw` with everything secret in private keys taken out and a line of facts in its place."""
-    half = private_kind(raw)
-    if half is None:
-        return raw
-    # Whatever surrounds a private key is dropped with it: in a key file there is nothing else to keep.
-    return REDUCED + half.text.encode() + b"\n"

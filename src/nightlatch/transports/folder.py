@@ -13,6 +13,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from nightlatch.evidence.selection import Use
 from nightlatch.evidence.snapshot import ABSENT, Entry, Kind
 from nightlatch.faults import UnreadableError
 
@@ -80,8 +81,8 @@ class Folder:
             raise
         return _entry(status, target)
 
-    def read(self, path: str, limit: int) -> Entry:
-        """A regular file with its content, at most `limit` bytes of it."""
+    def read(self, path: str, limit: int, use: Use = Use.TEXT) -> Entry:
+        """A regular file with its content, at most `limit` bytes of it, whatever it is read for."""
         with self.parent(path) as (folder, name):
             descriptor = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=folder)
         with os.fdopen(descriptor, "rb", buffering=0) as stream:

@@ -88,7 +88,7 @@ class _Survey:
         stream = parse(out, self.nonce, self.guest)
         source = Carried(stream)
         snapshot = collect(source, self.guest, self.also, self.mains(_heard(stream, self.guest)), self.folders)
-        wider = self.wanted.more(*(source.missed[kind] for kind in ("contents", "looked", "folders")))
+        wider = self.wanted.more(*(source.missed[kind] for kind in ("contents", "looked", "folders", "keys")))
         self.nonce = secrets.token_hex(12)
         if wider != self.wanted and self.round < MOST_ROUNDS:
             self.wanted, self.round = wider, self.round + 1

@@ -1,0 +1,88 @@
+"""Of which files the contents are carried, and how: only what the reasoning reads. Of all else name, mode and kind.
+
+collector.sh selects alike on a live guest; a test holds them together.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import replace
+from enum import StrEnum
+
+from nightlatch.evidence.snapshot import Entry
+from nightlatch.formats import accounts, dpkg_status, keys, network_secrets, text_secrets
+
+OURS = "/var/lib/nightlatch/"  # records and originals of changes: compared by their digests, so never altered
+BINARY = re.compile(rb"[^\t\n\x0b-\r\x1b\x20-\xff]")
+REVOKED = b"SSHKRL\n\0"  # PROTOCOL.krl
+NOT_CARRIED = "holds nothing that is read for an audit, so it was not carried"
+NO_TEXT = "holds no text, so it was not carried"
+PRIVATE = "holds a private key, so it was not carried"
+
+
+class Use(StrEnum):
+    """What a file is read for."""
+
+    TEXT = "text"  # settings, in which single values may be secret
+    KEYS = "keys"  # public keys, one on a line, as sshd(8) reads them
+    PUBLIC = "public"  # the public half of a key, by its name
+    FACTS = "facts"  # nothing but what may be told of a private half
+    NAME = "name"  # nothing
+
+
+def in_account(name: str) -> Use:
+    """Of a file in an account's .ssh that no setting names."""
+    if name in ("authorized_keys", "authorized_keys2"):
+        return Use.KEYS
+    if name.endswith(".pub"):
+        return Use.PUBLIC
+    if name in ("known_hosts", "known_hosts.old"):
+        return Use.NAME
+    return Use.TEXT if name == "config" else Use.FACTS
+
+
+def in_folder(folder: str, name: str) -> Use:
+    """Of a file in one of the system's folders that are listed."""
+    if folder == "/etc/ssh":
+        if name.endswith(".pub"):
+            return Use.PUBLIC
+        return Use.TEXT if name in ("sshd_config", "ssh_config") else Use.NAME if name == "moduli" else Use.FACTS
+    if folder in ("/etc/ssh/sshd_config.d", "/etc/ssh/ssh_config.d"):
+        return Use.TEXT if name.endswith(".conf") else Use.FACTS
+    if folder in ("/var/lib/dhcp", "/var/lib/NetworkManager"):
+        return Use.TEXT if "lease" in name else Use.NAME
+    if folder in ("/etc/sysconfig/network-scripts", "/etc/sysconfig/network") and name.startswith("keys-"):
+        return Use.NAME
+    return Use.TEXT
+
+
+def reduced(path: str, entry: Entry, use: Use) -> Entry:
+    """The entry without its secrets; without its content, and with a note, where nothing of it is needed or fit to be carried."""
+    assert entry.content is not None
+    content = entry.content
+    if path in ("/etc/shadow", "/etc/gshadow"):
+        return _with(entry, accounts.reduce_shadow(content))
+    if path in ("/etc/passwd", "/etc/group"):
+        return _with(entry, accounts.reduce_passwd(content))
+    if path == "/var/lib/dpkg/status":
+        return _with(entry, dpkg_status.only(content))
+    if path.startswith(OURS):
+        return entry
+    if use is Use.KEYS:
+        return _with(entry, text_secrets.reduce_keys(content))
+    half = keys.private_kind(content)
+    if use in (Use.FACTS, Use.PUBLIC) and half is not None:
+        return _with(entry, keys.REDUCED + half.text.encode() + b"\n")
+    if use in (Use.FACTS, Use.NAME):
+        return replace(entry, content=None, note=NOT_CARRIED)
+    if use is Use.PUBLIC:
+        return _with(entry, text_secrets.reduce_keys(content))
+    if half is not None:
+        return replace(entry, content=None, note=PRIVATE)
+    if BINARY.search(content):
+        return entry if content.startswith(REVOKED) else replace(entry, content=None, note=NO_TEXT)
+    return _with(entry, (network_secrets if network_secrets.applies(path) else text_secrets).reduce(content))
+
+
+def _with(entry: Entry, content: bytes) -> Entry:
+    return entry if content == entry.content else replace(entry, content=content, reduced=True)
