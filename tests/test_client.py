@@ -54,6 +54,20 @@ BLOCKS = ("Host", "Match", "Include")
 UNLIKE = {"BindInterface", "Hostname"}  # -G shows an address where it looked a name up
 
 
+def table() -> str:
+    """The table of docs/ssh-client.md."""
+    rows = [
+        f"| {each.name} | {each.use.value}{f': `{each.value}`' if each.value else ''} | {each.why} |\n"
+        for each in OPTIONS
+    ]
+    return "| option | what becomes of it | why |\n|---|---|---|\n" + "".join(rows)
+
+
+def test_the_documented_table_is_the_one_that_counts() -> None:
+    text = (Path(__file__).parents[1] / "docs/ssh-client.md").read_text()
+    assert text.endswith(table()), "the table is made by tests.test_client.table()"
+
+
 def asked(*lines: str, command: tuple[str, ...] = ()) -> dict[str, list[str]]:
     """What the installed client says of a configuration with these lines; empty where it does not know one of the words."""
     done = subprocess.run(

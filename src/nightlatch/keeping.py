@@ -77,4 +77,6 @@ def _waiting(shell: Shell, change: str) -> Pending:
         raise RefusedError(
             f"{shell.guest}: no {'such ' if change else ''}change is on the latch" + (f" ({last})" if last else "")
         )
+    if told.pending.unread:
+        raise RefusedError(f"{shell.guest}: change {told.pending.change}: {told.pending.unread}")
     return told.pending

@@ -12,13 +12,14 @@ from collections.abc import Mapping
 from types import MappingProxyType
 
 READS: Mapping[str, tuple[int, ...]] = MappingProxyType(
-    {"estate": (1,), "evidence": (1,), "change": (1,), "stream": (1,)}
+    {"estate": (1,), "evidence": (1,), "change": (1,), "latch": (1,), "stream": (1,)}
 )
 WHAT = MappingProxyType(
     {
         "estate": "estate file",
         "evidence": "evidence archive",
         "change": "record of a change",
+        "latch": "script of a change",
         "stream": "survey by hand",
     }
 )

@@ -16,6 +16,7 @@ from rich.text import Text
 from nightlatch import api
 from nightlatch.cli.options import client_of, estate_of, is_estate, now
 from nightlatch.evidence.archive import SUFFIX
+from nightlatch.evidence.selection import taken_from
 from nightlatch.faults import NightlatchError, OwnFaultError, work_on
 from nightlatch.report.safe import shown
 from nightlatch.transports import targets
@@ -95,6 +96,15 @@ def _one(each: api.Surveyed, into: Path, say: Say) -> None:
     api.write_evidence(each.snapshot, target, now(None), each.snapshot.facts.get("transport", "folder"))
     files = sum(entry.content is not None for entry in each.snapshot.entries.values())
     say(f"{each.guest}: {files} files into {target}", False)
+    taken = taken_from(each.snapshot)
+    if taken:
+        say(
+            shown(
+                f"  secrets were taken out of {', '.join(taken[:5])}{f' and {len(taken) - 5} more' if taken[5:] else ''}",
+                1000,
+            ),
+            True,
+        )
     for note in each.snapshot.notes:
         say(f"  {shown(note)}", True)
 

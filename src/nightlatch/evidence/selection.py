@@ -9,9 +9,10 @@ import re
 from dataclasses import replace
 from enum import StrEnum
 
-from nightlatch.evidence.snapshot import Entry
+from nightlatch.evidence.snapshot import Entry, Snapshot
 from nightlatch.formats import accounts, dpkg_status, keys, network_secrets, text_secrets
 
+ALWAYS = ("/etc/shadow", "/etc/gshadow", "/etc/passwd", "/etc/group", "/var/lib/dpkg/status")
 OURS = "/var/lib/nightlatch/"  # records and originals of changes: compared by their digests, so never altered
 BINARY = re.compile(rb"[^\t\n\x0b-\r\x1b\x20-\xff]")
 REVOKED = b"SSHKRL\n\0"  # PROTOCOL.krl
@@ -28,6 +29,15 @@ class Use(StrEnum):
     PUBLIC = "public"  # the public half of a key, by its name
     FACTS = "facts"  # nothing but what may be told of a private half
     NAME = "name"  # nothing
+
+
+def taken_from(snapshot: Snapshot) -> list[str]:
+    """The paths of texts out of which single secrets were taken. What is always reduced (hashes, the list of packages, private
+    halves) is none of them."""
+    return sorted(
+        path for path, entry in snapshot.entries.items()
+        if entry.reduced and path not in ALWAYS and not (entry.content or b"").startswith(keys.REDUCED)
+    )  # fmt: skip
 
 
 def in_account(name: str) -> Use:

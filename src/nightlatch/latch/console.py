@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from importlib.resources import files
 
+from nightlatch import versions
 from nightlatch.draft import diff
 from nightlatch.draft.acts import Install
 from nightlatch.draft.door import ServiceStep
@@ -22,7 +23,8 @@ def script(made: Transaction, service: tuple[ServiceStep, ...] = ()) -> str:
     """The script. `service` are the steps of the service, told at its head; `made.start` starts it."""
     install = next((step for step in service if isinstance(step, Install)), None)
     values = {
-        "home": HOME, "place": made.place, "whole": "yes", "seconds": str(made.seconds), "start": " ".join(made.start),
+        "home": HOME, "format": versions.name("latch"), "place": made.place, "whole": "yes", "seconds": str(made.seconds),
+        "start": " ".join(made.start),
         "rows": made.table().rstrip("\n"), "acts": "\n".join(" ".join(words) for words in made.acts),
         "family": install.family if install else "",
         "package": install.package if install else "", "tool": install.command if install else "",

@@ -11,6 +11,7 @@ import secrets
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from nightlatch import versions
 from nightlatch.draft.acts import Install
 from nightlatch.faults import PutBackError, RefusedError, UnreachableError, UnreadableError
 from nightlatch.latch import transaction
@@ -39,7 +40,7 @@ class Outcome:
 @dataclass(frozen=True, slots=True)
 class Pending:
     """What is on the latch of one guest. `seconds` is the time left, negative once it is over, None where not known; `stuck` is
-    what can't be put back yet, while the guest goes on trying."""
+    what can't be put back yet, while the guest goes on trying; `unread` says why this release can't keep it or take it back."""
 
     guest: str
     change: str
@@ -49,6 +50,7 @@ class Pending:
     seconds: int | None
     timer: bool
     stuck: str = ""
+    unread: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,6 +125,11 @@ def decide(shell: Shell, change: str, what: str, by: str = "hand") -> Outcome:
     first = lines[0] if lines else "died: no answer"
     if first.startswith("gone"):
         raise RefusedError(f"{shell.guest}: change {change}: {first.partition(': ')[2]}")
+    if first.startswith("other"):
+        why = versions.unread("latch", first.partition(" ")[2].strip())
+        raise RefusedError(
+            f"{shell.guest}: change {change}: {why}; until then its timer takes it back if it was not kept"
+        )
     if first.startswith("stuck"):
         raise PutBackError(f"{shell.guest}: {_trying(first.partition(': ')[2])}")
     if first.startswith("died"):
@@ -161,8 +168,9 @@ def _pending(guest: str, values: dict[str, str], timer: bool) -> Pending:
     rest = int(since[2]) - lasted if since and lasted is not None else None
     who = values.get("who", "").partition(", change ")[0]
     return Pending(
-        guest, values.get("lock", ""), who, values.get("state", ""), lasted, rest, timer, values.get("stuck:", "")
-    )
+        guest, values.get("lock", ""), who, values.get("state", ""), lasted, rest, timer, values.get("stuck:", ""),
+        versions.unread("latch", values["format"]) if values.get("format") else "",
+    )  # fmt: skip
 
 
 def _lines(out: bytes, nonce: str) -> list[str]:

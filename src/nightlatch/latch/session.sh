@@ -75,6 +75,11 @@ decide() {
         echo 'gone: it is not on the latch, or not yet'
         return
     fi
+    # What another release put there may want to be spoken to otherwise.
+    if [ -d "$place" ] && [ "$(cat "$place/format" 2>/dev/null)" != "$format" ]; then
+        echo "other $(head -c 60 "$place/format" 2>/dev/null)"
+        return
+    fi
     if [ -e "$place/latch.sh" ]; then
         if [ -d /run/systemd/system ]; then
             systemd-run --quiet --collect --wait --unit=nightlatch-decide --property=IgnoreOnIsolate=yes \
@@ -104,6 +109,7 @@ pending() {
         echo "who $(head -n 1 "$home/lock/who" 2>/dev/null | cut -c1-300)"
         [ ! -e "/run/nightlatch/${id:-none}" ] || echo marked
         place=$home/changes/$id
+        echo "format $(head -c 60 "$place/format" 2>/dev/null)"
         echo "state $(tail -n 1 "$place/progress" 2>/dev/null | cut -c1-200)"
         stuck_at
         if [ -d /run/systemd/system ]; then

@@ -13,6 +13,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from importlib.resources import files
 
+from nightlatch import versions
 from nightlatch.draft import returning
 from nightlatch.draft.acts import Install, LoadRules, words
 from nightlatch.draft.plan import ProvedDraft
@@ -187,6 +188,7 @@ class Transaction:
                 out[f"{number}.hunks"] = "".join(f"{a} {b} {c} {d}\n" for a, b, c, d in hunks).encode()
         if self.acts:
             out["acts"] = "".join(" ".join(each) + "\n" for each in self.acts).encode()
+        out["format"] = f"{versions.name('latch')}\n".encode()
         out["record.part"] = (self.record().model_dump_json(indent=1) + "\n").encode()
         lines = [line for who, told in self.expected.items() for line in (f"asked {who}", *(f"must {t}" for t in told))]
         out["expected"] = "".join(f"{line}\n" for line in lines).encode("utf-8", "surrogateescape")
@@ -246,7 +248,9 @@ def _nested(folders: Iterable[str]) -> list[str]:
 def session(call: str, nonce: str, **values: str) -> str:
     """The script of one connection: `session.sh` with these variables, and what of it is called."""
     body = files("nightlatch.latch").joinpath("session.sh").read_text()
-    told = "".join(f"{name}={quoted(text)}\n" for name, text in {"home": HOME, **values}.items())
+    told = "".join(
+        f"{name}={quoted(text)}\n" for name, text in {"home": HOME, "format": versions.name("latch"), **values}.items()
+    )
     head = f"LC_ALL=C; export LC_ALL; umask 077\n{trust()}safe_path\nprintf '\\n@latch %s\\n' {nonce}\n"
     return f"nightlatch_session() {{\n{head}{told}{body}{call}\n}}\nnightlatch_session\n"
 

@@ -118,7 +118,7 @@ def _latch(guest: str, told: Told | str) -> dict[str, Any]:
     if told.pending is not None:
         each = told.pending
         out["on_the_latch"] = {"change": each.change, "by": each.who, "state": each.state, "timer": each.timer,
-                               "stuck": each.stuck or None,
+                               "stuck": each.stuck or None, "other_release": each.unread or None,
                                "since_seconds": each.since, "seconds_left": each.seconds}  # fmt: skip
     return out
 

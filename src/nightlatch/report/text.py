@@ -341,6 +341,9 @@ def _waiting(page: Page, each: Pending, source: str) -> None:
         page.wrapped(
             "No timer runs for it: whoever began it was cut off. nightlatch undo clears it.", indent=2, style="high"
         )
+    if each.unread:
+        page.wrapped(f"It can't be kept or taken back from here: {each.unread}.", indent=2, style="high")
+        return
     if each.stuck:
         page.line("  ", (f"Once that is mended: nightlatch pending {source} --on {each.guest}", "next"))
         return
