@@ -225,7 +225,6 @@ def test_each_guest_is_asked_about_by_its_name() -> None:
         assert not client.knows_password("keeper", "gauge")
         assert client.password("keeper", "gauge", again=False) == "first"
         assert not client.knows_password("keeper", "plotter"), "what is given for one guest is not sent to another"
-        client.accepted("keeper", "gauge")
         assert client.password("keeper", "plotter", again=False) == "first"
         assert client.password("other", "gate", again=False) == "third"
         assert client.password("keeper", "plotter", again=True) == "again"

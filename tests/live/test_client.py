@@ -18,6 +18,7 @@ from nightlatch.lab.machine import environment
 from nightlatch.transports.client_options import OPTIONS, Use
 from nightlatch.transports.ssh import Address, Client, Ssh
 from tests.live.station import Station
+from tests.live.terminal import at_a_terminal
 from tests.test_client import THEIRS, asked
 
 pytestmark = pytest.mark.judge("sshd", "ssh", "unshare", "nsenter", "ip", "systemctl", root=True)
@@ -168,6 +169,33 @@ def test_a_key_in_an_odd_place(name: str, net: Station) -> None:
         assert shell.run(b"echo in\n").door.key.startswith("SHA256:")
 
 
+def test_a_person_is_asked_guest_by_guest(net: Station) -> None:
+    """At a terminal: the second question names the first guest, and Enter means the same password there."""
+    net.estate("let: mara, into: all guests, by: ssh, from: bench, with: key")
+    asked = [
+        ("sudo password of keeper on gauge: ", f"{PASSWORD}\n"),
+        ("sudo password of keeper on gate (Enter: the same as on gauge): ", "\n"),
+    ]
+    words = [
+        "survey",
+        "estate.yaml",
+        "--on",
+        "gauge",
+        "--on",
+        "gate",
+        "--at-once",
+        "1",
+        "--into",
+        "asked",
+        "--ssh-config",
+        "ssh_config",
+    ]
+    code, said = at_a_terminal(net, words, list(asked))
+    assert code == 0, said
+    assert PASSWORD not in said
+    assert len(list((net.folder / "asked").iterdir())) == 2
+
+
 def test_a_sudo_password_goes_to_the_guest_that_asked_and_no_other(net: Station) -> None:
     questions: list[str] = []
 
@@ -176,6 +204,7 @@ def test_a_sudo_password_goes_to_the_guest_that_asked_and_no_other(net: Station)
         return PASSWORD if len(questions) == 1 else "another word"
 
     gate = net.lab.guests["gate"]
+    (gate.root / "var/tmp/tapped").unlink(missing_ok=True)
     with client(net, "", ask) as using:
         assert (
             Ssh("gauge", Address(GAUGE, "keeper"), using, pins=(net.host_keys["gauge"],)).run(b"id -u\n").out == b"0\n"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+import threading
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
@@ -65,7 +66,7 @@ def _keep(results: Iterator[api.Surveyed], total: int, into: Path, client: Clien
     missed: list[api.Surveyed] = []
     read = 0
     try:
-        with _bar(total) as (step, say):
+        with _bar(total, client) as (step, say):
             for each in results:
                 if each.snapshot is None:
                     missed.append(each)
@@ -98,22 +99,22 @@ def _one(each: api.Surveyed, into: Path, say: Say) -> None:
     say(f"{each.guest}: {files} files into {target}", False)
     taken = taken_from(each.snapshot)
     if taken:
-        say(
-            shown(
-                f"  secrets were taken out of {', '.join(taken[:5])}{f' and {len(taken) - 5} more' if taken[5:] else ''}",
-                1000,
-            ),
-            True,
-        )
+        more = f" and {len(taken) - 5} more" if taken[5:] else ""
+        say(shown(f"{each.guest}: secrets were taken out of {', '.join(taken[:5])}{more}", 1000), True)
     for note in each.snapshot.notes:
         say(f"  {shown(note)}", True)
 
 
 @contextmanager
-def _bar(total: int) -> Iterator[tuple[Callable[[], None], Say]]:
-    """A progress bar on a terminal, gone when it is done, with lines above it; only the lines where output is piped."""
+def _bar(total: int, client: Client) -> Iterator[tuple[Callable[[], None], Say]]:
+    """A progress bar on a terminal, gone when it is done, with lines above it; only the lines where output is piped.
+
+    While a question stands nothing is printed: it would be drawn over the words.
+    """
+    quiet = threading.Lock()
     if total < 2 or not sys.stderr.isatty() or not sys.stdout.isatty():
-        yield (lambda: None), (lambda line, err: click.echo(line, err=err))
+        with _asking(client, quiet, lambda: None, lambda: None):
+            yield (lambda: None), _quietly(quiet, lambda line, err: click.echo(line, err=err))
         return
     columns = (TextColumn("reading guests"), BarColumn(), MofNCompleteColumn())
     with Progress(*columns, console=Console(stderr=True, highlight=False), transient=True) as progress:
@@ -122,4 +123,36 @@ def _bar(total: int) -> Iterator[tuple[Callable[[], None], Say]]:
         def say(line: str, _: bool) -> None:
             progress.console.print(Text(line), soft_wrap=True)
 
-        yield (lambda: progress.advance(task)), say
+        with _asking(client, quiet, progress.stop, progress.start):
+            yield (lambda: progress.advance(task)), _quietly(quiet, say)
+
+
+def _quietly(quiet: threading.Lock, say: Say) -> Say:
+    def said(line: str, err: bool) -> None:
+        with quiet:
+            say(line, err)
+
+    return said
+
+
+@contextmanager
+def _asking(
+    client: Client, quiet: threading.Lock, stop: Callable[[], None], start: Callable[[], None]
+) -> Iterator[None]:
+    """The client's questions, asked with everything else held back."""
+    ask = client.ask
+
+    def asked(question: str) -> str:
+        assert ask is not None
+        with quiet:
+            stop()
+            try:
+                return ask(question)
+            finally:
+                start()
+
+    client.ask = asked if ask is not None else None
+    try:
+        yield
+    finally:
+        client.ask = ask

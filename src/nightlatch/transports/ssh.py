@@ -77,7 +77,7 @@ class Client:
     program: str = "ssh"
     _lock: threading.Lock = field(default_factory=threading.Lock)
     _passwords: dict[tuple[str, str], str] = field(default_factory=dict, repr=False)
-    _accepted: dict[str, str] = field(default_factory=dict)
+    _latest: dict[str, str] = field(default_factory=dict)
     _folder: Path | None = None
     _files: Path | None = None
 
@@ -114,25 +114,21 @@ class Client:
                         guest, "sudo", f"sudo asks for the password of {whose}, and nobody is there to give it",
                         "run it at a terminal, or come in as root or as an account whose sudo asks nothing",
                     )  # fmt: skip
-                before = self._accepted.get(account, "") if not again else ""
+                before = self._latest.get(account, "") if not again else ""
                 same = f" (Enter: the same as on {before})" if before else ""
                 answer = self.ask(f"sudo password of {whose} on {guest}{same}: ")
                 self._passwords[account, guest] = answer or self._passwords.get((account, before), "")
+                self._latest[account] = guest
             return self._passwords[account, guest]
 
     def knows_password(self, account: str, guest: str) -> bool:
         """Whether that guest's sudo asked for it, and it was given."""
         return (account, guest) in self._passwords
 
-    def accepted(self, account: str, guest: str) -> None:
-        """Note that the guest's sudo took the password, so that another guest's question may name it."""
-        with self._lock:
-            self._accepted.setdefault(account, guest)
-
     def close(self) -> None:
         """Forget passwords and remove the private folder."""
         self._passwords.clear()
-        self._accepted.clear()
+        self._latest.clear()
         if self._folder is not None:
             shutil.rmtree(self._folder, ignore_errors=True)
             self._folder = self._files = None
@@ -161,8 +157,6 @@ class Ssh:
         for left in reversed(range(MOST_TRIES)):
             ended, log = self._once(script, bounds or self.client.bounds, asking, follow)
             if not (_wrong_password(ended) if asking else _asks(ended)):
-                if asking and b"nightlatch:root" in ended.err:
-                    self.client.accepted(account, guest)
                 break
             if not left:
                 break
