@@ -165,17 +165,20 @@ nl_reduced() { # secrets never leave: hashes become their method, private keys w
     done
     secret=$(many "$facts$public$text" grep -l -s -E -e 'PRIVATE KEY( BLOCK)?-----|BEGIN SSH2 ENCRYPTED PRIVATE KEY|PuTTY-User-Key-File-' \
         -e 'AGE-SECRET-KEY-1|SSH PRIVATE KEY FILE FORMAT')
-    nl_for k p
-    keys=''
-    for each in $chosen; do case "$nl$secret$nl" in *"$nl$each$nl"*) ;; *) keys=$keys$nl$each ;; esac; done
-    unfit=$(many "$text" grep -l -s -a "$(printf '[^\t\013-\015\033\040-\377]')")
+    # Files of keys that are no text keep nothing but keys, like those that are only called public halves.
+    strict='' loose=''
+    for each in $public; do case "$nl$secret$nl" in *"$nl$each$nl"*) ;; *) strict=$strict$nl$each ;; esac; done
+    nl_for k
+    unfit=$(many "$text$chosen" grep -l -s -a "$(printf '[^\t\013-\015\033\040-\377]')")
+    for each in $chosen; do case "$nl$unfit$nl" in *"$nl$each$nl"*) strict=$strict$nl$each ;; *) loose=$loose$nl$each ;; esac; done
     revoked=''
     [ -z "$unfit" ] || revoked=$(many "$unfit" grep -l -s -a '^SSHKRL')
     chosen=$text text=''
     for each in $chosen; do case "$nl$secret$nl$unfit$nl" in *"$nl$each$nl"*) ;; *) text=$text$nl$each ;; esac; done
     held=$(many "$text" awk -v list=1 "$secrets")
-    barred=''
-    [ -z "$keys" ] || barred=$(many "$keys" awk -v keys=1 -v list=1 "$secrets")
+    kept='' barred=''
+    [ -z "$loose" ] || kept=$(many "$loose" awk -v keys=1 -v list=1 "$secrets")
+    [ -z "$strict" ] || barred=$(many "$strict" awk -v keys=2 -v list=1 "$secrets")
     chosen=''
     for each in /etc/shadow /etc/passwd /etc/group; do
         if [ -s "$each" ]; then [ ! -r "$each" ] || chosen=$chosen$nl$each; else heading "reduced $each"; fi
@@ -187,10 +190,11 @@ nl_reduced() { # secrets never leave: hashes become their method, private keys w
     fi
     [ -z "$secret" ] || nl_private
     [ -z "$held" ] || many "$held" awk "$secrets"
-    [ -z "$barred" ] || many "$barred" awk -v keys=1 "$secrets"
+    [ -z "$kept" ] || many "$kept" awk -v keys=1 "$secrets"
+    [ -z "$barred" ] || many "$barred" awk -v keys=2 "$secrets"
     heading unfit
     for each in $unfit; do printf ' %s\n' "$each"; done
-    names=$(printf '%s\n' $secret $held $barred "" $text $revoked $keys $ours | awk '
+    names=$(printf '%s\n' $secret $held $kept $barred "" $text $revoked $strict $loose $ours | awk '
         /^$/ { rest = 1; next }
         !rest { secret[$0]; next }
         !($0 in secret) { print }')

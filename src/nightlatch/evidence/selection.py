@@ -5,7 +5,6 @@ collector.sh selects alike on a live guest; a test holds them together.
 
 from __future__ import annotations
 
-import re
 from dataclasses import replace
 from enum import StrEnum
 
@@ -14,7 +13,6 @@ from nightlatch.formats import accounts, dpkg_status, keys, network_secrets, tex
 
 ALWAYS = ("/etc/shadow", "/etc/gshadow", "/etc/passwd", "/etc/group", "/var/lib/dpkg/status")
 OURS = "/var/lib/nightlatch/"  # records and originals of changes: compared by their digests, so never altered
-BINARY = re.compile(rb"[^\t\n\x0b-\r\x1b\x20-\xff]")
 REVOKED = b"SSHKRL\n\0"  # PROTOCOL.krl
 NOT_CARRIED = "holds nothing that is read for an audit, so it was not carried"
 NO_TEXT = "holds no text, so it was not carried"
@@ -86,10 +84,10 @@ def reduced(path: str, entry: Entry, use: Use) -> Entry:
     if use in (Use.FACTS, Use.NAME):
         return replace(entry, content=None, note=NOT_CARRIED)
     if use is Use.PUBLIC:
-        return _with(entry, text_secrets.reduce_keys(content))
+        return _with(entry, text_secrets.reduce_keys(content, only_keys=True))
     if half is not None:
         return replace(entry, content=None, note=PRIVATE)
-    if BINARY.search(content):
+    if text_secrets.BINARY.search(content):
         return entry if content.startswith(REVOKED) else replace(entry, content=None, note=NO_TEXT)
     return _with(entry, (network_secrets if network_secrets.applies(path) else text_secrets).reduce(content))
 

@@ -10,18 +10,17 @@ from __future__ import annotations
 import re
 
 from nightlatch.formats import lines as text_lines
-from nightlatch.formats.text_secrets import HIDDEN, taken
+from nightlatch.formats.text_secrets import HIDDEN, LONGEST_NAME, MARK, MOST_MARKS, NAME, taken
 
 FOLDERS = ("/netplan/", "/NetworkManager/", "/systemd/network/", "/etc/network/", "/etc/sysconfig/network")
-TOKEN = re.compile(rb"[A-Za-z0-9_.-]+[\"']?[ \t]*[:=]")
-WORD = re.compile(rb"[A-Za-z0-9_.-]+[ \t]+")
+WORD, BLANKS = re.compile(rb"[A-Za-z0-9_.-]+\Z"), re.compile(rb"[ \t]+")
 # A key of YAML with escapes may spell anything; an anchor carries its value elsewhere.
-HIDES = (re.compile(rb"\"[^\"]*\\[^\"]*\"[ \t]*:"), re.compile(rb"[ \t]&[A-Za-z0-9_-]+[ \t]"))
+HIDES = (re.compile(rb"\"[^\"\\]*\\[^\"]*\"[ \t]*:"), re.compile(rb"[ \t]&[A-Za-z0-9_-]+[ \t]"))
 SECRET = re.compile(
-    rb"psk|pass|secret|private.?key|shared.?key|wep|cak|cookie|token|bearer|credential|authorization|^key[0-9]*$|^keys$"
-    rb"|[-_]pin$|^pin$"
+    rb"psk|pass|secret|private.?key|shared.?key|wep|cak|cookie|token|bearer|credential|authorization|^key[0-9]*\Z|^keys\Z"
+    rb"|[-_]pin\Z|^pin\Z"
 )
-HARMLESS = re.compile(rb"^key[-_]?mgmt$|^key[-_]management$|-flags$")
+HARMLESS = re.compile(rb"^key[-_]?mgmt\Z|^key[-_]management\Z|-flags\Z")
 
 
 def applies(path: str) -> bool:
@@ -59,21 +58,43 @@ def reduce(raw: bytes) -> bytes:
 
 
 def _reduced(body: bytes, indent: int, *, inside: bool) -> bytes | None:
-    """The line up to its first secret, or None where it holds none."""
-    for found in TOKEN.finditer(body):
-        name = found[0].rstrip(b":= \t").rstrip(b"\"'")
-        if is_secret(name) or (inside and found.start() == indent):
-            space = b' "{secret}"' if found[0].endswith(b":") else HIDDEN
-            # With nothing behind it the value may stand in the lines below (YAML).
-            return body[: found.end()] + space if body[found.end() :].strip() else body
+    """The line up to its first secret, or None where it holds none. Beyond so many marks everything counts as one."""
+    for number, found in enumerate(MARK.finditer(body)):
+        if number == MOST_MARKS:
+            return body[: found.end()] + HIDDEN
+        begins = _after_the_last(body, found.start())
+        name = NAME.search(body[max(begins, found.start() - LONGEST_NAME) : found.start()])
+        if name is None or not (is_secret(name[1]) or (inside and found.start() - len(name[0]) == indent)):
+            continue
+        # With nothing behind it the value may stand in the lines below (YAML).
+        if not body[found.end() :].strip():
+            return body
+        return body[: found.end()] + (b' "{secret}"' if found[0] == b":" else HIDDEN)
     if body[indent : indent + 1] == b"?":
-        name = body[indent + 1 :].strip(b" \t\"'")
-        return body if is_secret(name) or b"\\" in name else None
+        name_only = body[indent + 1 :].strip(b" \t\"'")
+        return body if is_secret(name_only) or b"\\" in name_only else None
     for shape in HIDES:
         hides = shape.search(body)
         if hides:
             return body if not body[hides.end() :].strip(b" \t") else body[: hides.end()] + b' "{secret}"'
-    for word in WORD.finditer(body):
-        if is_secret(word[0].rstrip(b" \t")) and body[word.end() :]:
-            return body[: word.end()] + HIDDEN
+    return _words(body)
+
+
+def _words(body: bytes) -> bytes | None:
+    """What stands behind a word that sounds like a secret goes: commands and settings have no mark between the two."""
+    begins = 0
+    for number, blanks in enumerate(BLANKS.finditer(body)):
+        if blanks.end() == len(body):
+            return None
+        if number == MOST_MARKS:
+            return body[: blanks.end()] + HIDDEN
+        word = WORD.search(body[max(begins, blanks.start() - LONGEST_NAME) : blanks.start()])
+        begins = blanks.end()
+        if word and is_secret(word[0]):
+            return body[: blanks.end()] + HIDDEN
     return None
+
+
+def _after_the_last(body: bytes, at: int) -> int:
+    """Where the text between the last mark and this one begins."""
+    return max(body.rfind(b":", 0, at), body.rfind(b"=", 0, at)) + 1

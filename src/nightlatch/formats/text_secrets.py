@@ -1,7 +1,8 @@
 """Secrets in text that is read for something else: options of commands, variables, comments, told by the shape of their keys.
 
 A value stays when its key does not sound like a secret, or when it is plainly none (`yes`, a variable, a short number).
-secrets.awk does the same on a live guest; a test holds them together. The number of lines stays.
+secrets.awk does the same on a live guest; a test holds them together. The number of lines stays. Whoever writes such a file
+may write anything: each line is gone through mark by mark, names have an end, and so has the number of marks.
 """
 
 from __future__ import annotations
@@ -13,7 +14,11 @@ from nightlatch.formats import lines as text_lines
 
 HIDDEN = b"{secret}"
 NOT_CARRIED = b"{not carried}"
-TOKEN = re.compile(rb"[A-Za-z0-9_.-]+[\"']?[ \t]*[:=]")
+LONGEST_NAME = 128
+MOST_MARKS = 500  # of one kind in one line
+NAME = re.compile(rb"([A-Za-z0-9_.-]+)([\"']?)[ \t]*\Z")
+MARK, BLANK, BLANKS = re.compile(rb"[:=]"), re.compile(rb"[ \t]"), re.compile(rb"[ \t]*")
+SOUNDS = re.compile(rb"pass|pwd|secret|token|cookie|credential|bearer|authorization|psk|bindpw|key|://")
 SECRET = re.compile(
     rb"passw|passphrase|pwd|secret|token|cookie|credential|bearer|authorization|psk|bindpw"
     rb"|(api|access|private|auth|session|encryption|shared)[_.-]?key"
@@ -21,22 +26,25 @@ SECRET = re.compile(
 HARMLESS = re.compile(
     rb"(file|files|path|dir|directory|command|cmd|prompt|tries|timeout|flag|flags|mgmt|management|type|types|authentication"
     rb"|message|length|len|min|max|age|days|format|scheme|alg|algorithm|algorithms|usage|name|url|uri|expired|reuse|policy"
-    rb"|service)$|^(old)?pwd$|^loadcredential"
+    rb"|service)\Z|^(old)?pwd\Z|^loadcredential"
 )
-SOUNDS = re.compile(rb"pass|pwd|secret|token|cookie|credential|bearer|authorization|psk|bindpw|key|eyj|://")
 TAGS = (b"passwd", b"nopasswd")  # with a colon: a database in nsswitch.conf(5), a tag in sudoers(5)
 PLAIN = re.compile(rb"(yes|no|true|false|on|off|none|null|auto|always|never|required|default|ask|[0-9]?[0-9]?[0-9])")
 URL = re.compile(rb"://[^/@: \t\"'<>]*:[^/@ \t\"'<>]+@")
-LITERALS = (
-    re.compile(rb"AGE-SECRET-KEY-1[A-Za-z0-9]+"),
-    re.compile(rb"eyJ[A-Za-z0-9_-]+\.[A-Za-z0-9_-]+\.[A-Za-z0-9_-]+"),
-)
+AGE = re.compile(rb"AGE-SECRET-KEY-1[A-Za-z0-9]+")
 BEARER = re.compile(rb"(Bearer|BEARER)[ \t]+[A-Za-z0-9._~+/=-]+")
 SSHPASS = re.compile(rb"sshpass[ \t]+-p[ \t]*")
-OPTION = re.compile(rb"--?[A-Za-z][A-Za-z0-9_.-]*[ \t]+")
+OPTION = re.compile(rb"(^|[\"'=([])--?([A-Za-z][A-Za-z0-9_.-]*)\Z")
 TIGHT = re.compile(rb"(\\[^\"']|[^ \t\"';|&<>()\\])*")
 ENDS = {b'"': b'"', b"'": b"'", b"[": b"]"}
-KEY = re.compile(rb"(ssh-|ecdsa-|sk-)[A-Za-z0-9@.-]+[ \t]+AAAA")
+
+BINARY = re.compile(rb"[^\t\n\x0b-\r\x1b\x20-\xff]")
+CLOSES = re.compile(rb"---- END |-----END |(^|\r)Private-(MAC|Hash): ")
+OTHERS = re.compile(rb"^[^ \t]+\Z|\"kty\"")  # what may hold nothing but a secret: one word, a JSON Web Key
+BLOB = re.compile(rb"[ \t](AAAA[A-Za-z0-9+/]*)")
+TYPE = re.compile(rb"((ssh-|ecdsa-|sk-)[A-Za-z0-9@.-]+)[ \t]*\Z")
+PART = re.compile(rb"[A-Za-z0-9+/]+=*")
+MOST_BLOBS = 20
 
 
 def is_secret(name: bytes, mark: bytes = b"=") -> bool:
@@ -52,15 +60,42 @@ def reduce(raw: bytes) -> bytes:
     return b"".join(_reduced(raw))
 
 
-def reduce_keys(raw: bytes) -> bytes:
-    """A file of public keys, one on a line: what is neither a key nor a remark is left out, for sshd(8) skips it, too."""
+def reduce_keys(raw: bytes, *, only_keys: bool = False) -> bytes:
+    """A file of public keys, one on a line: private keys in it are left out, and lines of one word, which may be a secret.
+
+    A key that was torn over several lines stays. With `only_keys`, or where it is no text, everything is left out that is
+    neither a key nor a remark: sshd(8) skips it, too.
+    """
     out = []
+    only_keys = only_keys or BINARY.search(raw) is not None
+    inside = torn = False
     for line in text_lines.split(reduce(raw)):
         body = line.rstrip(b"\r\n")
         bare = body.strip(b" \t")
-        keeps = not bare or bare.startswith(b"#") or bare == NOT_CARRIED or KEY.search(body)
-        out.append(line if keeps else NOT_CARRIED + line[len(body) :])
+        inside = inside or (b"BEGIN " in body and b"PRIVATE KEY" in body) or b"PuTTY-User-Key-File-" in body
+        key = _key(body)
+        torn = len(key[1]) < _whole(key[0]) if key else torn and not only_keys and PART.fullmatch(bare) is not None
+        goes_on = torn or key is not None or bare in (b"", NOT_CARRIED)
+        out_it = inside or not (goes_on or bare.startswith(b"#") or (not only_keys and not OTHERS.search(bare)))
+        inside = inside and CLOSES.search(body) is None
+        out.append(NOT_CARRIED + line[len(body) :] if out_it and bare != NOT_CARRIED else line)
     return b"".join(out)
+
+
+def _key(body: bytes) -> tuple[bytes, bytes] | None:
+    """The type and the base64 of a public key in the line."""
+    for number, found in enumerate(BLOB.finditer(body)):
+        before = TYPE.search(body[max(0, found.start() - LONGEST_NAME) : found.start()])
+        if before:
+            return before[1], found[1]
+        if number == MOST_BLOBS:
+            break
+    return None
+
+
+def _whole(kind: bytes) -> int:
+    """How many letters of base64 a whole key of this type has at least."""
+    return 68 if b"ed25519" in kind else 136 if b"ecdsa" in kind else 200
 
 
 def _reduced(raw: bytes) -> Iterator[bytes]:
@@ -82,104 +117,104 @@ def taken(body: bytes) -> bytes:
     """One line without its secrets."""
     if not SOUNDS.search(body.lower()):
         return body
-    body = _urls(body)
-    for shape in LITERALS:
-        body = shape.sub(HIDDEN, body)
-    body = _bearers(body)
-    body = _sshpass(body)
-    return _options(_named(body))
+    body = URL.sub(_url, body, count=MOST_MARKS)
+    body = AGE.sub(HIDDEN, body, count=MOST_MARKS)
+    body = BEARER.sub(_bearer, body, count=MOST_MARKS)
+    return _options(_named(_sshpass(body)))
 
 
-def _urls(body: bytes) -> bytes:
-    def hidden(found: re.Match[bytes]) -> bytes:
-        return found[0][: found[0].index(b":", 3) + 1] + HIDDEN + b"@"
-
-    return URL.sub(hidden, body)
+def _url(found: re.Match[bytes]) -> bytes:
+    return found[0][: found[0].index(b":", 3) + 1] + HIDDEN + b"@"
 
 
-def _bearers(body: bytes) -> bytes:
-    def hidden(found: re.Match[bytes]) -> bytes:
-        word = re.split(rb"[ \t]+", found[0])[1]
-        return found[0] if len(word) < 8 else found[0][: -len(word)] + HIDDEN
-
-    return BEARER.sub(hidden, body)
+def _bearer(found: re.Match[bytes]) -> bytes:
+    word = re.split(rb"[ \t]+", found[0], maxsplit=1)[1]
+    return found[0] if len(word) < 8 else found[0][: -len(word)] + HIDDEN
 
 
 def _sshpass(body: bytes) -> bytes:
-    out, rest = b"", body
-    while found := SSHPASS.search(rest):
-        out += rest[: found.end()]
-        rest = rest[found.end() :]
-        out, rest = _without(out, rest, *_value(rest, goes_far=False))
-    return out + rest
+    at, out = 0, b""
+    for _ in range(MOST_MARKS):
+        found = SSHPASS.search(body, at)
+        if not found:
+            break
+        out += body[at : found.end()]
+        made, at = _without(body, found.end(), *_value(body, found.end(), goes_far=False))
+        out += made
+    return out + body[at:]
 
 
 def _named(body: bytes) -> bytes:
     """NAME=VALUE, NAME = VALUE, NAME: VALUE."""
-    out, rest = b"", body
-    while found := TOKEN.search(rest):
-        out += rest[: found.start()]
-        before, token, rest = out[-2:], found[0], rest[found.end() :]
-        out += token
-        name = token[:-1].rstrip(b" \t")
-        bare = name.rstrip(b"\"'")
-        if not is_secret(bare, token[-1:]):
+    at, out = 0, b""
+    for _ in range(MOST_MARKS):
+        found = MARK.search(body, at)
+        if not found:
+            break
+        head, mark = body[at : found.start()], found[0]
+        out += head + mark
+        at = found.end()
+        name = NAME.search(head[-LONGEST_NAME:])
+        if name is None or not is_secret(name[1], mark):
             continue
-        if bare == name and before[-1:] in ENDS:  # what opened before the name ends behind the value
-            value = rest[: _end(rest, ENDS[before[-1:]], escaped=before[:-1] == b"\\")]
-            lead = b""
+        before = out[: -len(name[0]) - 1][-2:]
+        if not name[2] and before[-1:] in ENDS:  # what opened before the name ends behind the value
+            end = _end(body, at, ENDS[before[-1:]], escaped=before[:-1] == b"\\")
+            made, at = _without(body, at, at, end)
         else:
-            lead, value = _value(rest, goes_far=token[-1:] == b":" or token[-2:-1] in (b" ", b"\t"))
-        out, rest = _without(out, rest, lead, value)
-    return out + rest
+            made, at = _without(body, at, *_value(body, at, goes_far=mark == b":" or head[-1:] in (b" ", b"\t")))
+        out += made
+    return out + body[at:]
 
 
 def _options(body: bytes) -> bytes:
     """--name VALUE."""
-    out, rest = b"", body
-    while found := OPTION.search(rest):
-        before = (out + rest[: found.start()])[-1:]
-        out += rest[: found.end()]
-        rest = rest[found.end() :]
-        if (not before or before in b" \t\"'=([") and is_secret(found[0].strip(b"- \t"), b"-"):
-            lead, value = _value(rest, goes_far=False)
-            out, rest = _without(out, rest, lead, value if not value.startswith(b"-") else b"")
-    return out + rest
+    at, out = 0, b""
+    for _ in range(MOST_MARKS):
+        found = BLANK.search(body, at)
+        if not found:
+            break
+        head = body[at : found.start()]
+        blanks = BLANKS.match(body, found.start())
+        next_at = blanks.end() if blanks else found.end()
+        out += body[at:next_at]
+        at = next_at
+        option = OPTION.search(head) if len(head) <= LONGEST_NAME else None
+        if option and is_secret(option[2], b"-") and body[at : at + 1] != b"-":
+            made, at = _without(body, at, *_value(body, at, goes_far=False))
+            out += made
+    return out + body[at:]
 
 
-def _without(out: bytes, rest: bytes, lead: bytes, value: bytes) -> tuple[bytes, bytes]:
-    """What is done with, and what is still to be looked at, the value hidden where it is one."""
-    value = value.rstrip(b" \t\\")
-    if not value or _is_plain(value):
-        return out, rest
-    return out + lead + HIDDEN, rest[len(lead) + len(value) :]
+def _without(body: bytes, at: int, begins: int, ends: int) -> tuple[bytes, int]:
+    """What takes the place of body[at:ends], where the value begins at `begins`; and where to go on."""
+    value = body[begins:ends].rstrip(b" \t\\")
+    if not value or value[:1] in (b"$", b"%") or value.startswith(HIDDEN) or PLAIN.fullmatch(value.lower()):
+        return b"", at
+    return body[at:begins] + HIDDEN, begins + len(value)
 
 
-def _value(rest: bytes, *, goes_far: bool) -> tuple[bytes, bytes]:
-    """What stands before the value, and the value; `goes_far`: behind blanks it goes to the end of the line, or of a quote."""
-    bare = rest.lstrip(b" \t")
-    lead = rest[: len(rest) - len(bare)]
-    escaped = bare[:1] == b"\\"
-    quote = bare[escaped : escaped + 1]
+def _value(body: bytes, at: int, *, goes_far: bool) -> tuple[int, int]:
+    """Where the value behind `at` begins and ends; `goes_far`: behind blanks it goes to the end of the line, or of a quote."""
+    blanks = BLANKS.match(body, at)
+    begins = blanks.end() if blanks else at
+    escaped = body[begins : begins + 1] == b"\\"
+    quote = body[begins + escaped : begins + escaped + 1]
     if quote in (b'"', b"'"):
-        opened = bare[: escaped + 1]
-        inner = bare[len(opened) :]
-        return lead + opened, inner[: _end(inner, quote, escaped=escaped)]
-    if lead and goes_far:
-        return lead, bare.partition(b'"')[0]
-    if lead:
-        return lead, b""
-    found = TIGHT.match(bare)
-    return lead, found[0] if found else b""
+        inner = begins + escaped + 1
+        return inner, _end(body, inner, quote, escaped=escaped)
+    if begins > at:
+        stop = body.find(b'"', begins) if goes_far else begins
+        return begins, len(body) if stop < 0 else stop
+    found = TIGHT.match(body, begins)
+    return begins, found.end() if found else begins
 
 
-def _end(text: bytes, quote: bytes, *, escaped: bool) -> int:
+def _end(text: bytes, at: int, quote: bytes, *, escaped: bool) -> int:
     """Where a quoted text ends; `escaped`: within another quote, where a backslash stands before both marks."""
-    at = 0
+    if escaped:
+        found = text.find(quote, at)
+        return len(text) if found < 0 else found
     while at < len(text) and text[at : at + 1] != quote:
-        at += 2 if text[at : at + 1] == b"\\" and not escaped else 1
+        at += 2 if text[at : at + 1] == b"\\" else 1
     return min(at, len(text))
-
-
-def _is_plain(value: bytes) -> bool:
-    return value[:1] in (b"$", b"%") or value.startswith(HIDDEN) or PLAIN.fullmatch(value.lower()) is not None
