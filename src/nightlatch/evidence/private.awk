@@ -30,7 +30,7 @@ function told(line) { # one line, however lines end in its file
     if (line ~ /^PuTTY-User-Key-File-[0-9]+: [A-Za-z0-9@.-]+$/) { print " " line; ppk = FILENAME }
     if (line ~ /^Encryption: [a-z0-9-]+$/ && ppk == FILENAME) print " " line
     if (line ~ /^Public-Lines: [0-9]+$/ && ppk == FILENAME) { print " " line; wanted = substr(line, 15); return }
-    if (wanted > 0) { wanted--; if (line ~ /^[A-Za-z0-9+\/=]+$/ && length(line) < 80) print " " line; else wanted = 0 }
+    if (wanted > 0) { wanted--; if (line ~ "^[A-Za-z0-9+/=]+$" && length(line) < 80) print " " line; else wanted = 0 }
     if (line ~ /BEGIN SSH2 ENCRYPTED PRIVATE KEY/) print " ---- BEGIN SSH2 ENCRYPTED PRIVATE KEY ----"
     if (line ~ /AGE-SECRET-KEY-1/) print " AGE-SECRET-KEY-1"
     if (line ~ /SSH PRIVATE KEY FILE FORMAT/) print " SSH PRIVATE KEY FILE FORMAT"

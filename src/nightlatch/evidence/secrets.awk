@@ -146,7 +146,7 @@ function network_line(  bare, indent, made) {
 }
 function find_key(body,  rest, before, count) { # sets kind and blob
     rest = body; before = ""
-    while (count++ <= 20 && match(rest, /[ \t]AAAA[A-Za-z0-9+\/]*/)) {
+    while (count++ <= 20 && match(rest, "[ \t]AAAA[A-Za-z0-9+/]*")) {
         before = last(before substr(rest, 1, RSTART - 1), 128); blob = substr(rest, RSTART + 1, RLENGTH - 1)
         rest = substr(rest, RSTART + RLENGTH)
         if (match(before, /(ssh-|ecdsa-|sk-)[A-Za-z0-9@.-]+[ \t]*$/)) { kind = substr(before, RSTART); return 1 }
@@ -162,7 +162,7 @@ function plain_line(  made, bare, is_key, out_it) {
     within = within || (index(made, "BEGIN ") && index(made, "PRIVATE KEY")) || index(made, "PuTTY-User-Key-File-")
     is_key = find_key(made)
     if (is_key) torn = length(blob) < (kind ~ /ed25519/ ? 68 : kind ~ /ecdsa/ ? 136 : 200) # over several lines
-    else torn = torn && keys == 1 && bare ~ /^[A-Za-z0-9+\/]+=*$/
+    else torn = torn && keys == 1 && bare ~ "^[A-Za-z0-9+/]+=*$"
     out_it = !(torn || is_key || bare == "" || bare == "{not carried}" || bare ~ /^#/ || (keys == 1 && bare ~ /[ \t]/ && bare !~ /"kty"/))
     out_it = out_it || within
     if (made ~ /---- END |-----END |(^|\r)Private-(MAC|Hash): /) within = 0
