@@ -211,6 +211,14 @@ def test_a_missing_client_is_one_message(tmp_path: Path) -> None:
     ):
         Ssh("guest", Address("guest"), client).run(b"true\n")
     assert shutil.which("ssh")
+    odd = tmp_path / "odd"
+    odd.write_text("#!/bin/sh\necho unknown option -G >&2\nexit 255\n")
+    odd.chmod(0o755)
+    with (
+        Client(Path("/dev/null"), program=str(odd)) as client,
+        pytest.raises(NightlatchError, match=r"does not tell.*unknown option -G"),
+    ):
+        Ssh("guest", Address("guest"), client).run(b"true\n")
 
 
 def test_each_guest_is_asked_about_by_its_name() -> None:

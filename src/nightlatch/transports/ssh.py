@@ -17,7 +17,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Self
 
-from nightlatch.faults import UnreachableError
+from nightlatch.faults import NightlatchError, UnreachableError
 from nightlatch.transports import bounded, client_files, client_options
 from nightlatch.transports.bounded import Bounds, Ended, Follow, Stop
 from nightlatch.transports.shell import Answer, Door
@@ -99,7 +99,13 @@ class Client:
     def _known(self) -> frozenset[str]:
         """The options that the client names when it is asked for its configuration (ssh(1), -G)."""
         told = bounded.run([self.program, "-F", "none", "-G", "--", "localhost"], b"", Bounds(10, 10, 1 << 20))
-        return frozenset(line.split(b" ", 1)[0].decode("ascii", "replace") for line in told.out.splitlines())
+        names = frozenset(line.split(b" ", 1)[0].decode("ascii", "replace") for line in told.out.splitlines())
+        if "stricthostkeychecking" not in names:  # then nobody could say what else it would do
+            said = (told.err.decode("utf-8", "replace").strip().splitlines() or ["it said nothing"])[-1]
+            raise NightlatchError(
+                f"{self.program} -G does not tell the SSH client's options: {said}; take OpenSSH's client"
+            )
+        return names
 
     def password(self, account: str, guest: str, *, again: bool) -> str:
         """The sudo password of an account on one guest. Raises UnreachableError where nobody can be asked.
