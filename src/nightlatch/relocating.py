@@ -16,6 +16,7 @@ from nightlatch.faults import NightlatchError, PutBackError, RefusedError, Unrea
 from nightlatch.latch import live
 from nightlatch.latch.transaction import Move
 from nightlatch.net.literal import address_or_none, parse_interface
+from nightlatch.net.numbers import whole
 from nightlatch.readings import guest as readings
 from nightlatch.readings import network, sockets
 from nightlatch.readings.network import NetworkReading
@@ -109,7 +110,7 @@ def port_to(estate: Estate, proved: ProvedDraft, ports: Ports) -> int:
     """The port by which the fresh connection has to come in: the stated one where Nightlatch comes by another, and another
     where its own goes; 0 where it stays."""
     text = proved.before.facts.get("came_to_port", "")
-    came = int(text) if text.isdigit() else 0
+    came = whole(text, 5) or 0
     stated = next((each.ports for each in estate.services_of(proved.draft.guest) if each.unit == "ssh"), ())
     wanted = [port for port in stated if port in ports.after]
     if not proved.draft.returns and wanted and came not in stated:

@@ -12,6 +12,7 @@ from ipaddress import ip_interface
 
 from nightlatch.formats.leases import hardware
 from nightlatch.net.literal import IPAddress, IPInterface, address_or_none
+from nightlatch.net.numbers import whole
 
 MOST = 20_000
 NO_WAY = ("local", "broadcast", "multicast", "anycast", "unreachable", "blackhole", "prohibit", "throw")
@@ -115,7 +116,7 @@ def routes(text: str, version: int = 4) -> Iterator[LiveRoute]:
             both = {**shared, **hop}
             metric = both.get("metric", "0")
             yield LiveRoute(
-                to, both.get("dev", ""), address_or_none(both.get("via", ""), scope=True), int(metric) if metric.isdigit() else 0,
+                to, both.get("dev", ""), address_or_none(both.get("via", ""), scope=True), whole(metric, 10) or 0,
                 both.get("proto", ""), version,
             )  # fmt: skip
 

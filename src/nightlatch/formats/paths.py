@@ -61,11 +61,38 @@ def _pieces(part: str) -> Iterator[str]:
         elif char == "\\" and at + 1 < len(part):
             at += 1
             yield re.escape(part[at])
-        elif char == "[" and (close := part.find("]", at + 2)) > 0:
-            inside = part[at + 1 : close]
-            negated = inside[0] in "!^"
-            yield "[" + ("^" if negated else "") + re.sub(r"([\\\[\]^&~|])", r"\\\1", inside[negated:]) + "]"
+        elif char == "[" and (close := _closing(part, at)) > 0:
+            yield _bracket(part[at + 1 : close])
             at = close
         else:
             yield re.escape(char)
         at += 1
+
+
+def _closing(part: str, at: int) -> int:
+    """Where the set that begins at `at` ends, -1 where it does not: a bracket that comes first in it is one of its members."""
+    first = at + 1 + (part[at + 1 : at + 2] in ("!", "^"))
+    return part.find("]", first + 1)
+
+
+def _bracket(inside: str) -> str:
+    """A set of characters; a range that runs backwards holds none (glob(7); measured: glibc's glob)."""
+    negated = inside[0] in "!^"
+    rest = inside[negated:]
+    members: list[str] = []
+    at = 0
+    while at < len(rest):
+        if rest[at + 1 : at + 2] == "-" and at + 2 < len(rest):
+            if rest[at] <= rest[at + 2]:
+                members.append(f"{_in_set(rest[at])}-{_in_set(rest[at + 2])}")
+            at += 3
+        else:
+            members.append(_in_set(rest[at]))
+            at += 1
+    if not members:
+        return "." if negated else "(?!)"
+    return "[" + ("^" if negated else "") + "".join(members) + "]"
+
+
+def _in_set(char: str) -> str:
+    return f"\\{char}" if char in "\\[]^&~|-" else char

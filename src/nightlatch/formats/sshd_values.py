@@ -64,9 +64,12 @@ def _whole(text: str, last: int = INT_MAX) -> int:
 
 def seconds(text: str) -> int:
     """A time such as 90, 5m or 1h30m in seconds (sshd_config(5), TIME FORMATS)."""
-    if not re.fullmatch(r"(?:[0-9]{1,12}[sSmMhHdDwW]?)+", text):
+    if not re.fullmatch(r"(?:[0-9]+[sSmMhHdDwW])*[0-9]*", text) or not text:
         raise Refused(f'"{text}" is no time')
-    total = sum(int(n) * TIME_UNITS[u.lower()] for n, u in re.findall(r"([0-9]+)([a-zA-Z]?)", text))
+    parts = re.findall(r"([0-9]+)([a-zA-Z]?)", text)
+    total = INT_MAX + 1
+    if all(len(number) <= 12 for number, _ in parts):
+        total = sum(int(number) * TIME_UNITS[unit.lower()] for number, unit in parts)
     if total > INT_MAX:
         raise Refused(f'"{text}" is too long a time')
     return total

@@ -108,7 +108,7 @@ def parse(raw: bytes) -> Element:
         raise XmlFault(
             f"{type(error).__name__}: entities and document types are not read", *_place(handler.at)
         ) from None
-    except ValueError as error:
+    except (ValueError, LookupError) as error:  # LookupError: an encoding that nobody knows
         if isinstance(error, XmlFault):
             raise
         raise XmlFault(str(error), *_place(handler.at)) from None

@@ -16,6 +16,7 @@ from nightlatch.draft.acts import Install
 from nightlatch.faults import PutBackError, RefusedError, UnreachableError, UnreadableError
 from nightlatch.latch import transaction
 from nightlatch.latch.transaction import Transaction
+from nightlatch.net.numbers import whole
 from nightlatch.transports.bounded import Bounds
 from nightlatch.transports.shell import Shell
 
@@ -162,9 +163,9 @@ def _outcomes(lines: list[str]) -> Iterator[tuple[str, str]]:
 
 
 def _pending(guest: str, values: dict[str, str], timer: bool) -> Pending:
-    now = values.get("uptime", "")
+    now = whole(values.get("uptime", ""))
     since = re.search(r"since uptime ([0-9]{1,9}) s for ([0-9]{1,6}) s$", values.get("who", ""))
-    lasted = int(now) - int(since[1]) if since and now.isdigit() else None
+    lasted = now - int(since[1]) if since and now is not None else None
     rest = int(since[2]) - lasted if since and lasted is not None else None
     who = values.get("who", "").partition(", change ")[0]
     return Pending(

@@ -11,6 +11,7 @@ import re
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address, IPv6Interface, IPv6Network
 
 from nightlatch.net.addresses import AddressSet, prefix
+from nightlatch.net.numbers import whole
 
 IPAddress = IPv4Address | IPv6Address
 IPInterface = IPv4Interface | IPv6Interface
@@ -39,9 +40,10 @@ def parse_network(text: str) -> AddressSet:
     bits = 32 if version == 4 else 128
     if not slash:
         return prefix(version, number, bits)
-    if not length.isascii() or not length.isdigit() or int(length) > bits:
+    size = whole(length)
+    if size is None or size > bits:
         raise AddressError(f'"/{length}" is no prefix length', f"a number from 0 to {bits} after the slash")
-    network = prefix(version, number, int(length))
+    network = prefix(version, number, size)
     low = (network.v4 or network.v6)[0][0]
     if low != number:
         right = network.prefixes()[0]
@@ -93,7 +95,8 @@ def parse_interface(text: str) -> IPInterface:
             f'"{text}" has no prefix length',
             f"the length of the network behind it, such as {text}/{bits - 8 if bits == 32 else 64}",
         )
-    if not length.isascii() or not length.isdigit() or (len(length) > 1 and length[0] == "0") or int(length) > bits:
+    size = whole(length)
+    if size is None or (len(length) > 1 and length[0] == "0") or size > bits:
         raise AddressError(f'"/{length}" is no prefix length', f"a number from 0 to {bits} after the slash")
     return ipaddress.ip_interface(f"{address}/{length}")
 

@@ -15,6 +15,7 @@ from nightlatch.formats import shell_vars
 from nightlatch.formats.leases import hardware
 from nightlatch.formats.shell_vars import Document, Line
 from nightlatch.net.literal import AddressError, IPAddress, IPInterface, parse_address, parse_interface, parse_mask
+from nightlatch.net.numbers import whole
 from nightlatch.origin import Origin
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.profiles import (
@@ -163,7 +164,7 @@ def _gateways(document: Document, path: str, gaps: list[Gap]) -> Iterator[Gatewa
         metric = document.value("METRIC")
         try:
             address = parse_address(line.value, scope=True)
-            yield Gateway(address, _at(path, line), int(metric) if metric.isdigit() else None)
+            yield Gateway(address, _at(path, line), whole(metric, 10))
         except AddressError as error:
             gaps.append(misread(error, _at(path, line)))
 

@@ -13,6 +13,7 @@ from nightlatch.formats import interfaces, paths
 from nightlatch.formats.interfaces import Line, Stanza
 from nightlatch.formats.leases import hardware
 from nightlatch.net.literal import AddressError, IPAddress, IPInterface, parse_address, parse_interface, parse_mask
+from nightlatch.net.numbers import whole
 from nightlatch.origin import Origin
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.profiles import AREA, Gateway, Match, Method, MethodAt, Placed, Profile, System, misread
@@ -194,7 +195,7 @@ def _static(
         try:
             address = parse_address(found[1].words[1].text, scope=True)
             # ifup adds the route with "onlink", so that it always works (measured: ifup --no-act, 0.8.41).
-            gateways.append(Gateway(address, _at(found), int(metric) if metric.isdigit() else None))
+            gateways.append(Gateway(address, _at(found), whole(metric, 10)))
         except AddressError as error:
             gaps.append(misread(error, _at(found)))
 

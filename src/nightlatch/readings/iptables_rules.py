@@ -13,6 +13,7 @@ from dataclasses import dataclass, replace
 from nightlatch.formats.iptables_save import Word
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet, prefix, union
 from nightlatch.net.literal import AddressError, parse_address
+from nightlatch.net.numbers import whole
 from nightlatch.net.ports import PortSet
 from nightlatch.origin import Origin
 from nightlatch.readings.iptables_words import (
@@ -418,7 +419,9 @@ def address_set(text: str, family: str) -> AddressSet | None:
         address = parse_address(bare)
         if address.version != (4 if family == "ip" else 6):
             return None
-        size = bits if not slash else int(length) if length.isdigit() else _ones(int(parse_address(length)), bits)
+        size = bits if not slash else whole(length)
+        if size is None:
+            size = _ones(int(parse_address(length)), bits)
     except (AddressError, ValueError):
         return None
     return prefix(address.version, int(address), size) if size is not None and 0 <= size <= bits else None

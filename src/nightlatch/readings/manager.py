@@ -15,6 +15,7 @@ from nightlatch.formats import sections
 from nightlatch.formats.leases import hardware
 from nightlatch.formats.sections import Dialect, Document, Line
 from nightlatch.net.literal import AddressError, IPAddress, IPInterface, parse_address, parse_interface
+from nightlatch.net.numbers import whole
 from nightlatch.origin import Origin
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.profiles import (
@@ -162,7 +163,7 @@ def _addressing(
     for version in (4, 6):
         section = f"ipv{version}"
         metric = _last(document, section, "route-metric")
-        number = int(metric.value) if metric is not None and metric.value.isdigit() else None
+        number = whole(metric.value, 10) if metric is not None else None
         never = _flag(document, section, "never-default")
         for line in {each.key: each for each in document.entries(section)}.values():  # the last of one key counts
             parts = [part.strip() for part in line.value.split(",")]
@@ -216,7 +217,7 @@ def _route(
     except (ValueError, AddressError) as error:
         gaps.append(Gap(AREA, f"a route that can't be read: {error}", origin))
         return
-    metric = int(parts[2]) if len(parts) > 2 and parts[2].isdigit() else None
+    metric = whole(parts[2], 10) if len(parts) > 2 else None
     if network.prefixlen == 0 and via is not None:
         gateways.append(Gateway(via, origin, metric))
     else:

@@ -9,6 +9,7 @@ from nightlatch.formats import netplan
 from nightlatch.formats.leases import hardware
 from nightlatch.formats.netplan import Tree
 from nightlatch.net.literal import AddressError, IPAddress, IPInterface, parse_address, parse_interface
+from nightlatch.net.numbers import whole
 from nightlatch.origin import Origin
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.profiles import (
@@ -162,7 +163,7 @@ def _routes(part: Tree, gaps: list[Gap]) -> tuple[list[Gateway], list[RouteAt]]:
             gateways.append(Gateway(address, stated.origin))
     for item in _items(part.get("routes")):
         metric = item.word("metric")
-        number = int(metric) if metric.isdigit() and len(metric) < 10 else None
+        number = whole(metric)
         via = item.get("via")
         address = _address(via, gaps) if via is not None else None
         if item.word("to") in DEFAULT_ROUTES and item.word("table") in ("", "254") and address is not None:

@@ -15,6 +15,7 @@ from nightlatch.formats import sections
 from nightlatch.formats.leases import hardware
 from nightlatch.formats.sections import Dialect
 from nightlatch.net.literal import AddressError, IPAddress, IPInterface, parse_address, parse_interface
+from nightlatch.net.numbers import whole
 from nightlatch.origin import Origin
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.profiles import (
@@ -225,7 +226,7 @@ def _routes(said: list[Said], gaps: list[Gap]) -> tuple[list[Gateway], list[Rout
         stated = _last(part, "Route", "Gateway")
         to = _last(part, "Route", "Destination")
         metric = _last(part, "Route", "Metric")
-        number = int(metric.value) if metric is not None and metric.value.isdigit() else None
+        number = whole(metric.value, 10) if metric is not None else None
         address = _address(stated, gaps) if stated is not None and not stated.value.startswith("_") else None
         place = (stated or part[0]).origin
         if address is not None and (to is None or _is_everything(to.value)) and _last(part, "Route", "Table") is None:

@@ -269,7 +269,7 @@ def _base(chain: Chain, words: tuple[str, ...], items: tuple[Item, ...]) -> Chai
     """`type filter hook input priority filter + 10`, `type filter hook ingress devices = { eth0, eth1 } priority 0`."""
     hook = words[words.index("hook") + 1] if words.index("hook") + 1 < len(words) else ""
     text = "".join(words[words.index("priority") + 1 :]) if "priority" in words else "0"
-    found = re.fullmatch(r"([a-z]*)([+-]?[0-9]*)", text)
+    found = re.fullmatch(r"([a-z]*)([+-]?[0-9]{0,9})", text)
     number = PRIORITIES.get(found[1], 0) + int(found[2] or 0) if found and found[2] not in ("+", "-") else 0
     kind = words[1] if len(words) > 1 else "filter"
     return replace(chain, hook=hook, priority=number, kind=kind, devices=_devices(items))

@@ -12,6 +12,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 
 from nightlatch.evidence.snapshot import Snapshot
+from nightlatch.net.numbers import whole
 from nightlatch.origin import Kind, Origin
 from nightlatch.readings import daemons
 from nightlatch.readings.daemons import SERVICES, Daemon
@@ -187,8 +188,9 @@ def _holders(text: str, names: Mapping[int, str]) -> dict[str, tuple[tuple[str, 
     """The processes that hold each socket, by its inode; a process's name is its own to choose, and for people only."""
     out: dict[str, list[tuple[str, int]]] = {}
     for inode, pid in _numbered(text):
-        if pid.isdigit():
-            out.setdefault(str(inode), []).append((names.get(int(pid), "?")[:32], int(pid)))
+        process = whole(pid)
+        if process is not None:
+            out.setdefault(str(inode), []).append((names.get(process, "?")[:32], process))
     return {inode: tuple(held[:MOST_HOLDERS]) for inode, held in out.items()}
 
 
@@ -271,9 +273,10 @@ def _sockets(text: str, holders: Holders) -> Iterator[OpenSocket]:
             # No name of a program stands before it, so the first of these words is the kernel's own.
             told = re.search(r"(?:^| )ino:([0-9]{1,20}) ", f"{words[5] if len(words) > 5 else ''} ")
             bare = address.strip("[]").partition("%")[0]
-            if port.isdigit():
+            number = whole(port, 5)
+            if number is not None:
                 inode = told[1] if told else ""
-                yield OpenSocket("" if bare == "*" else bare, int(port), holders.get(inode, ()), protocol, inode)
+                yield OpenSocket("" if bare == "*" else bare, number, holders.get(inode, ()), protocol, inode)
         elif protocol[:3] in ("tcp", "udp") and len(words) >= 4 and ":" in words[1]:
             if words[3] == ("0A" if protocol.startswith("tcp") else "07"):  # listening, and unconnected (proc(5))
                 yield from _from_proc(rest.split(), protocol[:3], holders)

@@ -14,6 +14,7 @@ from nightlatch.formats import sections
 from nightlatch.formats.sections import Dialect
 from nightlatch.net.addresses import EVERY_ADDRESS, LOOPBACK, AddressSet, prefix, union
 from nightlatch.net.literal import AddressError, parse_address, parse_network
+from nightlatch.net.numbers import whole
 from nightlatch.origin import Origin
 from nightlatch.readings import release, unit_files
 from nightlatch.readings.gaps import Gap
@@ -123,7 +124,8 @@ def _is_apart(snapshot: Snapshot) -> bool:
     if snapshot.is_live:
         return snapshot.facts.get("groups") == "other"
     number = release.version(snapshot).partition(".")[0]
-    return number.isdigit() and int(number) <= APART.get(release.system(snapshot), -1)
+    major = whole(number)
+    return major is not None and major <= APART.get(release.system(snapshot), -1)
 
 
 def _addresses(word: str) -> AddressSet | None:

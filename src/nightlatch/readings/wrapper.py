@@ -14,6 +14,7 @@ from nightlatch.formats import hosts_access
 from nightlatch.formats.hosts_access import Line
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, prefix
 from nightlatch.net.literal import AddressError, parse_address
+from nightlatch.net.numbers import whole
 from nightlatch.origin import Origin
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.rules import Chain, Does, Match, Rule, Rules
@@ -132,9 +133,8 @@ def _addresses(token: str) -> AddressSet | None:
 
 def _masked(number: int, mask: str) -> AddressSet | None:
     """An address that has bits behind its mask matches nobody."""
-    if mask.isdigit():
-        size = int(mask)
-    else:
+    size = whole(mask)
+    if size is None:
         bits = int(parse_address(mask))
         size = bits.bit_count()
         if bits != ((1 << size) - 1) << (32 - size):

@@ -17,6 +17,7 @@ from nightlatch.formats.authorized_keys import Broken, Entry, Options
 from nightlatch.formats.keys import KeyFault, PublicKey, decode
 from nightlatch.formats.krl import Revoked
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet
+from nightlatch.net.numbers import whole
 from nightlatch.origin import Origin
 from nightlatch.readings import address_lists
 from nightlatch.readings.accounts import Account
@@ -433,8 +434,9 @@ def _by_account(account: Account, module: str, arguments: tuple[str, ...]) -> st
         return "success" if ("issystem" in arguments) == is_system else "perm_denied"
     if module == "pam_succeed_if.so":
         words = [word for word in arguments if word not in ("quiet", "quiet_success", "quiet_fail", "use_uid")]
-        if len(words) == 3 and words[0] == "uid" and words[2].isdigit():
-            held = {">=": account.uid >= int(words[2]), "<": account.uid < int(words[2])}.get(words[1])
+        number = whole(words[2], 10) if len(words) == 3 and words[0] == "uid" else None
+        if number is not None:
+            held = {">=": account.uid >= number, "<": account.uid < number}.get(words[1])
             return None if held is None else "success" if held else "perm_denied"
     return None
 

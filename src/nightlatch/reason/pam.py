@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from itertools import islice
 
+from nightlatch.net.numbers import whole
 from nightlatch.origin import Origin
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.guest import PamLine
@@ -86,8 +87,9 @@ def _walk(lines: list[PamLine], answers: Answers) -> Verdict:
             because = each.line.fault or f"{each.line.module} would have to run"
             return Verdict(Outcome.UNKNOWN, Gap("PAM", because, each.origin))
         action = control.get(answer, "ignore" if answer == "ignore" else control.get("default", "bad"))
-        if action.isdigit():
-            at += int(action)
+        jump = whole(action, 4)
+        if jump is not None:
+            at += jump
             if status is None and answer in ("success", "new_authtok_reqd"):
                 status = answer
         elif action in ("ok", "done"):

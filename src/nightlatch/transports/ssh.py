@@ -18,6 +18,7 @@ from pathlib import Path
 from typing import Self
 
 from nightlatch.faults import NightlatchError, UnreachableError
+from nightlatch.net.numbers import whole
 from nightlatch.transports import bounded, client_files, client_options
 from nightlatch.transports.bounded import Bounds, Ended, Follow, Stop
 from nightlatch.transports.shell import Answer, Door
@@ -230,7 +231,7 @@ class Ssh:
         port = found.get("port", "")
         command = found.get("proxycommand", "none")
         way = ", ".join(_jumps(found)) or ("a command of its configuration" if command != "none" else "")
-        return found.get("hostname", self.address.host), int(port) if port.isdecimal() else 22, way
+        return found.get("hostname", self.address.host), whole(port, 5) or 22, way
 
     def _configured(self) -> dict[str, str]:
         try:
