@@ -101,15 +101,15 @@ def test_many_of_them_hide_nothing(x: Subject) -> None:
 
 def test_a_link_of_a_user_s_carries_nothing_of_root_s(x: Subject) -> None:
     """Mara's key folder leads to one of root's: what only root may read there does not come into the evidence."""
-    x.guest.inside("sh", "-c", "mkdir -p /srv/deep && echo for-root-only >/srv/deep/secret && chmod 600 /srv/deep/secret && "
-                   "echo for-all >/srv/deep/open && mv /home/mara/.ssh /home/mara/kept && ln -s /srv/deep /home/mara/.ssh && "
+    x.guest.inside("sh", "-c", "mkdir -p /srv/deep && echo for root only >/srv/deep/authorized_keys2 && chmod 600 /srv/deep/authorized_keys2 && "
+                   "echo for all >/srv/deep/authorized_keys && mv /home/mara/.ssh /home/mara/kept && ln -s /srv/deep /home/mara/.ssh && "
                    "chown -h 1001:1001 /home/mara/.ssh")  # fmt: skip
     try:
         snapshot = api.survey_live(Inside(x.guest))
-        secret = snapshot.entries["/srv/deep/secret"]
+        secret = snapshot.entries["/srv/deep/authorized_keys2"]
         assert secret.content is None
         assert "for root only" in secret.note
-        assert snapshot.content("/srv/deep/open") == b"for-all\n"
+        assert snapshot.content("/srv/deep/authorized_keys") == b"for all\n"
         assert snapshot.content("/etc/sudoers"), "what is read anyway is read as ever"
     finally:
         x.guest.inside("sh", "-c", "rm -r /home/mara/.ssh /srv/deep; mv /home/mara/kept /home/mara/.ssh")

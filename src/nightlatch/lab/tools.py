@@ -103,17 +103,15 @@ def alive(pid: int) -> bool:
 def drop_cgroup(folder: Path) -> None:
     """End what is left in a cgroup folder and remove it, deepest first."""
     for _ in range(100):
-        pids = [int(p) for file in folder.rglob("cgroup.procs") for p in _read(file).split()]
-        pids += [int(p) for p in _read(folder / "cgroup.procs").split()]
+        pids = [int(p) for top, _, _ in os.walk(folder) for p in _read(Path(top) / "cgroup.procs").split()]
         if not pids:
             break
         for pid in pids:
             kill(pid)
         time.sleep(0.02)
-    inner = sorted((p for p in folder.rglob("*") if p.is_dir()), key=lambda p: -len(p.parts))
-    for each in [*inner, folder]:
+    for top, _, _ in os.walk(folder, topdown=False):  # somebody else may be clearing it away at the same time
         with contextlib.suppress(OSError):
-            each.rmdir()
+            os.rmdir(top)
 
 
 def _read(path: Path) -> str:
