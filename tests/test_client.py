@@ -132,7 +132,8 @@ def test_each_option_is_set_cleared_or_the_users(option: client_options.Option, 
         assert theirs in with_theirs[name]
         assert name not in found
     elif option.use is Use.PINNED:
-        assert found[name] == [option.value] if option.value else PIN not in found[name][0]
+        assert theirs not in found[name]
+        assert found[name] == [option.value] if option.value else "known-guest %H %t %K %f" in found[name][0]
         assert configured(tmp_path, f"{option.name} {theirs}\n")[name] == with_theirs[name], (
             "without a pin it is the user's"
         )

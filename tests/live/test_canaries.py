@@ -8,7 +8,6 @@ import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -18,6 +17,7 @@ from nightlatch.evidence import byhand
 from nightlatch.evidence.collect import collect
 from nightlatch.evidence.script import Wanted
 from nightlatch.evidence.snapshot import Entry
+from nightlatch.evidence.stream import Carried, parse
 from nightlatch.formats import keys
 from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest
@@ -175,4 +175,17 @@ def test_nothing_of_a_plain_guest_is_taken_for_a_secret(station: Station) -> Non
         if entry.reduced and not (entry.content or b"").startswith(keys.REDUCED)
     }
     assert taken <= set(USUAL), taken - set(USUAL)
-    assert replace(snapshot, notes=()).entries
+
+
+def test_an_account_s_folder_that_leads_to_one_of_the_system_s_changes_nothing(station: Station) -> None:
+    """By hand there is no second round: what the system reads there is carried in the first."""
+    guest = station.guest("linked", "192.168.56.23")
+    home = guest.image.path("/home/mara/.ssh")
+    home.rename(home.with_name("kept"))
+    guest.image.link("/home/mara/.ssh", "/etc/sudoers.d")
+    guest.boot()
+    guest.until_listening()
+    text = guest.inside("sh", stdin=byhand.script(Wanted(), "0123456789abcdef"))
+    stream, mark = byhand.stream_of(text.encode(), "linked.txt")
+    found = collect(Carried(parse(stream, mark, "linked")), "linked")
+    assert found.content("/etc/sudoers.d/keeper") == b"keeper ALL=(ALL) NOPASSWD: ALL\n"

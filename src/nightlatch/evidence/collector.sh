@@ -73,7 +73,9 @@ nl_paths() { # what stands at every path that matters, and above it
     ways=$ours
     closed=''
     for each in $homes; do case $each in 'f '*) closed=$closed$nl${each#f } ;; esac; done
-    closed=$(many "$closed" realpath)
+    chosen=$(many "$closed" realpath) closed=''
+    # Where an account's leads to one of the system's, the system's rules hold: what is read there is read as ever.
+    for each in $chosen; do case "$nl$folders$nl" in *"$nl$each$nl"*) ;; *) closed=$closed$nl$each ;; esac; done
     ours=$(many "$ours" realpath | sort -u)
     inside=$(many "$ours" nl_children)
     inside=$(printf '%s\n' "$inside" | awk -F/ '{ folder = $0; sub("/[^/]*$", "", folder) } n[folder]++ < 4096')
