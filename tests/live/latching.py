@@ -100,16 +100,21 @@ class Subject:
 
     def settled(self, seconds: float = 60) -> None:
         """Wait until nothing is on the latch."""
-        lock = self.guest.root / "var/lib/nightlatch/lock"
-        end = time.monotonic() + seconds
-        while lock.exists():
-            assert time.monotonic() < end, f"still on the latch: {[p.name for p in lock.iterdir()]}"
-            time.sleep(0.05)
+        settled(self.guest, seconds)
 
     def door(self) -> str:
         """A real login, and the methods the running service offers."""
         assert self.station.login(self.guest), "the own door does not open"
         return offered(self.station, self.guest)
+
+
+def settled(guest: Guest, seconds: float = 60) -> None:
+    """Wait until nothing is on the latch: the lock goes last, after the guard."""
+    lock = guest.root / "var/lib/nightlatch/lock"
+    end = time.monotonic() + seconds
+    while lock.exists():
+        assert time.monotonic() < end, f"still on the latch: {[p.name for p in lock.iterdir()]}"
+        time.sleep(0.05)
 
 
 def at_its_door(guest: Guest, made: Transaction) -> Transaction:

@@ -21,7 +21,7 @@ import pytest
 from nightlatch.lab.labs import Lab
 from nightlatch.lab.machine import Guest
 from nightlatch.lab.tools import run
-from tests.live.latching import leftovers
+from tests.live.latching import leftovers, settled
 from tests.live.station import Station
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "systemctl", "apt-get", root=True)
@@ -187,6 +187,7 @@ def test_nobody_keeps_it_and_a_power_cut_take_it_back(station: Station, guest: G
     while state(guest) != ("disabled", "inactive", "no file") and time.monotonic() < end:
         time.sleep(0.3)
     assert state(guest) == ("disabled", "inactive", "no file")
+    settled(guest)
     assert not leftovers(guest)
     # Once more, for longer; then everything dies at once.
     script_for(station, guest, "10m", "again.sh")
@@ -199,6 +200,7 @@ def test_nobody_keeps_it_and_a_power_cut_take_it_back(station: Station, guest: G
     while state(guest) != ("disabled", "inactive", "no file") and time.monotonic() < end:
         time.sleep(0.3)
     assert state(guest) == ("disabled", "inactive", "no file")
+    settled(guest)
     assert not leftovers(guest)
 
 

@@ -18,7 +18,7 @@ from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest
 from nightlatch.lab.tools import run
 from nightlatch.latch import live
-from tests.live.latching import KILL, PAUSE, Subject, at_its_door, begun, leftovers
+from tests.live.latching import KILL, PAUSE, Subject, at_its_door, begun, leftovers, settled
 from tests.live.station import Station
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "systemctl", root=True)
@@ -154,6 +154,7 @@ def test_what_is_not_kept_goes_back_as_it_was(station: Station, tell: Callable[[
     guest.boot()
     guest.until_listening()
     assert states(guest) == before, "a restart takes it back"
+    settled(guest)
     assert not leftovers(guest)
 
 
@@ -186,6 +187,7 @@ def test_a_guest_s_script_dies_at_every_act(station: Station, tell: Callable[[st
             thread.join(60)
             guest.boot()
             guest.until_listening()
+        settled(guest)
         if states(guest) != before or leftovers(guest):
             wrong.append(f"{point}: {states(guest)} {leftovers(guest)}")
     tell(f"acts cut off: {len(points)} points, {len(wrong)} wrong")
