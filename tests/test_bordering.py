@@ -199,3 +199,27 @@ def test_a_table_in_csv_is_told_by_its_lines_and_had_as_it_should_be(station: St
     assert perimeters.as_csv((), "from,to\r\n1,2\r\n") == "from,to\r\n", "an empty table keeps its heading"
     table.write_bytes(made)
     assert "as the grants want it" in station.run("--network", "hidden")
+
+
+def test_forwards_of_both_families_to_one_guest_leave_each_its_rows(station: Station) -> None:
+    """Each forward is reached by the callers of its own family, however many stand before it."""
+    path = station.folder / "estate.yaml"
+    one = "{at: 192.168.56.1, port: 2222, to: {guest: chartbox, port: 22}, guest_sees: 10.0.2.2}"
+    more = [
+        one.replace("192.168.56.1,", f'"{at}",').replace("2222", port)
+        for at, port in (("2001:db8:56::1", "2223"), ("192.168.56.2", "2224"))
+    ]
+    path.write_text(path.read_text().replace(one, ", ".join([one, *more])))
+    four, six = ["192.168.40.0/24", "203.0.113.0/24"], ["2001:db8:40::/64"]
+    rows = [
+        {"from": four, "to": "2222", "does": "permit"},
+        {"from": six, "to": "2223", "does": "permit"},
+        {"from": four, "to": "2224", "does": "permit"},
+    ]
+    deny = [{"from": ["0.0.0.0/0", "::/0"], "to": "1-65535", "does": "deny"}]
+    (station.folder / "hidden.json").write_text(json.dumps([*rows, *deny]))
+    assert "as the grants want it" in station.run("--network", "hidden")
+    (station.folder / "hidden.json").write_text(json.dumps([*rows[:1], *rows[2:], *deny]))
+    told = station.run("--network", "hidden")
+    assert 'add from ["2001:db8:40::/64"], to 2223, does permit' in told
+    assert "1 table, 1 row to change" in told

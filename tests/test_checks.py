@@ -152,7 +152,8 @@ def test_waivers_hold_until_their_last_day(tmp_path: Path) -> None:
 def test_surplus_and_missing_can_be_waived(tmp_path: Path) -> None:
     from nightlatch.audit.run import check_waivers
 
-    more = "waivers:\n  - {finding: surplus, on: gauge, owner: mara, because: known, until: 2027-01-01}\n"
+    which = "finding: surplus, on: gauge, account: joon, person: joon, from: anywhere"
+    more = f"waivers:\n  - {{{which}, owner: mara, because: known, until: 2027-01-01}}\n"
     made = estate(tmp_path, GRANT, more=more)
     check_waivers(made)
     said = found(Guest(OFF, {"mara": DESK, "joon": pub("joon-desk") + "\n"}), made)

@@ -12,6 +12,8 @@ from difflib import get_close_matches
 
 from nightlatch.origin import Origin
 
+MOST_LETTERS = 80  # of a word that is compared with others
+
 
 @dataclass(frozen=True, slots=True)
 class Fault:
@@ -117,6 +119,8 @@ class PutBackError(NightlatchError):
 
 def nearest(word: str, words: Sequence[str]) -> str:
     """The valid word most like `word`, or an empty text when none is near."""
+    if len(word) > MOST_LETTERS:
+        return ""
     found = get_close_matches(word, words, n=1, cutoff=0.6)
     if not found:
         lowered = {w.lower(): w for w in words}

@@ -16,6 +16,7 @@ from nightlatch import api
 from nightlatch.audit import wire
 from nightlatch.audit.findings import Finding, Severity
 from nightlatch.audit.naming import Names, names_of
+from nightlatch.audit.run import check_waivers, waived
 from nightlatch.audit.wire import Stand, State
 from nightlatch.estate.model import Estate, GuestSpec
 from nightlatch.evidence.archive import SUFFIX
@@ -77,7 +78,8 @@ class Reach:
         """3 when a guest could not be looked at, else 1 for findings at or above `fail_at`, else 0."""
         if any(each.problem for each in self.guests):
             return 3
-        return 1 if any(f.severity.at_least(fail_at) for each in self.guests for f in each.findings) else 0
+        found = (f for each in self.guests for f in each.findings if not f.waived)
+        return 1 if any(f.severity.at_least(fail_at) for f in found) else 0
 
 
 @dataclass
@@ -105,6 +107,7 @@ def reach(
     once it was looked at. Raises NightlatchError for names that the estate does not have.
     """
     picked = api.chosen(estate, guests)
+    check_waivers(estate)
     _check_who(estate, who)
     names = names_of(estate)
     with api.client_for(client) as using:
@@ -213,7 +216,7 @@ def _judged(
     told = wire.stands(look, way.grants, names)
     if look.failed is None and any(s.state is State.NOT_OFFERED for s in told):
         look = replace(look, failed=Stage.METHODS, how=How.NOT_OFFERED, why="")
-    findings = wire.judged(look, spec, told, access)
+    findings = tuple(waived(each, estate, at) for each in wire.judged(look, spec, told, access))
     return Reached(spec.name, look, problem, told, findings, causes(look), against, seen.waited, changes)
 
 

@@ -39,10 +39,23 @@ class Group(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
+class Subject:
+    """What a difference is about, in the words in which a waiver names it: the account; the fingerprint of the `key` that
+    opens it or else the kind of `proof`, or the `person` who is shut out; from `where`."""
+
+    account: str
+    where: str
+    key: str = ""
+    proof: str = ""
+    person: str = ""
+    administers: bool = False
+
+
+@dataclass(frozen=True, slots=True)
 class Finding:
     """One finding on one guest. `text` is a whole sentence; `proofs` are its evidence; `waived` the reason it is accepted.
 
-    `subjects` are accounts, people or files that it touches, for machines.
+    `subjects` are accounts, people or files that it touches, for machines; `about` tells of differences what a waiver names.
     """
 
     check: str
@@ -54,6 +67,7 @@ class Finding:
     subjects: tuple[str, ...] = ()
     reference: str = ""
     waived: str = ""
+    about: tuple[Subject, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

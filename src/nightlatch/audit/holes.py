@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
-from nightlatch.audit.findings import Finding, Group, Severity
+from nightlatch.audit.findings import Finding, Group, Severity, Subject
 from nightlatch.audit.naming import Names, listed, powers
 from nightlatch.reason.access import (
     AccessPath,
     Certificate,
     Gives,
     Key,
+    Need,
     Password,
     Proof,
     Sources,
@@ -91,15 +92,30 @@ def findings(items: Iterable[Surplus], guest: str, names: Names) -> Iterator[Fin
             proofs = _proofs(hole)
             yield Finding(
                 "surplus", _severity(hole), guest, Group.HOLE, sentence(hole, certain, names), proofs,
-                tuple(dict.fromkeys(p.account for p in hole.paths)), REFERENCE,
+                tuple(dict.fromkeys(p.account for p in hole.paths)), REFERENCE, about=tuple(_about(hole, names)),
             )  # fmt: skip
         elif any(possible.values()):
             gaps = dict.fromkeys(Proof(g.because, g.origin) for p in hole.paths for g in p.callers.because)
             yield Finding(
                 "surplus.possible", Severity.LOW, guest, Group.UNDECIDED,
                 "Possibly: " + sentence(hole, possible, names), (*_proofs(hole), *gaps),
-                tuple(dict.fromkeys(p.account for p in hole.paths)), REFERENCE,
+                tuple(dict.fromkeys(p.account for p in hole.paths)), REFERENCE, about=tuple(_about(hole, names)),
             )  # fmt: skip
+
+
+def _about(hole: Hole, names: Names) -> Iterator[Subject]:
+    """Each login that is open, once for all that it gives."""
+    logins: dict[tuple[str, Need], list[Surplus]] = {}
+    for item in hole.items:
+        logins.setdefault((item.path.account, item.path.need), []).append(item)
+    for (account, need), items in logins.items():
+        where = names.where(joined(sources for item in items for sources in (item.certain, item.possible)))
+        key = next((secret.fingerprint for secret in need if isinstance(secret, Key)), "")
+        kinds = {Password: "password", Certificate: "certificate", Unknown: "unknown"}
+        proof = "" if key else next((kinds[type(secret)] for secret in need), "none")
+        yield Subject(
+            account, where, key, proof, administers=any(i.path.power.gives is Gives.ADMINISTER for i in items)
+        )
 
 
 def _proofs(hole: Hole) -> tuple[Proof, ...]:

@@ -11,9 +11,10 @@ from nightlatch.audit.checks import CATALOGUE, Context, FleetCheck, hygiene
 from nightlatch.audit.checks.registry import Fleet, Identities, finding
 from nightlatch.audit.findings import Finding, Group, GuestAudit, WayIn
 from nightlatch.audit.naming import Names, comments_of, listed, names_of, powers
-from nightlatch.estate.model import Estate
+from nightlatch.estate.model import Estate, Waiver
 from nightlatch.faults import EstateError, Fault, nearest
 from nightlatch.origin import Kind
+from nightlatch.reason.accepted import HOLES, SHUT_OUT, Acceptance, acceptances, holes_beside, shut_out_beside
 from nightlatch.reason.access import AccessPath, Grant, GrantKind, Need, Proof, joined
 from nightlatch.reason.differences import covers, missing, surplus
 from nightlatch.reason.grants import expand
@@ -28,7 +29,7 @@ ECHOES = (
 
 
 def check_waivers(estate: Estate) -> None:
-    """Raise EstateError when a waiver names a finding that does not exist."""
+    """Raise EstateError when a waiver names a finding that does not exist, or does not say what it accepts of it."""
     faults = [
         Fault(
             f'there is no finding "{w.finding}"',
@@ -39,8 +40,41 @@ def check_waivers(estate: Estate) -> None:
         for w in estate.waivers
         if w.finding not in CATALOGUE
     ]
+    faults += [Fault(_lacking(w), w.origin, NAMES[w.finding in HOLES]) for w in estate.waivers if _lacking(w)]
     if faults:
         raise EstateError(faults)
+
+
+NAMES = {
+    True: "account, from, and one of key, person and with: what nightlatch audit tells of the hole",
+    False: "from, and person or account",
+}
+
+
+def _lacking(waiver: Waiver) -> str:
+    """What is wrong with a waiver's words, or an empty text: a difference is accepted for whom and from where it says."""
+    if waiver.finding in HOLES:
+        shown = [each for each in (waiver.key, waiver.person, waiver.proof) if each]
+        good = waiver.account and waiver.places and len(shown) == 1
+        return (
+            ""
+            if good
+            else "a waiver of a hole accepts one account, one proof and one place, and this one does not name them"
+        )
+    if waiver.finding in SHUT_OUT:
+        good = (
+            waiver.places
+            and (waiver.person or waiver.account)
+            and not (waiver.key or waiver.proof or waiver.administers)
+        )
+        return (
+            ""
+            if good
+            else "a waiver of somebody shut out accepts that for a person and a place; this one does not name them"
+        )
+    if waiver.places or waiver.proof or waiver.administers:
+        return f"only a waiver of a hole or of somebody shut out has from, with and may; {waiver.finding} is neither"
+    return ""
 
 
 def guest_audit(
@@ -51,10 +85,9 @@ def guest_audit(
     grants = tuple(expand(estate, access.guest, at, access.reading.snapshot.facts)) if estate is not None else ()
     found: list[Finding] = []
     if estate is not None:
-        found += holes.findings(surplus(access.paths, grants), access.guest, names)
-        found += shut_out.findings(missing(access.paths, grants), access, names)
+        found += _differences(access, grants, names, acceptances(estate, access.guest, at))
     found += hygiene(Context(access, names, at, estate, grants))
-    found = [_waived(each, estate, at) for each in _once(found)]
+    found = [waived(each, estate, at) for each in _once(found)]
     found.sort(key=lambda f: (bool(f.waived), list(Group).index(f.group), f.severity.rank))
     undecided = tuple(dict.fromkeys(Proof(f"{g.area}: {g.because}", g.origin) for g in access.gaps))
     return GuestAudit(
@@ -62,6 +95,24 @@ def guest_audit(
         service=_service(access), closed=_closed(access), doors=tuple(doors(access.paths, grants, names)),
         digests=tuple(_digests(access, found)),
     )  # fmt: skip
+
+
+def _differences(
+    access: GuestAccess, grants: tuple[Grant, ...], names: Names, those: tuple[Acceptance, ...]
+) -> Iterator[Finding]:  # fmt: skip
+    """Both differences; what a waiver accepts of one is a finding of its own."""
+    over, kept = holes_beside(surplus(access.paths, grants), those)
+    yield from holes.findings(over, access.guest, names)
+    under, lost = shut_out_beside(missing(access.paths, grants), those)
+    yield from shut_out.findings(under, access, names)
+    for waiver in dict.fromkeys(each.waiver for each in those):
+        told = holes.findings((item for by, item in kept if by is waiver), access.guest, names)
+        out = shut_out.findings((item for by, item in lost if by is waiver), access, names)
+        yield from (replace(each, waived=_reason(waiver)) for each in (*told, *out))
+
+
+def _reason(waiver: Waiver) -> str:
+    return f"{waiver.because} ({waiver.owner}, until {waiver.until})"
 
 
 def _digests(access: GuestAccess, found: Iterable[Finding]) -> Iterator[tuple[str, str]]:
@@ -111,16 +162,16 @@ def _once(found: Iterable[Finding]) -> Iterator[Finding]:
             yield each
 
 
-def _waived(each: Finding, estate: Estate | None, at: datetime) -> Finding:
+def waived(each: Finding, estate: Estate | None, at: datetime) -> Finding:
+    """The finding, accepted where a waiver in force names it. Differences are parted by what a waiver names of them before."""
+    if estate is None or each.check in (*HOLES, *SHUT_OUT):
+        return each
     touched = {each.guest, *(each.subjects if isinstance(CATALOGUE[each.check], FleetCheck) else ())}
-    for waiver in estate.waivers if estate else ():
-        if (
-            waiver.finding == each.check
-            and touched & set(waiver.guests)
-            and estate
-            and not estate.over(waiver.until, at)
-        ):
-            return replace(each, waived=f"{waiver.because} ({waiver.owner}, until {waiver.until})")
+    for waiver in estate.waivers:
+        named = {name for name in (waiver.account, waiver.person, waiver.key) if name}
+        mine = waiver.finding == each.check and touched & set(waiver.guests) and named <= set(each.subjects)
+        if mine and not estate.over(waiver.until, at):
+            return replace(each, waived=_reason(waiver))
     return each
 
 
@@ -181,5 +232,5 @@ def fleet(guests: list[Identities], estate: Estate | None, at: datetime) -> dict
     for each in CATALOGUE.values():
         if isinstance(each, FleetCheck):
             for guest, told in each.body(seen):
-                out.setdefault(guest, []).append(_waived(finding(each, guest, told), estate, at))
+                out.setdefault(guest, []).append(waived(finding(each, guest, told), estate, at))
     return out

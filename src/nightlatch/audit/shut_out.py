@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
-from nightlatch.audit.findings import Finding, Group, Severity
+from nightlatch.audit.findings import Finding, Group, Severity, Subject
 from nightlatch.audit.naming import Names, listed
 from nightlatch.net.addresses import EVERY_ADDRESS
 from nightlatch.origin import Kind, Origin
@@ -282,6 +282,9 @@ def _finding(
     items: list[Missing], cause: Cause, access: GuestAccess, names: Names, *, certain: bool, door: bool
 ) -> Finding:  # fmt: skip
     people = tuple(dict.fromkeys(item.grant.who for item in items))
+    about = tuple(dict.fromkeys(
+        Subject(item.grant.account, names.where(joined([item.certain, item.possible])), person=item.grant.who) for item in items
+    ))  # fmt: skip
     whom, wanted, where = _who_what_where(items, names, certain=certain)
     text = f"{whom} can't get {wanted} from {where}: {cause.text}."
     if not certain:
@@ -293,12 +296,13 @@ def _finding(
         )
         return Finding(
             "missing.possible", Severity.LOW, access.guest, Group.UNDECIDED, text, (*gaps, *cause.proofs)[:6],
-            people, REFERENCE,
+            people, REFERENCE, about=about,
         )  # fmt: skip
     group = Group.DOOR if door else Group.SHUT_OUT
     granted = tuple(Proof(item.grant.text, item.grant.origin) for item in items[:2])
     return Finding(
-        "missing", Severity.HIGH, access.guest, group, text, (*cause.proofs[:4], *dict.fromkeys(granted)), people, REFERENCE
+        "missing", Severity.HIGH, access.guest, group, text, (*cause.proofs[:4], *dict.fromkeys(granted)), people, REFERENCE,
+        about=about,
     )  # fmt: skip
 
 

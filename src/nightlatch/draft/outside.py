@@ -13,7 +13,7 @@ from nightlatch.estate import perimeters
 from nightlatch.estate.model import Estate, NetworkSpec, Perimeter, PerimeterRow
 from nightlatch.estate.perimeters import Record
 from nightlatch.faults import RefusedError
-from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
+from nightlatch.net.addresses import ALL_V4, ALL_V6, NO_ADDRESS, AddressSet, union
 from nightlatch.net.ports import PortSet
 from nightlatch.reason.access import COMMON, Grant
 from nightlatch.reason.arriving import single, subnets
@@ -66,16 +66,19 @@ def wanted(
     out: list[Wanted] = []
     for guest in estate.guests.values():
         callers = union(grant.callers.surely.get(COMMON, NO_ADDRESS) for grant in grants.get(guest.name, ()))
-        ends: list[tuple[int, AddressSet | None]] = []
+        near = NO_ADDRESS if network.private else subnets(network)
+        labels = frozenset(guest.labels)
         if guest.network == network.name and not network.private:
             known = [single(each.address.ip) for each in guest.addresses if network.subnet_of(each.address.ip)]
-            ends += [(port, union(known) if known else None) for port in ports.get(guest.name, ())]
+            target = union(known) if known else None
+            out += [Wanted(guest.name, port, target, callers - near, labels) for port in ports.get(guest.name, ())]
         for forward in network.forwards:
             if forward.guest == guest.name and forward.to_port in ports.get(guest.name, ()):
-                ends.append((forward.port, single(forward.at) if forward.at is not None else None))
-                callers &= _of_family(single(forward.at)) if forward.at is not None else EVERY_ADDRESS
-        near = NO_ADDRESS if network.private else subnets(network)
-        out += [Wanted(guest.name, port, target, callers - near, frozenset(guest.labels)) for port, target in ends]
+                at = single(forward.at) if forward.at is not None else None
+                able = (
+                    callers & _of_family(at) if at is not None else callers
+                )  # a forward takes packets of its own family
+                out.append(Wanted(guest.name, forward.port, at, able - near, labels))
     return out
 
 

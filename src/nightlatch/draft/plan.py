@@ -24,6 +24,7 @@ from nightlatch.faults import RefusedError
 from nightlatch.net.addresses import NO_ADDRESS, prefix
 from nightlatch.net.literal import address_or_none
 from nightlatch.readings import guest as readings
+from nightlatch.reason.accepted import acceptances, holes_beside, shut_out_beside
 from nightlatch.reason.access import COMMON, Gives, Grant, GrantKind, Sources, joined, without
 from nightlatch.reason.differences import Missing, Surplus, covers, missing, surplus
 from nightlatch.reason.grants import as_seen, expand, realms
@@ -119,13 +120,15 @@ class Desk:
         self.of_grant = {id(grant): seen for grant, seen in zip(self.grants, self.seen, strict=True)}
         self.kept = {g.account for g in self.grants if g.kind is GrantKind.EMERGENCY}
         self.kept |= {e.account for e in estate.emergency if snapshot.guest in e.guests}
+        self.accepted = acceptances(estate, snapshot.guest, at)  # a draft leaves alone what a waiver accepts
         self.shut_out = [(m.grant, m.power) for m in self.state(snapshot).missing if m.certain]
 
     def state(self, snapshot: Snapshot) -> State:
         """The differences on a snapshot."""
         access = guest_access(readings.read(snapshot), self.at, self.realms)
-        over = tuple(surplus(access.paths, self.grants))
-        return State(snapshot, access, over, tuple(missing(access.paths, self.grants)))
+        over, _ = holes_beside(surplus(access.paths, self.grants), self.accepted)
+        under, _ = shut_out_beside(missing(access.paths, self.grants), self.accepted)
+        return State(snapshot, access, tuple(over), tuple(under))
 
     @property
     def lacks_door(self) -> bool:

@@ -252,7 +252,12 @@ class Emergency:
 
 @dataclass(frozen=True, slots=True)
 class Waiver:
-    """A finding accepted on record until a day, that day included."""
+    """A finding accepted on record until a day, that day included.
+
+    What it accepts of a hole: that `account` is open to `places` by `key` (a fingerprint), to the keys and certificates of
+    `person`, or by `proof` (password, none, certificate, unknown), with root's rights only where it `administers`. Of somebody
+    shut out: `person` or `account`, and `places`. Of another finding: those whose subjects are these.
+    """
 
     finding: str
     guests: tuple[str, ...]
@@ -260,6 +265,12 @@ class Waiver:
     because: str
     until: date
     origin: Origin
+    account: str = ""
+    person: str = ""
+    key: str = ""
+    proof: str = ""
+    places: tuple[PlaceRef, ...] = ()
+    administers: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -226,10 +226,12 @@ def _of_csv(source: Source, columns: Mapping[str, str]) -> Iterator[tuple[int, P
 def _of_json(source: Source, columns: Mapping[str, str]) -> Iterator[tuple[int, PerimeterRow]]:
     try:
         found = json.loads(source.text)
-    except (json.JSONDecodeError, RecursionError) as error:
+    except (ValueError, RecursionError) as error:  # ValueError: a number of more digits than Python reads
         line, column = getattr(error, "lineno", 1), getattr(error, "colno", 1)
         source.fault(
-            Node(line, column), f"this is no JSON: {getattr(error, 'msg', 'nested too deep')}", "a list of objects"
+            Node(line, column),
+            f"this is no JSON: {getattr(error, 'msg', 'nested too deep, or a number too long')}",
+            "a list of objects",
         )
         return
     if not isinstance(found, list) or not all(isinstance(each, dict) for each in found):
@@ -244,8 +246,21 @@ def _of_json(source: Source, columns: Mapping[str, str]) -> Iterator[tuple[int, 
 
 def _scalar(value: object) -> str:
     if isinstance(value, list):
-        return " ".join(_scalar(each) for each in value)
-    return "" if value is None else str(value)
+        return " ".join(_one_scalar(each) for each in value)
+    return _one_scalar(value)
+
+
+def _one_scalar(value: object) -> str:
+    """A single value as text; a list or an object in its place is shown as such, and no column takes it."""
+    return (
+        "[...]"
+        if isinstance(value, list)
+        else "{...}"
+        if isinstance(value, dict)
+        else ""
+        if value is None
+        else str(value)
+    )
 
 
 def _has_all(source: Source, head: list[str], columns: Mapping[str, str], number: int = 0) -> bool:

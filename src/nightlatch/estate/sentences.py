@@ -32,6 +32,9 @@ LATER_GRANT = {
     "screen": "only ssh is read so far",
 }
 LATER_SERVICES = ("rdp", "vnc", "winrm")
+ACCEPTS = ("account", "person", "key", "with", "from", "may")  # what a waiver of a difference names
+WAIVED_PROOFS = ("password", "none", "certificate", "unknown")
+PIN = re.compile(r"SHA256:[A-Za-z0-9+/]{43}")
 PLACE_NAME = re.compile(r"[a-z][a-z0-9-]*")
 
 
@@ -283,10 +286,10 @@ def emergency(
 
 
 def waiver(source: Source, node: Node, number: int, names: Names) -> Waiver | None:
-    """One waiver; whether its finding exists is checked where the checks are known."""
+    """One waiver; whether its finding exists, and what it has to name, is checked where the checks are known."""
     what = f"waiver {number}"
     keys = ("finding", "on", "owner", "because", "until")
-    found = reader.section(source, node, what, keys, None, keys)
+    found = reader.section(source, node, what, (*keys, *ACCEPTS), None, keys)
     if not set(keys) <= found.keys():
         return None
     until = reader.day(source, found["until"], "until")
@@ -296,4 +299,29 @@ def waiver(source: Source, node: Node, number: int, names: Names) -> Waiver | No
     return Waiver(
         reader.text(source, found["finding"], "finding"), guests(source, found["on"], names), owner,
         reader.text(source, found["because"], "because"), until, source.origin(found["finding"]),
+        *_accepted(source, found, names),
+    )  # fmt: skip
+
+
+def _accepted(
+    source: Source, found: dict[str, Node], names: Names
+) -> tuple[str, str, str, str, tuple[PlaceRef, ...], bool]:
+    """What a waiver accepts of its finding: account, person, key, proof, places, and whether root's rights as well."""
+    person = (
+        reader.named(source, found["person"], "the person", names.principals, "people and robots")
+        if "person" in found
+        else ""
+    )
+    key = reader.text(source, found["key"], "key") if "key" in found else ""
+    if key and not PIN.fullmatch(key):
+        source.fault(
+            found["key"],
+            f'"{key}" is no fingerprint',
+            "SHA256: and 43 letters, as nightlatch audit --format json tells it",
+        )
+    return (
+        reader.text(source, found["account"], "account") if "account" in found else "", person, key,
+        reader.one_of(source, found["with"], "with", WAIVED_PROOFS) if "with" in found else "",
+        places(source, found["from"], names) if "from" in found else (),
+        reader.one_of(source, found["may"], "may", ("administer",)) == "administer" if "may" in found else False,
     )  # fmt: skip

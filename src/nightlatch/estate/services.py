@@ -15,6 +15,7 @@ KEYS = ("run", "stop", "on", "at", "package")
 KINDS = (".service", ".socket", ".timer")
 UNIT = re.compile(r"[A-Za-z0-9:_.@-]{1,200}")
 PACKAGE = re.compile(r"[a-z0-9][a-z0-9+.-]{0,80}")
+ZONE = re.compile(r"[A-Za-z0-9_+-]{1,30}(?:/[A-Za-z0-9_+-]{1,30}){0,3}")
 HOST_NAME = re.compile(r"[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?(\.[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?)*")
 SSH = ("ssh", "sshd")
 
@@ -91,6 +92,8 @@ def zone(source: Source, node: Node) -> str:
     """A time zone by name."""
     value = reader.text(source, node, "time_zone")
     try:
+        if not ZONE.fullmatch(value):  # else the name would be looked up as a Python package, part by part
+            raise ZoneInfoNotFoundError(value)
         ZoneInfo(value)
     except (ZoneInfoNotFoundError, ValueError, OSError):
         near = nearest(value, sorted(available_timezones()))

@@ -29,14 +29,14 @@ class Line:
 def parse(raw: bytes) -> tuple[Line, ...]:
     """The rules of a file in order."""
     out: list[Line] = []
-    held, begun = "", 0
+    held, begun, breaks = "", 0, raw.count(b"\n")
     for number, piece in enumerate(raw.decode("utf-8", "replace").split("\n")[:MOST_LINES], 1):
         begun = begun or number
         if piece.endswith("\\"):
             held += piece[:-1]
             continue
         text = held + piece
-        if number > raw.count(b"\n") and text:
+        if number > breaks and text:
             out.append(Line(begun, text.strip(), fault="a last line without a line end", incomplete=True))
         elif text.strip() and not text.startswith("#"):
             out.append(_line(begun, text))

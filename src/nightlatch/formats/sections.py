@@ -12,7 +12,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 from enum import Enum
-from functools import lru_cache
+from functools import cached_property, lru_cache
 
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats.lines import LineEdit
@@ -43,7 +43,7 @@ class Line:
     heading: bool = False
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Document:
     """A whole file."""
 
@@ -56,13 +56,13 @@ class Document:
             if line.key and line.section in sections:
                 yield line
 
+    @cached_property
+    def _last(self) -> dict[tuple[str, str], Line]:
+        return {(line.section, line.key): line for line in self.lines if line.key}
+
     def last(self, section: str, key: str) -> Line | None:
         """The last assignment of a key."""
-        found = None
-        for line in self.entries(section):
-            if line.key == key:
-                found = line
-        return found
+        return self._last.get((section, key))
 
     @property
     def faults(self) -> tuple[Line, ...]:
@@ -112,6 +112,9 @@ def parse(raw: bytes, dialect: Dialect) -> Document:
 def _lines(raw: bytes, dialect: Dialect) -> Iterator[Line]:
     section = ""
     for number, line in _logical(text_lines.split(raw), dialect):
+        if line == [b"\n"]:
+            yield Line(number, line[0], section)
+            continue
         text = text_lines.text_of(line[0]).rstrip("\r\n")
         whole = b"".join(line)
         body = text.strip()

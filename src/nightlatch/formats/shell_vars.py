@@ -8,7 +8,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import cached_property, lru_cache
 
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats.lines import LineEdit
@@ -28,19 +28,19 @@ class Line:
     fault: str = ""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Document:
     """A whole file."""
 
     lines: tuple[Line, ...]
 
+    @cached_property
+    def _last(self) -> dict[str, Line]:
+        return {line.key: line for line in self.lines if line.key}
+
     def last(self, key: str) -> Line | None:
         """The assignment that counts: the last one."""
-        found = None
-        for line in self.lines:
-            if line.key == key:
-                found = line
-        return found
+        return self._last.get(key)
 
     def value(self, key: str) -> str:
         """The value that counts, empty where there is none or it is not known."""
@@ -86,6 +86,9 @@ def parse(raw: bytes) -> Document:
 
 def _lines(raw: bytes) -> Iterator[Line]:
     for number, line in enumerate(text_lines.split(raw), 1):
+        if line == b"\n":
+            yield Line(number, line)
+            continue
         text = text_lines.text_of(line).rstrip("\n")
         body = text.strip()
         if not body or body.startswith("#"):

@@ -117,6 +117,8 @@ def parse(raw: bytes) -> Document:
 
 
 def _line(number: int, raw: bytes) -> Line:
+    if raw == b"\n":
+        return Line(number, raw)
     text = text_lines.text_of(raw)
     body = text.rstrip(_BLANK + "\f")
     start = len(body) - len(body.lstrip(" \t\r"))

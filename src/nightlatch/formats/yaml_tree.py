@@ -6,6 +6,7 @@ else on the way. Aliases, anchors, tags, merge keys, directives and second docum
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
@@ -13,6 +14,7 @@ from nightlatch.faults import Fault, NightlatchError
 from nightlatch.origin import Kind, Origin
 
 MOST_DEPTH = 40
+CONTROL = re.compile(r"[\x00-\x08\x0a-\x1f]")
 
 
 class YamlError(NightlatchError):
@@ -56,7 +58,9 @@ class Source:
     faults: list[Fault] = field(default_factory=list)
 
     def __post_init__(self) -> None:
-        self.lines = self.text.split("\n")
+        self.lines = [
+            line.rstrip() for line in self.text.split("\n")
+        ]  # once: every fault of a line holds the same text
 
     def origin(self, node: Node) -> Origin:
         """The node's place."""
@@ -64,7 +68,7 @@ class Source:
 
     def fault(self, node: Node, what: str, expected: str = "", nearest: str = "") -> None:
         """Note something that is wrong at a node."""
-        line = self.lines[node.line - 1].rstrip() if node.line <= len(self.lines) else ""
+        line = self.lines[node.line - 1] if node.line <= len(self.lines) else ""
         width = len(node.text) if node.text else 1
         self.faults.append(Fault(what, self.origin(node), expected, nearest, line, width))
 
@@ -93,11 +97,11 @@ def parse(source: Source) -> Node:
 
 
 def _refuse_control(source: Source) -> None:
-    for number, line in enumerate(source.lines, 1):
-        for column, char in enumerate(line.rstrip("\r"), 1):
-            if ord(char) < 32 and char != "\t":
-                source.fault(Node(number, column), f"a control character (U+{ord(char):04X})", "text")
-                raise YamlError(source.faults)
+    for number, line in enumerate(source.text.split("\n"), 1):
+        found = CONTROL.search(line.rstrip("\r"))
+        if found is not None:
+            source.fault(Node(number, found.start() + 1), f"a control character (U+{ord(found[0]):04X})", "text")
+            raise YamlError(source.faults)
 
 
 class _Builder:

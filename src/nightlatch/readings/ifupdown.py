@@ -7,6 +7,7 @@ an address or route that a command sets is told as a gap.
 from __future__ import annotations
 
 import re
+from collections import deque
 
 from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.formats import interfaces, paths
@@ -20,13 +21,14 @@ from nightlatch.readings.profiles import AREA, Gateway, Match, Method, MethodAt,
 
 MAIN = "/etc/network/interfaces"
 MOST_FILES = 200
+MOST_INHERITED = 20_000  # options and stanzas, of one interface: a ring of templates multiplies them
 FOLDER_NAME = re.compile(r"[a-zA-Z0-9_-]+")
 METHODS = {
     ("inet", "static"): Method.STATIC, ("inet", "dhcp"): Method.LEASED, ("inet", "bootp"): Method.LEASED,
     ("inet6", "static"): Method.STATIC, ("inet6", "dhcp"): Method.LEASED, ("inet6", "auto"): Method.ANNOUNCED,
 }  # fmt: skip
 ACTS = re.compile(
-    r"\b(?:ip\s+(?:-\S+\s+)*(?:addr|address|a|route|r)\s+(?:add|replace|change)|route\s+add|ifconfig\s+\S+\s+[0-9a-f])"
+    r"\b(?:ip\s+(?:-\S+\s+){0,8}(?:addr|address|a|route|r)\s+(?:add|replace|change)|route\s+add|ifconfig\s+\S+\s+[0-9a-f])"
 )
 
 
@@ -95,29 +97,34 @@ def read(snapshot: Snapshot) -> tuple[tuple[Profile, ...], tuple[Gap, ...]]:
     made = []
     for name, parts in stanzas.items():
         if name != "lo" and not all(not stanza.family for _, stanza in parts):
-            made.append(_profile(name, _inherited(parts, stanzas), name in started))
+            inherited, whole = _inherited(parts, stanzas)
+            if not whole:
+                place = Origin(parts[0][0], parts[0][1].head.number, 1)
+                gaps.append(Gap(AREA, f"{name} inherits more options than are read, {MOST_INHERITED}", place))
+            made.append(_profile(name, inherited, name in started))
     return tuple(made), tuple(gaps)
 
 
 def _inherited(
     parts: list[tuple[str, Stanza]], stanzas: dict[str, list[tuple[str, Stanza]]]
-) -> list[tuple[str, Stanza, tuple[tuple[str, Line], ...]]]:  # fmt: skip
-    """Each stanza with the options of the ones it inherits from, its own first."""
-    out = []
+) -> tuple[list[tuple[str, Stanza, tuple[tuple[str, Line], ...]]], bool]:  # fmt: skip
+    """Each stanza with the options of the ones it inherits from, its own first; and whether all of them were read."""
+    out, left = [], MOST_INHERITED
     for path, stanza in parts:
         options = [(path, line) for line in stanza.options]
-        waiting, seen = list(stanza.inherits), set()
-        while waiting:
-            name = waiting.pop(0)
+        waiting, seen = deque(stanza.inherits), set()
+        while waiting and left > 0:
+            name = waiting.popleft()
             if name in seen:
                 continue
             seen.add(name)
             for other_path, other in stanzas.get(name, []):
+                left -= 1 + len(other.options)
                 if not stanza.family or not other.family or other.family == stanza.family:
                     options += [(other_path, line) for line in other.options]
                     waiting += other.inherits
         out.append((path, stanza, tuple(options)))
-    return out
+    return out, left > 0
 
 
 def _profile(name: str, parts: list[tuple[str, Stanza, tuple[tuple[str, Line], ...]]], started: bool) -> Profile:
@@ -131,7 +138,8 @@ def _profile(name: str, parts: list[tuple[str, Stanza, tuple[tuple[str, Line], .
     for path, stanza, options in parts:
         version = 6 if stanza.family == "inet6" else 4
         known = METHODS.get((stanza.family, stanza.method))
-        at = Origin(path, stanza.head.number, stanza.head.words[3].column)
+        words = stanza.head.words
+        at = Origin(path, stanza.head.number, words[3 if stanza.family else 1].column)
         if known is not None:
             methods.append(MethodAt(version, known, at))
         if version == 6:

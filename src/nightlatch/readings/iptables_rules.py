@@ -7,6 +7,7 @@ up. A match that is not known makes the rule match perhaps; what iptables-restor
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
@@ -128,6 +129,8 @@ class _Reader:
 
     def read(self) -> None:
         names = [option.name for option in self.found]
+        counts = Counter(names)
+        modules = Counter(each.values for each in self.found if each.name == "--match")
         if "--syn" in names and "--tcp-flags" in names:
             raise RuleFault("--syn and --tcp-flags in one rule", self.found[names.index("--syn")].column)
         last = ""
@@ -138,8 +141,8 @@ class _Reader:
             if last == "multiport" and option.name in ("--destination-port", "--source-port"):
                 raise RuleFault(f"{option.name} behind -m multiport is taken for its own; name the protocol's match first",
                                 option.column)  # fmt: skip
-            again = sum(each.name == "--match" and each.values == OF_MATCH.get(option.name) for each in self.found)
-            if option.name in HANDLERS and names.count(option.name) > max(1, again):
+            again = modules[OF_MATCH[option.name]] if option.name in OF_MATCH else 0
+            if option.name in HANDLERS and counts[option.name] > max(1, again):
                 raise RuleFault(f"{option.name} stands twice in one rule", option.column)
             if option.name in OF_MATCH and not self.modules.intersection(OF_MATCH[option.name]):
                 raise RuleFault(f"{option.name} without -m {OF_MATCH[option.name][0]}", option.column)

@@ -25,17 +25,19 @@ from nightlatch.readings.profiles import (
     misread,
 )
 
+MOST_BYTES = 64 << 10  # of all files
 DEFAULT_ROUTES = ("default", "0.0.0.0/0", "::/0")
 
 
 def documents(snapshot: Snapshot) -> list[netplan.Document]:
     """The files that count, in order."""
     there = [f"{folder}/{name}" for folder in netplan.FOLDERS for name in snapshot.children(folder)]
-    out = []
+    out, left = [], MOST_BYTES
     for path in netplan.in_order(there):
         content = snapshot.content(path)
         if content is not None:
-            out.append(netplan.parse(content, path))
+            left -= len(content)
+            out.append(netplan.parse(content, path) if left >= 0 else netplan.Document(path, content, too_long=True))
     return out
 
 
@@ -47,6 +49,8 @@ def read(found: list[netplan.Document]) -> tuple[tuple[Profile, ...], tuple[Gap,
         for fault in document.faults
         if fault.origin is not None
     ]
+    long = f"netplan's files are longer than is read: {netplan.LONGEST >> 10} kB each, {MOST_BYTES >> 10} kB together"
+    gaps += [Gap(AREA, long, Origin(document.path, 1)) for document in found if document.too_long]
     tree = netplan.merged(found)
     if tree is None:
         return (), tuple(gaps)

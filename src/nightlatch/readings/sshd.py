@@ -21,6 +21,7 @@ from nightlatch.readings import address_lists
 from nightlatch.readings.gaps import Gap
 
 MAIN = "/etc/ssh/sshd_config"
+MOST_PORTS = 256  # servconf.c, MAX_PORTS (measured: sshd -t, 9.2)
 DEEPEST = 16  # servconf.c, SERVCONF_MAX_DEPTH
 MOST_DIRECTIVES = 20_000
 MOST_MATCHES = 1000
@@ -108,6 +109,7 @@ class _Reader:
         self.files: dict[str, None] = {}
         self.gaps: list[Gap] = []
         self.subsystems: dict[str, Origin] = {}
+        self.ports = 0
         self.has_methods = False
         self.count = 0
         self.too_much = False
@@ -217,6 +219,10 @@ class _Reader:
             if value == ("any",) and self.has_methods:
                 raise _Stop('"AuthenticationMethods any" after a line that sets methods already', origin)
             self.has_methods = self.has_methods or not conditional
+        if name == "port":
+            self.ports += 1
+            if self.ports > MOST_PORTS:
+                raise _Stop("too many ports", origin)
         if keyword.wins is Wins.NAMED:
             if value[0] in self.subsystems:
                 raise _Stop(f"subsystem {value[0]} is defined twice", origin)

@@ -101,6 +101,7 @@ class Effective:
     def __init__(self, reading: SshdReading) -> None:
         self.reading = reading
         self._first = _collect(d for d in reading.directives if self._always(d))
+        self._methods = [each for each in reading.directives if each.keyword == "authenticationmethods"]
         self._cache: dict[tuple[bool, ...], Settings] = {}
         self._worlds: dict[tuple[Holds, ...], list[World]] = {}
         self.top = self.settings(tuple(m.is_all for m in reading.matches))
@@ -141,11 +142,10 @@ class Effective:
         where it does not count itself (measured: sshd -T -C, 9.2).
         """
         counted = False
-        for directive in self.reading.directives:
-            if directive.keyword == "authenticationmethods":
-                if counted and directive.value == ("any",):
-                    return directive
-                counted = counted or bool(directive.blocks and all(truth[b] for b in directive.blocks))
+        for directive in self._methods:
+            if counted and directive.value == ("any",):
+                return directive
+            counted = counted or bool(directive.blocks and all(truth[b] for b in directive.blocks))
         return None
 
     def worlds(self, caller: Caller) -> tuple[list[World], tuple[Gap, ...]]:
@@ -308,7 +308,7 @@ def _partition(where: list[AddressSet]) -> World:
 def listeners(settings: Settings) -> tuple[Listener, ...]:
     """The sockets that sshd opens (ListenAddress, Port, AddressFamily)."""
     family = settings["addressfamily"].word
-    ports = [int(p) for p in settings["port"].value]
+    ports = [int(p) for p in dict.fromkeys(settings["port"].value)]  # a port that stands twice is bound once
     stated = settings["listenaddress"]
     if not stated.value:
         origin = settings["port"].origin

@@ -13,7 +13,7 @@ from nightlatch.reason.access import Proof
 
 if TYPE_CHECKING:
     from nightlatch.api import Audit
-    from nightlatch.audit.findings import Finding, WayIn
+    from nightlatch.audit.findings import Finding, Subject, WayIn
     from nightlatch.draft.plan import ProvedDraft
     from nightlatch.latch.live import Told
 
@@ -44,9 +44,22 @@ def finding(found: Finding) -> dict[str, Any]:
         "text": found.text, "subjects": list(found.subjects), "evidence": _proofs(found.proofs),
         "reference": found.reference,
     }  # fmt: skip
+    if found.about:
+        out["about"] = [_subject(each) for each in found.about]
     if found.waived:
         out["waived"] = found.waived
     return out
+
+
+def _subject(each: Subject) -> dict[str, Any]:
+    """What a difference is about, by the keys of a waiver."""
+    out: dict[str, Any] = {"account": each.account}
+    for key, value in (("person", each.person), ("key", each.key), ("with", each.proof)):
+        if value:
+            out[key] = value
+    if each.administers:
+        out["may"] = "administer"
+    return {**out, "from": each.where}
 
 
 def _way(way: WayIn) -> dict[str, Any]:

@@ -27,7 +27,7 @@ def text(page: Page, result: Reach) -> None:
         )
         page.blank()
     seen = [each for each in result.guests if each.look is not None]
-    loud = [each for each in seen if each.problem or any(f.severity.rank < 3 for f in each.findings)]
+    loud = [each for each in seen if each.problem or any(f.severity.rank < 3 and not f.waived for f in each.findings)]
     for each in [*loud, *(each for each in seen if each not in loud)]:
         _guest(page, each)
         page.blank()
@@ -129,6 +129,9 @@ def _stands(page: Page, stands: tuple[Stand, ...]) -> None:
 
 
 def _finding(page: Page, finding: Finding) -> None:
+    if finding.waived:
+        page.wrapped(f"{finding.check}: {finding.waived}", indent=INDENT, label="waived", style="place")
+        return
     page.wrapped(finding.text, indent=INDENT, label="finding", right=finding.severity.value)
     if finding.check != "reach.not-reached":  # its evidence stands in the head
         page.evidence([(str(proof.origin), proof.text) for proof in finding.proofs], indent=13)

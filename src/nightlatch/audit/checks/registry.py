@@ -144,7 +144,22 @@ def finding(each: Check | FleetCheck, guest: str, told: Told) -> Finding:
     return Finding(each.id, severity, guest, Group.HYGIENE, told.text, told.proofs, told.subjects, each.source)
 
 
+def on_the_wire(id: str, severity: Severity, reason: str) -> None:
+    """Enter a finding of `reach` into the catalogue; its severity is that of the usual case."""
+    CATALOGUE[id] = Check(id, severity, reason, "seen on the wire: nightlatch reach")
+
+
 difference("surplus", Severity.HIGH, "A way in is open that nobody asked for.")
 difference("surplus.possible", Severity.LOW, "A way in may be open that nobody asked for.")
 difference("missing", Severity.HIGH, "Somebody who is granted a way in can't get in.")
 difference("missing.possible", Severity.LOW, "Somebody who is granted a way in may not get in.")
+on_the_wire("reach.not-reached", Severity.HIGH, "Somebody who is let in from here does not get through to the login.")
+on_the_wire(
+    "reach.not-pinned", Severity.MEDIUM, "No host key of the guest is pinned, so whoever answers is taken for it."
+)
+on_the_wire("reach.other-host-key", Severity.CRITICAL, "Whoever answers proves another host key than the pinned one.")
+on_the_wire("reach.type-not-pinned", Severity.NOTE, "One type of the guest's host keys is not pinned.")
+on_the_wire("reach.proof-not-offered", Severity.HIGH, "The proof that a grant asks for is not offered from here.")
+on_the_wire("reach.no-proof-asked", Severity.CRITICAL, "An account is let in without showing anything.")
+on_the_wire("reach.not-as-read", Severity.MEDIUM, "The wire shows something else than the evidence predicts.")
+on_the_wire("reach.not-the-guest-read", Severity.HIGH, "Another guest answers than the one that was read.")
