@@ -18,6 +18,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from nightlatch import api, relocating
+from nightlatch.audit.naming import pending as pending_words
 from nightlatch.draft import promises, services
 from nightlatch.draft.acts import Install
 from nightlatch.draft.plan import ProvedDraft
@@ -31,7 +32,9 @@ from nightlatch.latch.live import Pending
 from nightlatch.latch.records import CHANGES
 from nightlatch.latch.transaction import SEAM, Move, Transaction, mirrored
 from nightlatch.readings import guest as readings
+from nightlatch.readings import latched
 from nightlatch.readings.daemons import SERVICES
+from nightlatch.readings.latched import OnLatch
 from nightlatch.readings.service import SOCKETS, OpenSocket, ServiceReading
 from nightlatch.reason.paths import guest_access
 from nightlatch.reason.settings import Listener
@@ -133,6 +136,7 @@ def enact(
     with api.client_for(client) as using, work_on(guest):
         shell = targets.of_guest(spec, using)
         snapshot = api.survey_live(shell, api.also_of(estate, spec))
+        not_pending(snapshot)
         proved = api.prove(estate, api.draft(estate, snapshot, at), snapshot, at)
         packages = services.installs(proved.draft.acts)
         if packages:
@@ -140,6 +144,22 @@ def enact(
             snapshot = api.survey_live(shell, api.also_of(estate, spec))
             proved = api.prove(estate, api.draft(estate, snapshot, at), snapshot, at)
         return put_on_latch(estate, shell, proved, at, change, seconds=seconds, decide=decide, unguarded=unguarded)
+
+
+def not_pending(snapshot: Snapshot) -> None:
+    """Raise RefusedError where a change is on the guest's latch: a second one would be proved on what goes back."""
+    found = latched.read(snapshot)
+    if found is not None:
+        raise RefusedError(pending_says(snapshot.guest, found))
+
+
+def pending_says(guest: str, found: OnLatch) -> str:
+    """Why no second change is begun on a guest."""
+    by = f", by {found.who}" if found.who else ""
+    return (
+        f"{guest}: change {found.change}{by} is {pending_words(found)}. Nothing was changed; nightlatch keep keeps it, "
+        "nightlatch undo takes it back at once"
+    )
 
 
 def _install(shell: Shell, packages: Sequence[Install], *, agreed: bool) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
@@ -14,6 +14,8 @@ from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import OwnFaultError, work_on
 from nightlatch.net.addresses import AddressSet
 from nightlatch.readings import guest as readings
+from nightlatch.readings import latched
+from nightlatch.readings.latched import OnLatch
 from nightlatch.reason.access import COMMON, Realm, Sources
 from nightlatch.reason.arriving import Arrival
 from nightlatch.reason.exposure import Exposed, Fate
@@ -29,7 +31,7 @@ __all__ = ["Exposure", "exposure", "exposure_target"]
 @dataclass(frozen=True)
 class Exposure:
     """All sockets that somebody else could reach, guest by guest. `unread` are guests and why nothing was read of them; `names`
-    are those of places."""
+    are those of places; `latched` is what is on the latch of guests, and goes back with what is told here unless it is kept."""
 
     estate: str
     at: datetime
@@ -38,6 +40,7 @@ class Exposure:
     quiet: tuple[str, ...] = ()
     names: Names = field(default_factory=Names)
     realms: Realms = field(default_factory=Realms)
+    latched: Mapping[str, OnLatch] = field(default_factory=dict)
 
     def callers(self, seen: AddressSet, realm: Realm = COMMON) -> Sources:
         """Callers from addresses: those behind a translation of their own are where all that they are seen as is."""
@@ -59,10 +62,12 @@ def exposure(
     outside = realms(estate)
     found: dict[str, tuple[Exposed, ...]] = {}
     unread: dict[str, str] = {}
+    pending: dict[str, OnLatch] = {}
     for each in api.survey(estate, guests, client=client):
         if each.snapshot is None:
             unread[each.guest] = each.problem
             continue
+        pending |= _pending(each.snapshot)
         try:
             with work_on(each.guest):
                 found[each.guest] = _narrowed(each.snapshot, ports, outside.ways(each.guest))
@@ -73,7 +78,7 @@ def exposure(
         estate.name, at, tuple(one for name in order for one in found.get(name, ())),
         tuple((name, unread[name]) for name in order if name in unread),
         tuple(name for name in order if name in found and not found[name]), names_of(estate),
-        outside,
+        outside, pending,
     )  # fmt: skip
 
 
@@ -84,7 +89,12 @@ def exposure_target(
     snapshot = target if isinstance(target, Snapshot) else api.survey_target(target, client=client)
     with work_on(snapshot.guest):
         found = _narrowed(snapshot, ports)
-    return Exposure("", at, found, quiet=() if found else (snapshot.guest,))
+    return Exposure("", at, found, quiet=() if found else (snapshot.guest,), latched=_pending(snapshot))
+
+
+def _pending(snapshot: Snapshot) -> dict[str, OnLatch]:
+    found = latched.read(snapshot)
+    return {snapshot.guest: found} if found is not None else {}
 
 
 def _narrowed(snapshot: Snapshot, ports: Sequence[int], ways: Sequence[Arrival] = DIRECT) -> tuple[Exposed, ...]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import re
 from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
@@ -10,10 +11,11 @@ from pathlib import Path
 import pytest
 
 from nightlatch import api, changing, undoing
+from nightlatch.audit.findings import Severity
 from nightlatch.changing import Confirmation, Latched
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.estate.load import load
-from nightlatch.faults import PutBackError
+from nightlatch.faults import PutBackError, RefusedError
 from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest
 from nightlatch.lab.tools import run
@@ -127,6 +129,26 @@ def test_what_the_estate_states_is_done_kept_over_a_restart_and_taken_back(stati
     assert states(guest) == before
 
 
+def told_of_the_latch(station: Station, path: Path, name: str) -> None:
+    """Every command says first that what it tells goes back, and no second change is begun."""
+    with station.client() as client:
+        result = api.audit(load(path), datetime.now(UTC), [name], client=client)
+    first = result.guests[0].findings[0]
+    assert (first.check, first.severity, first.group) == ("latch.pending", "high", "on the latch")
+    assert re.match(r"A change is on the latch, goes back in [0-9]+ s unless it is kept: nightlatch keep\.", first.text)
+    assert result.exit_code(Severity.HIGH) == 1
+    with pytest.raises(RefusedError, match=r"is on the latch, goes back in .* Nothing was changed"):
+        enact(station, path, name)
+    for words in (["draft"], ["exposure"], ["enact", "--dry-run"], ["survey", "--into", str(station.folder / "kept")]):
+        told = station.nightlatch(
+            words[0], str(path), "--on", name, *words[1:], "--ssh-config", "ssh_config", code=None
+        )
+        assert "on the latch, goes back in" in " ".join(told.split()[:40]), told
+    assert "is on the latch" in " ".join(
+        station.nightlatch("enact", str(path), "--on", name, "--yes", "--ssh-config", "ssh_config", code=4).split()
+    )
+
+
 def test_what_is_not_kept_goes_back_as_it_was(station: Station, tell: Callable[[str], None]) -> None:
     guest = made(station, "mole", "192.168.56.22", **{"tide-log.service": DIES})
     path = stated(station)
@@ -150,6 +172,7 @@ def test_what_is_not_kept_goes_back_as_it_was(station: Station, tell: Callable[[
     left = enact(station, path, "mole", decide=lambda _: None)
     assert left.outcome == "on the latch"
     assert states(guest) != before
+    told_of_the_latch(station, path, "mole")
     guest.power_cut()
     guest.boot()
     guest.until_listening()

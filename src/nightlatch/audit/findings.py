@@ -30,6 +30,7 @@ class Severity(StrEnum):
 class Group(StrEnum):
     """The parts of an audit, in the order in which they are told."""
 
+    LATCH = "on the latch"
     HOLE = "hole"
     SHUT_OUT = "shut out"
     UNDECIDED = "undecided"

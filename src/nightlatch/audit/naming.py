@@ -10,6 +10,7 @@ from nightlatch.formats import authorized_keys
 from nightlatch.formats.authorized_keys import Entry
 from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
 from nightlatch.net.literal import address_or_none, parse_network
+from nightlatch.readings.latched import OnLatch
 from nightlatch.reason.access import (
     COMMON,
     AccessPath,
@@ -190,6 +191,16 @@ def listed(names: Iterable[str], most: int = 6) -> str:
     if len(unique) > most:
         return ", ".join(unique[: most - 1]) + f" and {len(unique) - most + 1} more"
     return _and(unique)
+
+
+def pending(found: OnLatch) -> str:
+    """A change that is not kept yet, and when it goes back: `on the latch, goes back in 4 min 10 s unless it is kept`."""
+    if found.left is None:
+        return "on the latch, and goes back unless it is kept"
+    if found.left <= 0:
+        return "on the latch, and its time is over: the guest is taking it back"
+    minutes, seconds = divmod(found.left, 60)
+    return f"on the latch, goes back in {f'{minutes} min ' if minutes else ''}{seconds} s unless it is kept"
 
 
 def powers(paths: Iterable[AccessPath]) -> str:

@@ -14,6 +14,7 @@ from nightlatch.cli.options import Duration, as_of, client_of, estate_of, faults
 if TYPE_CHECKING:
     from nightlatch.changing import Confirmation
     from nightlatch.estate.model import Estate
+    from nightlatch.readings.latched import OnLatch
     from nightlatch.transports.ssh import Client
 
 
@@ -53,13 +54,13 @@ def draft(
         if script:
             _print_script(estate, guests, seconds, now(as_of), client)
             return
-        proved, refused = _proved(estate, guests, now(as_of), client)
+        proved, refused, pending = _proved(estate, guests, now(as_of), client)
         if form == "json":
             from nightlatch.report import machine
 
-            click.echo(machine.dumps(machine.drafts(estate.name, proved, refused)))
+            click.echo(machine.dumps(machine.drafts(estate.name, proved, refused, pending)))
         else:
-            _show_drafts(proved, refused, source)
+            _show_drafts(proved, refused, pending)
             _show_next(proved, estate, source)
     raise SystemExit(4 if refused else 0)
 
@@ -83,26 +84,32 @@ def _print_script(estate: Estate, guests: tuple[str, ...], seconds: int, at: dat
 
 def _proved(
     estate: Estate, guests: tuple[str, ...], at: datetime, client: Client
-) -> tuple[list[Any], dict[str, str]]:  # fmt: skip
+) -> tuple[list[Any], dict[str, str], dict[str, OnLatch]]:  # fmt: skip
+    """Proved drafts, guests without one and why, and what is on the latch of guests."""
     from nightlatch import api
     from nightlatch.faults import RefusedError, UnreadableError
+    from nightlatch.readings import latched
 
-    proved, refused = {}, {}
+    proved, refused, pending = {}, {}, {}
     for each in api.survey(estate, list(guests) or None, client=client):
         if each.snapshot is None:
             refused[each.guest] = each.problem
             continue
+        waiting = latched.read(each.snapshot)
+        if waiting is not None:
+            pending[each.guest] = waiting
         try:
             proved[each.guest] = api.prove(estate, api.draft(estate, each.snapshot, at), each.snapshot, at)
         except (RefusedError, UnreadableError) as error:
             refused[each.guest] = str(error)
-    return [proved[name] for name in estate.guests if name in proved], refused
+    return [proved[name] for name in estate.guests if name in proved], refused, pending
 
 
-def _show_drafts(proved: list[Any], refused: dict[str, str], source: Path) -> None:
+def _show_drafts(proved: list[Any], refused: dict[str, str], pending: dict[str, OnLatch]) -> None:
     from nightlatch.report import page, text
 
     sheet = page.Page(page.console())
+    text.pending(sheet, pending)
     for each in proved:
         if each.draft.does or each.draft.left:
             text.draft(sheet, each)
@@ -169,12 +176,15 @@ def enact(
 
         at = now(as_of)
         estate = estate_of(source)
-        proved, refused = _proved(estate, guests, at, client)
+        proved, refused, pending = _proved(estate, guests, at, client)
         sheet = page.Page(page.console())
+        if not dry_run and pending:
+            proved = [each for each in proved if each.draft.guest not in pending]
+            refused |= {guest: changing.pending_says(guest, each) for guest, each in pending.items()}
         doing = {each.draft.guest: each for each in proved if each.draft.does}
         order = changing.in_order(estate, list(doing), client)
         if dry_run:
-            _show_drafts(proved, refused, source)
+            _show_drafts(proved, refused, pending)
             if any(each.draft.does for each in proved):
                 sheet.line((f"Next: nightlatch enact {source}", "next"))
             if len(order) > 1:
@@ -282,7 +292,7 @@ def pending(source: Path, guests: tuple[str, ...], form: str, config: Path | Non
         if form == "json":
             click.echo(machine.dumps(machine.pending(told)))
         else:
-            text.pending(page.Page(page.console()), told, str(source))
+            text.latches(page.Page(page.console()), told, str(source))
         code = 3 if any(isinstance(each, str) for _, each in told) else 0
     raise SystemExit(code)
 

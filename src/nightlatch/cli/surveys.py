@@ -15,10 +15,12 @@ from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
 from rich.text import Text
 
 from nightlatch import api
+from nightlatch.audit.naming import pending
 from nightlatch.cli.options import client_of, estate_of, is_estate, now
 from nightlatch.evidence.archive import SUFFIX
 from nightlatch.evidence.selection import taken_from
 from nightlatch.faults import NightlatchError, OwnFaultError, work_on
+from nightlatch.readings import latched
 from nightlatch.report.safe import shown
 from nightlatch.transports import targets
 from nightlatch.transports.ssh import Client
@@ -97,6 +99,14 @@ def _one(each: api.Surveyed, into: Path, say: Say) -> None:
     api.write_evidence(each.snapshot, target, now(None), each.snapshot.facts.get("transport", "folder"))
     files = sum(entry.content is not None for entry in each.snapshot.entries.values())
     say(f"{each.guest}: {files} files into {target}", False)
+    waiting = latched.read(each.snapshot)
+    if waiting is not None:
+        say(
+            shown(
+                f"{each.guest}: a change is {pending(waiting)}: nightlatch keep. What was read goes back with it.", 1000
+            ),
+            True,
+        )
     taken = taken_from(each.snapshot)
     if taken:
         more = f" and {len(taken) - 5} more" if taken[5:] else ""

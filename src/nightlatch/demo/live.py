@@ -188,11 +188,11 @@ def _loop(sheet: page.Page, made: Station, estate: nightlatch.Estate, client: ni
     done = nightlatch.enact(estate, "gate", at, client=client, seconds=SHORT, decide=lambda _: None)
     _latched(sheet, done)
     sheet.blank()
-    text.pending(sheet, list(nightlatch.pending(estate, ["gate"], client=client)), "estate.yaml")
+    text.latches(sheet, list(nightlatch.pending(estate, ["gate"], client=client)), "estate.yaml")
     _until_free(made.guests["gate"])
     sheet.blank()
     sheet.line("Some seconds later:")
-    text.pending(sheet, list(nightlatch.pending(estate, ["gate"], client=client)), "estate.yaml")
+    text.latches(sheet, list(nightlatch.pending(estate, ["gate"], client=client)), "estate.yaml")
     _wire(sheet, made, "On the wire, as before:", "gate")
     chapter(
         sheet, "4. the power goes", "Once more, and while the change is on the latch, everything on gate dies at once."
@@ -203,7 +203,7 @@ def _loop(sheet: page.Page, made: Station, estate: nightlatch.Estate, client: ni
     made.guests["gate"].until_listening()
     sheet.blank()
     sheet.line("gate has started again.")
-    text.pending(sheet, list(nightlatch.pending(estate, ["gate"], client=client)), "estate.yaml")
+    text.latches(sheet, list(nightlatch.pending(estate, ["gate"], client=client)), "estate.yaml")
     _wire(sheet, made, "On the wire, as before:", "gate")
     chapter(
         sheet, "5. enact and keep",

@@ -59,6 +59,7 @@ FILES = (
     "/etc/selinux/config", *PORT_LABELS,
     "/etc/timezone", "/etc/adjtime", "/etc/NetworkManager/NetworkManager.conf",
     "/var/lib/misc/dnsmasq.leases", "/var/lib/dhcp/dhcpd.leases",
+    "/var/lib/nightlatch/lock/id", "/var/lib/nightlatch/lock/who",  # what is on the latch
 )  # fmt: skip
 LOOKED_AT = (
     "/usr/sbin/sshd", "/etc/systemd/system/multi-user.target.wants/ssh.service", "/etc/ssh/sshd_not_to_be_run",

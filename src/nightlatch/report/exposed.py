@@ -11,7 +11,7 @@ from nightlatch.net.addresses import ALL_V4, ALL_V6, LOOPBACK
 from nightlatch.reason.exposure import Exposed, Fate, Piece
 from nightlatch.report import machine, page
 from nightlatch.report.rows import cell
-from nightlatch.report.text import count
+from nightlatch.report.text import count, pending
 
 if TYPE_CHECKING:
     from nightlatch.exposing import Exposure
@@ -21,6 +21,7 @@ COLUMNS = ("guest", "protocol", "port", "address", "program", "by", "family", "f
 
 def text(sheet: page.Page, result: Exposure, source: str) -> None:
     """Guest by guest and socket by socket: from where, what becomes of it, and by which rule."""
+    pending(sheet, result.latched)
     for guest, found in groupby(result.sockets, key=lambda each: each.guest):
         sheet.line((guest, "name"))
         for each in found:
@@ -91,6 +92,7 @@ def document(result: Exposure) -> dict[str, Any]:
         "format": "nightlatch/exposure/1", "estate": result.estate, "at": result.at.isoformat(),
         "sockets": [_socket_json(each) for each in result.sockets], "quiet": list(result.quiet),
         "unread": [{"guest": guest, "because": because} for guest, because in result.unread],
+        "on_the_latch": machine.latched(result.latched),
     }  # fmt: skip
 
 

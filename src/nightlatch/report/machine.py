@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from nightlatch.draft import diff
@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from nightlatch.audit.findings import Finding, Subject, WayIn
     from nightlatch.draft.plan import ProvedDraft
     from nightlatch.latch.live import Told
+    from nightlatch.readings.latched import OnLatch
 
 
 def dumps(document: dict[str, Any]) -> str:
@@ -91,7 +92,17 @@ def audit(result: Audit) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def drafts(estate: str, proved: list[ProvedDraft], refused: dict[str, str]) -> dict[str, Any]:
+def latched(found: Mapping[str, OnLatch]) -> list[dict[str, Any]]:
+    """Changes that guests take back unless they are kept."""
+    return [
+        {"guest": guest, "change": each.change, "by": each.who or None, "seconds_left": each.left}
+        for guest, each in found.items()
+    ]
+
+
+def drafts(
+    estate: str, proved: list[ProvedDraft], refused: dict[str, str], pending: Mapping[str, OnLatch]
+) -> dict[str, Any]:  # fmt: skip
     """`nightlatch/draft/1`."""
     return {
         "format": "nightlatch/draft/1",
@@ -107,6 +118,7 @@ def drafts(estate: str, proved: list[ProvedDraft], refused: dict[str, str]) -> d
             for each in proved
         ],
         "refused": [{"guest": guest, "because": because} for guest, because in refused.items()],
+        "on_the_latch": latched(pending),
     }
 
 

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
+from nightlatch.audit import naming
 from nightlatch.audit.findings import Finding, Group, GuestAudit, WayIn
 from nightlatch.draft import diff
 from nightlatch.draft.steps import SetAddress
@@ -20,8 +21,10 @@ if TYPE_CHECKING:
     from nightlatch.draft.steps import Left
     from nightlatch.latch.folder import Changed
     from nightlatch.latch.live import Pending, Told
+    from nightlatch.readings.latched import OnLatch
 
 LABELS = {
+    Group.LATCH: "latch",
     Group.HOLE: "hole",
     Group.SHUT_OUT: "shut out",
     Group.UNDECIDED: "undecided",
@@ -303,7 +306,7 @@ def latched(
         page.line("  ", (f"Now decide: nightlatch keep {source} {guest}, or nightlatch undo {source} {guest}", "next"))
 
 
-def pending(page: Page, told: Sequence[tuple[str, Told | str]], source: str) -> None:
+def latches(page: Page, told: Sequence[tuple[str, Told | str]], source: str) -> None:
     """What is on the latch of each guest."""
     quiet: list[str] = []
     for guest, each in told:
@@ -321,6 +324,15 @@ def pending(page: Page, told: Sequence[tuple[str, Told | str]], source: str) -> 
             page.wrapped(f"last change {change}: {words}", label=guest, style="place")
     if not told:
         page.line("No guest of this estate is a live one; what is enacted in a folder is kept at once.")
+
+
+def pending(page: Page, found: Mapping[str, OnLatch]) -> None:
+    """What is on the latch of guests, before anything that goes back with it."""
+    for guest, each in found.items():
+        page.wrapped(f"A change is {naming.pending(each)}: nightlatch keep.", label=guest, style="high")
+    if found:
+        page.wrapped("What follows holds only until then.")
+        page.blank()
 
 
 def _waiting(page: Page, each: Pending, source: str) -> None:

@@ -83,6 +83,7 @@ class Check:
     reason: str
     source: str
     body: CheckBody | None = None
+    group: Group = Group.HYGIENE
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,12 +100,14 @@ class FleetCheck:
 CATALOGUE: dict[str, Check | FleetCheck] = {}
 
 
-def check(id: str, severity: Severity, *, source: str) -> Callable[[CheckBody], CheckBody]:
+def check(
+    id: str, severity: Severity, *, source: str, group: Group = Group.HYGIENE
+) -> Callable[[CheckBody], CheckBody]:  # fmt: skip
     """Register a check of one guest."""
 
     def register(body: CheckBody) -> CheckBody:
         assert id not in CATALOGUE, f"{id} is registered twice"
-        CATALOGUE[id] = Check(id, severity, _reason(body), source, body)
+        CATALOGUE[id] = Check(id, severity, _reason(body), source, body, group)
         return body
 
     return register
@@ -141,7 +144,8 @@ def hygiene(context: Context) -> Iterator[Finding]:
 def finding(each: Check | FleetCheck, guest: str, told: Told) -> Finding:
     """A finding from what a check tells and what it is registered as."""
     severity = told.severity or each.severity
-    return Finding(each.id, severity, guest, Group.HYGIENE, told.text, told.proofs, told.subjects, each.source)
+    group = each.group if isinstance(each, Check) else Group.HYGIENE
+    return Finding(each.id, severity, guest, group, told.text, told.proofs, told.subjects, each.source)
 
 
 def on_the_wire(id: str, severity: Severity, reason: str) -> None:
