@@ -65,6 +65,8 @@ CASES: list[tuple[str, Guest, str, str]] = [
     ),
     ("ssh.below-match", Guest("Match User x\n    Banner none\nPermitRootLogin no\n"), "PermitRootLogin looks general, but stands below a Match block", "medium"),
     ("ssh.setting-in-client-file", Guest(OFF, files={"/etc/ssh/ssh_config": "Host *\n    PermitRootLogin no\n"}), "PermitRootLogin is a setting of the server", "medium"),
+    ("latch.pending", Guest(OFF, files={"/var/lib/nightlatch/lock/id": "20261130-1-1\n", "/var/lib/nightlatch/lock/who": "keeper on isle, change 20261130-1-1, since uptime 5 s for 300 s\n"}),
+     "A change is on the latch, and goes back unless it is kept: nightlatch keep.", "high"),
     ("ssh.does-not-start", Guest("Banana yes\n"), 'sshd does not start with this configuration: "banana" is no keyword', "high"),
     ("key.private-under-public-name", Guest(OFF, files={"/home/mara/.ssh/id.pub": PRIVATE}), "id.pub holds a private key.", "critical"),
     ("file.not-utf8", Guest(OFF, files={"/etc/ssh/sshd_config.d/x": b"\xff\n"}), "is not UTF-8", "note"),
@@ -78,7 +80,7 @@ def test_checks_speak_and_are_silent(check: str, guest: Guest, text: str, severi
     assert [f.severity.value for f in said] == [severity], [f.text for f in found(guest, None)]
     assert text in said[0].text
     assert said[0].proofs
-    assert said[0].group is Group.HYGIENE
+    assert said[0].group is (Group.LATCH if check == "latch.pending" else Group.HYGIENE)
     assert check not in {f.check for f in found(GOOD, None)}
 
 

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from nightlatch.audit.findings import Finding, Group, Severity, Subject
 from nightlatch.audit.naming import Names, listed
-from nightlatch.net.addresses import EVERY_ADDRESS
+from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
 from nightlatch.origin import Kind, Origin
 from nightlatch.readings.rules import Does
 from nightlatch.reason.access import (
@@ -20,14 +20,18 @@ from nightlatch.reason.access import (
     Password,
     Power,
     Proof,
+    Sources,
+    common_to,
     joined,
+    without,
 )
-from nightlatch.reason.arriving import admitted, met
+from nightlatch.reason.arriving import Arrival, admitted, met
 from nightlatch.reason.differences import Missing
 from nightlatch.reason.filtering import Packet, Verdict, deciding
+from nightlatch.reason.hindering import hindrances
 from nightlatch.reason.layers import flow_to
 from nightlatch.reason.paths import GuestAccess
-from nightlatch.reason.settings import Settings
+from nightlatch.reason.settings import Listener, Settings
 
 REFERENCE = "reasoning: what is granted minus what is open"
 
@@ -52,6 +56,7 @@ class ShutOut:
     promise: str
 
 
+NARROW = "narrow"  # some are let in and others are not: what decides is looked for part by part
 FILTER = "let them in there on the guest; rules are drafted where nftables, iptables, ufw or firewalld alone loads them at boot"
 ANSWERS = (
     "let out on the guest what it answers them, as by a line for established connections; no rules are drafted for that"
@@ -72,6 +77,77 @@ def cause_of(missing: Missing, access: GuestAccess) -> Cause:
         text = f"only {missing.power} is open to some of these addresses"
         return Cause("narrow", text, missing.served[0].proofs)
     return Cause("unexplained", "no way in gives what is granted", (Proof("granted here", grant.origin),))
+
+
+def causes_of(missing: Missing, access: GuestAccess) -> list[tuple[Missing, Cause]]:
+    """What stands in the way, part by part: where others of the same place are let in, each part has a line of its own."""
+    first = cause_of(missing, access)
+    if first.kind != NARROW:
+        return [(missing, first)]
+    parts: dict[str, tuple[Cause, list[Sources]]] = {}
+    left = joined([missing.certain, missing.possible])
+    for cause, sources in _hindered(missing, access):
+        inside = common_to(left, sources)
+        if inside:
+            parts.setdefault(cause.kind, (cause, []))[1].append(inside)
+            left = without(left, inside)
+    out = [(_within(missing, joined(found)), cause) for cause, found in parts.values()]
+    rest = _within(missing, left)
+    return [*out, (rest, _uncaused(rest, first, access))] if any(left.values()) else out
+
+
+def _within(missing: Missing, sources: Sources) -> Missing:
+    return replace(missing, certain=common_to(missing.certain, sources), possible=common_to(missing.possible, sources))
+
+
+def _hindered(missing: Missing, access: GuestAccess) -> Iterator[tuple[Cause, Sources]]:
+    """Lines that keep the account out from parts of where it is missing, with the callers that each is about."""
+    grant = missing.grant
+    account = access.reading.accounts.by_name[grant.account]
+    needs = tuple(sorted(grant.asked(missing.power), key=repr))
+    for way, wanted in _wanted_by_way(missing, access):
+        seen = wanted if way.sees is None else way.sees
+        for socket in access.listeners:
+            for each in hindrances(access, account, needs, socket, seen):
+                cause = Cause(f"line {each.proof.origin}", each.text, (each.proof, *way.proofs))
+                yield cause, _callers(access, way, wanted if way.sees is not None else each.sources)
+
+
+def _wanted_by_way(missing: Missing, access: GuestAccess) -> Iterator[tuple[Arrival, AddressSet]]:
+    """The ways to the guest with the addresses by which those who are missing come: behind a translation, as they are seen."""
+    sources = joined([missing.certain, missing.possible])
+    for way in access.arrivals:
+        wanted = sources.get(way.realm, NO_ADDRESS)
+        if way.realm == COMMON:
+            wanted |= union(seen_as for realm, _, seen_as in access.realms.inside if sources.get(realm))
+        if wanted:
+            yield way, wanted
+
+
+def _callers(access: GuestAccess, way: Arrival, seen: AddressSet) -> Sources:
+    """Callers of addresses: also those behind a translation who are seen as some of them."""
+    behind = (
+        {realm: own for realm, own, seen_as in access.realms.inside if seen_as & seen} if way.realm == COMMON else {}
+    )
+    return {way.realm: seen, **behind}
+
+
+def _uncaused(missing: Missing, first: Cause, access: GuestAccess) -> Cause:
+    """What is left once sshd's own lines have answered: the sockets, or a filter for a part of these callers."""
+    for way, wanted in _wanted_by_way(missing, access):
+        seen = wanted if way.sees is None else way.sees
+        if access.listeners and not any(seen & socket.admits() for socket in access.listeners):
+            socket = access.listeners[0]
+            origin = socket.origin or Origin("ListenAddress", kind=Kind.DEFAULT)
+            proof = Proof(f"listens on {socket.address or socket.family}", origin)
+            return Cause(f"line {origin}", "no socket of sshd takes callers of their family of addresses", (proof,))
+        for socket in access.listeners:
+            flow = flow_to(access.reading, socket.address, socket.port)
+            part = wanted - admitted(access.reading, flow, way).surely
+            found = _filter_cause(access, socket, way, part) if part else None
+            if found is not None:
+                return found
+    return first
 
 
 def _service(missing: Missing, access: GuestAccess) -> Cause | None:
@@ -102,21 +178,31 @@ def _account(missing: Missing, access: GuestAccess) -> Cause | None:
 
 def _filtered(missing: Missing, access: GuestAccess) -> Cause | None:
     """The packet filter, or libwrap behind it, keeps the whole of where they are shut out from every port of SSH."""
-    held, sources = access.reading.filter, missing.certain or missing.possible
+    sources = missing.certain or missing.possible
     those = [(way, sources[way.realm]) for way in access.arrivals if sources.get(way.realm)]
     flows = [(socket, flow_to(access.reading, socket.address, socket.port)) for socket in access.listeners]
     if any(wanted & admitted(access.reading, flow, way).perhaps for _, flow in flows for way, wanted in those):
         return None
-    for socket, flow in flows:
+    for socket, _ in flows:
         for way, wanted in those:
-            for rules, each, alike in met(access.reading, flow, way):
-                found = deciding(rules, each, alike or wanted, (Does.DROP, Does.REJECT, Does.REWRITE))
-                if found is not None:
-                    text = _kept_out(found, socket.port) if rules is held.rules else _behind(next(iter(rules.chains)))
-                    own = ANSWERS if found.packet is Packet.ANSWER else FILTER
-                    hand = own if rules is held.rules else PERIMETER if rules in way.around else BEHIND
-                    return Cause(f"filter {found.origin}", text, (Proof(found.text, found.origin), *way.proofs), hand)
+            cause = _filter_cause(access, socket, way, wanted)
+            if cause is not None:
+                return cause
     return None if those else _no_way(access)
+
+
+def _filter_cause(access: GuestAccess, socket: Listener, way: Arrival, wanted: AddressSet) -> Cause | None:
+    """The rule that keeps these callers from a socket, on one way to it."""
+    own_rules = access.reading.filter.rules
+    flow = flow_to(access.reading, socket.address, socket.port)
+    for rules, each, alike in met(access.reading, flow, way):
+        found = deciding(rules, each, alike or wanted, (Does.DROP, Does.REJECT, Does.REWRITE))
+        if found is not None:
+            text = _kept_out(found, socket.port) if rules is own_rules else _behind(next(iter(rules.chains)))
+            own = ANSWERS if found.packet is Packet.ANSWER else FILTER
+            hand = own if rules is own_rules else PERIMETER if rules in way.around else BEHIND
+            return Cause(f"filter {found.origin}", text, (Proof(found.text, found.origin), *way.proofs), hand)
+    return None
 
 
 def _no_way(access: GuestAccess) -> Cause | None:
@@ -204,7 +290,7 @@ def _elsewhere(missing: Missing, access: GuestAccess) -> Cause | None:
     exact = [p for p in same if any(p.need <= n for n in grant.asked(missing.power))]
     wanted = [p for p in exact if missing.power.within(p.power)]
     if wanted:
-        return Cause(f"narrow {wanted[0].proofs[0].origin}", "the way in is narrower than the grant", wanted[0].proofs)
+        return Cause(NARROW, "the way in is narrower than the grant", wanted[0].proofs)
     if exact:
         given = listed(str(p.power) for p in exact)
         return Cause(f"less {exact[0].proofs[0].origin}", f"the login gives only {given}", exact[0].proofs)
@@ -260,8 +346,7 @@ def findings(items: Iterable[Missing], access: GuestAccess, names: Names) -> Ite
 def grouped(items: Iterable[Missing], access: GuestAccess, names: Names) -> Iterator[ShutOut]:
     """Findings with their causes and the differences behind each."""
     together: dict[tuple[str, bool, bool], list[tuple[Missing, Cause]]] = {}
-    for item in items:
-        cause = cause_of(item, access)
+    for item, cause in (pair for each in items for pair in causes_of(each, access)):
         certain = any(item.certain.values())
         door = item.grant.kind is not GrantKind.GRANT
         together.setdefault((cause.kind, certain, door), []).append((item, cause))

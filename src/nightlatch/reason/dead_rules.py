@@ -17,9 +17,12 @@ from nightlatch.readings.rules import Chain, Does, Match, Rule, Rules
 
 DECIDING = (Does.ACCEPT, Does.DROP, Does.REJECT)
 ENDING = (*DECIDING, Does.RETURN, Does.GOTO)
-# What the common form takes for granted of a first packet, and may not hold for another.
+# What the common form takes for granted of a first packet, and may not hold for another; and what it leaves out of rules that are
+# not about ports: two rules for types of ICMP look alike there.
 _CONDITIONS = re.compile(
     r"limit|quota|meter|recent|statistic|ct |--ctstate|--state|--syn|flags|addrtype|fib |pkttype|time|update|add @|random|numgen"
+    r"|\b(?:type|code|icmp-type|icmpv6-type|hl-eq|hl-lt|hl-gt|ttl|hoplimit|sport|source-port|sports|length|mark|owner|skuid|skgid"
+    r"|mac|mac-source|ether|dscp|tos|helper|socket|cgroup|header|frag|rt|ah|esp|hour|day|string|u32|policy)\b"
 )
 MOST_WIDE = 32
 

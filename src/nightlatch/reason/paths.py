@@ -7,15 +7,13 @@ decided concretely. What can't be decided makes several worlds, and the bounds a
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 from itertools import product
 
 from nightlatch.formats.authorized_keys import Options
-from nightlatch.formats.patterns import matches
 from nightlatch.formats.sshd_keywords import spelled
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
-from nightlatch.readings import address_lists
 from nightlatch.readings.accounts import Account
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.guest import GuestReading
@@ -37,12 +35,11 @@ from nightlatch.reason.files import ChrootProblem, Judge, chroot_problem
 from nightlatch.reason.filtering import Passed
 from nightlatch.reason.layers import flow_to
 from nightlatch.reason.logins import AddressPair, Logins, Turned
+from nightlatch.reason.permitted import permitted
 from nightlatch.reason.powers import powers, root_folder
 from nightlatch.reason.privilege import Sudo
 from nightlatch.reason.realms import DIRECT, Realms
 from nightlatch.reason.settings import MOST_UNSURE, Caller, Effective, Listener, Settings, World, listeners, usable
-
-EVERYBODY = AddressPair(EVERY_ADDRESS, EVERY_ADDRESS)
 
 
 @dataclass(frozen=True)
@@ -58,6 +55,8 @@ class GuestAccess:
     gaps: tuple[Gap, ...]
     shut: tuple[tuple[str, Proof], ...]
     arrivals: tuple[Arrival, ...] = DIRECT
+    logins: Logins | None = field(default=None, compare=False, repr=False)
+    realms: Realms = field(default_factory=Realms, compare=False, repr=False)
 
     def settings(self, account: str, sources: AddressSet) -> list[Settings]:
         """The settings that hold for an account somewhere in `sources`, each once; the general ones for no such account."""
@@ -155,7 +154,7 @@ class _Work:
         self.gaps.update(dict.fromkeys(self.reading.filter.gaps))
         return GuestAccess(
             self.reading.guest, self.reading, self.effective, sockets, tuple(paths), tuple(self.turned),
-            tuple(self.gaps), tuple(self.shut), self.arrivals,
+            tuple(self.gaps), tuple(self.shut), self.arrivals, self.logins, self.realms,
         )  # fmt: skip
 
     def _paths(self, account: Account, socket: Listener) -> Iterator[AccessPath]:
@@ -284,7 +283,7 @@ class _Work:
 
     def _ways(self, account: Account, settings: Settings, seen: AddressPair) -> Iterator[_Way]:
         """Every combination of proofs that AuthenticationMethods accepts in this class of sources."""
-        allowed, because = self._allowed(account, settings)
+        allowed, because = permitted(account, settings, names_looked_up=self.logins.names_looked_up)
         seen = seen.both(allowed)
         if because:
             self.shut[(account.name, because)] = None
@@ -352,29 +351,6 @@ class _Work:
                 proofs = dict.fromkeys([p for way in ways for p in way.proofs] + [proof])
                 yield _Way(need, pair, options, tuple(proofs), tuple(g for way in ways for g in way.gaps))
 
-    def _allowed(self, account: Account, settings: Settings) -> tuple[AddressPair, Proof | None]:
-        """DenyUsers, AllowUsers, DenyGroups, AllowGroups, and root's own setting, as far as sources go."""
-        by_name = self.logins.names_looked_up
-        denied = _user_list(settings["denyusers"].value, account.name, by_name)
-        pair = AddressPair(EVERY_ADDRESS - denied.perhaps, EVERY_ADDRESS - denied.surely)
-        if not pair.perhaps:
-            return pair, Proof("DenyUsers", settings["denyusers"].origin)
-        if settings["allowusers"].value:
-            pair = pair.both(_user_list(settings["allowusers"].value, account.name, by_name))
-            if not pair.perhaps:
-                return pair, Proof("AllowUsers does not name it", settings["allowusers"].origin)
-        nobody = AddressPair(NO_ADDRESS, NO_ADDRESS)
-        deny, allow = settings["denygroups"], settings["allowgroups"]
-        if (deny.value or allow.value) and not account.groups:
-            return nobody, Proof("the account is in no group", account.origin)
-        if any(matches(group, pattern) for group in account.groups for pattern in deny.value):
-            return nobody, Proof("DenyGroups", deny.origin)
-        if allow.value and not any(matches(group, pattern) for group in account.groups for pattern in allow.value):
-            return nobody, Proof("AllowGroups names none of its groups", allow.origin)
-        if account.uid == 0 and settings["permitrootlogin"].word == "no":
-            return nobody, Proof("PermitRootLogin no", settings["permitrootlogin"].origin)
-        return pair, None
-
     def _keys(self, account: Account, settings: Settings, seen: AddressPair) -> Iterator[_Way]:
         if settings["pubkeyauthentication"].word != "yes":
             return
@@ -435,22 +411,6 @@ class _Work:
 
 def _either(a: AddressPair | None, b: AddressPair) -> AddressPair:
     return b if a is None else AddressPair(a.surely | b.surely, a.perhaps | b.perhaps)
-
-
-def _user_list(patterns: tuple[str, ...], name: str, names_looked_up: bool) -> AddressPair:
-    """AllowUsers and DenyUsers: patterns of a user, or of a user and where from (match_user)."""
-    surely: list[AddressSet] = []
-    perhaps: list[AddressSet] = []
-    for pattern in patterns:
-        user, at, host = pattern.rpartition("@")
-        if not at:
-            if matches(name, pattern):
-                return EVERYBODY
-        elif matches(name, user):
-            found = address_lists.host_list(host, names_looked_up=names_looked_up)
-            surely.append(found.yes)
-            perhaps.append(found.yes | found.unsure)
-    return AddressPair(union(surely), union(perhaps))
 
 
 def strongest(paths: Sequence[AccessPath]) -> AccessPath:
