@@ -72,8 +72,12 @@ def test_the_whole_loop(fresh: Path) -> None:
     second = run("audit", "--fail-at", "critical", *AS_OF, cwd=fresh)
     assert "no holes, nobody shut out" in second
     assert "Nothing to change." in run("enact", "--yes", *AS_OF, cwd=fresh)
-    undone = run("undo", cwd=fresh)
+    listed = run("undo", cwd=fresh, code=4)
+    assert "the newest, was made on gate, plotter, chartbox." in " ".join(listed.split())
+    assert "Take it back on all of them? Say --yes" in listed
+    undone = run("undo", "--yes", cwd=fresh)
     assert undone.count("taken back") == 3
+    assert "as it was" in undone
     assert run("audit", *AS_OF, cwd=fresh, code=1) == first
     assert "no change is kept" in run("undo", cwd=fresh, code=4)
 

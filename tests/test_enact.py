@@ -67,12 +67,14 @@ def test_enact_and_undo(tmp_path: Path) -> None:
     before = state(root)
     changed = changing.enact(made, "gauge", AT)
     assert len(changed.paths) == 5
-    assert state(root) != before
+    enacted = state(root)
+    assert enacted != before
     after = api.audit(made, AT)
     assert not [f for g in after.guests for f in g.findings if f.check in ("surplus", "missing")]
     assert changing.enact(made, "gauge", AT).paths == (), "the second run changes nothing"
     undone = undoing.undo(made, "gauge")
     assert set(undone.paths) == set(changed.paths)
+    assert set(undone.changed.removed) == {f"/{path}" for path in set(enacted) - set(before) if "nightlatch" not in path}
     assert state(root) == before
     with pytest.raises(RefusedError, match="no change is kept"):
         undoing.undo(made, "gauge")

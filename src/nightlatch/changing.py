@@ -238,7 +238,10 @@ def put_on_latch(
 
 def returned(changed: Changed, outcome: live.Outcome) -> Changed:
     """What really went back of a change, as the guest told it."""
-    return replace(changed, paths=outcome.back, skipped=outcome.left, merged=outcome.merged, whole=outcome.whole)
+    return replace(
+        changed, paths=(*outcome.back, *outcome.removed), skipped=outcome.left, merged=outcome.merged, whole=outcome.whole,
+        removed=outcome.removed,
+    )  # fmt: skip
 
 
 def followed_address(estate: Estate, guest: str, old: str, new: str) -> str:

@@ -8,7 +8,7 @@ from nightlatch import api, changing, relocating
 from nightlatch.changing import Changed, Decide, Latched
 from nightlatch.draft import returning
 from nightlatch.estate.model import Estate, GuestSpec
-from nightlatch.evidence.snapshot import Snapshot
+from nightlatch.evidence.snapshot import ABSENT, Kind, Snapshot
 from nightlatch.faults import RefusedError, work_on
 from nightlatch.latch import folder, live, standing
 from nightlatch.latch.records import CHANGES, RECORD
@@ -60,7 +60,8 @@ def _undo_kept(
     )
     outcome = {"kept": "put back", "put back": "kept"}.get(done.outcome, done.outcome)
     left = (*done.changed.skipped, *returning.stays(snapshot, found.kept))
-    changed = Changed(spec.name, found.record.id, done.changed.paths, left, done.changed.acts)
+    gone = [path for path in done.changed.paths if proved.after.entries.get(path, ABSENT).kind is Kind.ABSENT]
+    changed = Changed(spec.name, found.record.id, done.changed.paths, left, done.changed.acts, removed=tuple(gone))
     return Latched(changed, outcome, done.confirmation, followed=done.followed, port=done.port)
 
 

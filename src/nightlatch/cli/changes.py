@@ -301,14 +301,15 @@ def pending(source: Path, guests: tuple[str, ...], form: str, config: Path | Non
 @click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
 @on_guests
 @click.option("--change", default="", help="This change, not the newest.")
+@click.option("--yes", is_flag=True, help="Don't ask; of use where no guest is named.")
 @latch_time
 @ssh_config
-def undo(source: Path, guests: tuple[str, ...], change: str, seconds: int, config: Path | None) -> None:
+def undo(source: Path, guests: tuple[str, ...], change: str, yes: bool, seconds: int, config: Path | None) -> None:
     """Take the newest change back (or the one named): every byte, mode and owner.
 
     What is on the latch is taken back at once. A kept change of a live guest is taken back by way of the latch, as long
     as nothing newer touches the same lines. Without --on, the newest change of all guests is taken back wherever it was
-    made.
+    made: the guests are listed first, and you are asked.
     """
     code = 0
     with faults(), client_of(config) as client:
@@ -324,6 +325,9 @@ def undo(source: Path, guests: tuple[str, ...], change: str, seconds: int, confi
             change, chosen = newest(estate, change, client)
             if not chosen:
                 raise RefusedError("no change is kept on any guest; there is nothing to take back")
+            sheet.wrapped(f"Change {change}, the newest, was made on {', '.join(chosen)}.")
+            if not yes:
+                _ask(f"Take it back on {'all of them' if chosen[1:] else chosen[0]}?")
         for name in chosen:
             result = undoing.undo(estate, name, change, client=client, seconds=seconds)
             code = max(code, undone(sheet, result))

@@ -241,7 +241,7 @@ put_back() {
     if is_before; then rm -f "$vault/$number.old"
     elif is_ours || { [ "$kind$bk" = absentfile ] && [ "$top" = "$folder" ]; }; then # root's own files come back when they are gone
         restore
-        case $? in 0) tell_back back ;; 3) leave ;; *) stick "could not be put back" ;; esac
+        case $?$bk in 0absent) tell_back removed ;; 0*) tell_back back ;; 3*) leave ;; *) stick "could not be put back" ;; esac
     elif [ "$kind$ak" = filefile ]; then by_line
     elif [ "$kind" = fixed ]; then stick "can't be changed just now"
     else leave

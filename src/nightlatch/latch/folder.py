@@ -31,7 +31,8 @@ ABSENT_SIDE = Side(kind="absent", mode=0, uid=0, gid=0, sha256="")
 class Changed:
     """What enact or undo did on one guest, and no more than that. `skipped` are paths that somebody else changed since, left as
     they are; `acts` what was done beside paths, in words; `merged` paths that somebody had touched, of which our lines went
-    back and theirs stay; `whole` such that sshd refused like that, so that they are as they were and theirs is laid by."""
+    back and theirs stay; `whole` such that sshd refused like that, so that they are as they were and theirs is laid by; `removed`
+    those of `paths` that were not there before."""
 
     guest: str
     change: str
@@ -40,6 +41,7 @@ class Changed:
     acts: tuple[str, ...] = ()
     merged: tuple[str, ...] = ()
     whole: tuple[str, ...] = ()
+    removed: tuple[str, ...] = ()
 
 
 def enact(proved: ProvedDraft, root: Path, at: datetime, tool: str, change: str) -> Changed:
@@ -324,7 +326,10 @@ def undo(root: Path, guest: str, change: str = "") -> Changed:
             done, skipped = _take_back(folder, record)
         if not skipped:
             _forget(folder, record.id, record.folders)
-        return Changed(guest, record.id, tuple(done), tuple(skipped))
+        new = {each.path for each in record.touched if each.before.kind == "absent"}
+        return Changed(
+            guest, record.id, tuple(done), tuple(skipped), removed=tuple(path for path in done if path in new)
+        )
 
 
 def _take_back(folder: Folder, record: Record) -> tuple[list[str], list[str]]:

@@ -24,11 +24,14 @@ BOUNDS = Bounds(seconds=150, silent=120, most=1 << 20)
 INSTALLING = Bounds(seconds=960, silent=120, most=1 << 20)
 
 
+ENDS = ("left", "back", "merged", "whole", "removed")  # how a path of a change ended, in the guest's words
+
+
 @dataclass(frozen=True, slots=True)
 class Outcome:
     """How a change ended: `kept` or not, and the guest's own words. What it did with each path when it took the change back:
-    `back` as they were, `merged` what somebody had touched and only our lines went back, `whole` where sshd refused that and
-    theirs was laid by, `left` what is somebody else's by now."""
+    `back` as they were, `removed` what was not there before, `merged` what somebody had touched and only our lines went back,
+    `whole` where sshd refused that and theirs was laid by, `left` what is somebody else's by now."""
 
     kept: bool
     words: str
@@ -36,6 +39,7 @@ class Outcome:
     back: tuple[str, ...] = ()
     merged: tuple[str, ...] = ()
     whole: tuple[str, ...] = ()
+    removed: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -136,7 +140,7 @@ def decide(shell: Shell, change: str, what: str, by: str = "hand") -> Outcome:
     if first.startswith("died"):
         raise UnreadableError(f"{shell.guest}: {first}; its timer takes the change back if it was not kept")
     rows = [line.partition(" ") for line in lines[1:]]
-    told = {name: tuple(path for word, _, path in rows if word == name) for name in ("left", "back", "merged", "whole")}
+    told = {name: tuple(path for word, _, path in rows if word == name) for name in ENDS}
     return Outcome(first.startswith("kept"), first, **told)
 
 

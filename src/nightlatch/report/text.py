@@ -389,9 +389,10 @@ def _theirs(page: Page, changed: Changed, when: str) -> None:
 
 def undone(page: Page, changed: Changed, followed: str = "") -> None:
     """What undo did on one guest, and what the estate file took over of it."""
-    page.line((changed.guest, "name"), f"   change {changed.change} taken back: {_done(changed)}")
+    counted = f": {_done(changed)}" if changed.paths or changed.acts else ""
+    page.line((changed.guest, "name"), f"   change {changed.change} taken back{counted}")
     for path in changed.paths:
-        page.line("  ", path, "   as it was")
+        page.line("  ", path, "   removed: it was not there before" if path in changed.removed else "   as it was")
     for act in changed.acts:
         page.line("  ", act)
     _theirs(page, changed, "since")
