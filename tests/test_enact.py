@@ -74,7 +74,9 @@ def test_enact_and_undo(tmp_path: Path) -> None:
     assert changing.enact(made, "gauge", AT).paths == (), "the second run changes nothing"
     undone = undoing.undo(made, "gauge")
     assert set(undone.paths) == set(changed.paths)
-    assert set(undone.changed.removed) == {f"/{path}" for path in set(enacted) - set(before) if not path.startswith("var")}
+    assert set(undone.changed.removed) == {
+        f"/{path}" for path in set(enacted) - set(before) if not path.startswith("var")
+    }
     assert state(root) == before
     with pytest.raises(RefusedError, match="no change is kept"):
         undoing.undo(made, "gauge")

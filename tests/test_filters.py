@@ -41,7 +41,7 @@ CASES: list[tuple[str, str, str, int, str]] = [
     ("tcp dport 22 meta mark 5 accept", "", "192.0.2.1", 23, "out"), ("skuid 0 counter accept\ntcp dport 22 accept", "", "192.0.2.1", 22, "in"),
     ("tcp sport 40000-50000 accept", "", "192.0.2.1", 22, "undecided"), ("tcp sport 1-65535 accept", "", "192.0.2.1", 22, "in"),
     ("limit rate 3/minute accept", "", "192.0.2.1", 22, "in"), ("limit rate over 3/minute drop\naccept", "", "192.0.2.1", 22, "in"),
-    ("update @seen { ip saddr limit rate over 3/minute } drop\naccept", "", "192.0.2.1", 22, "in"),
+    ("update @seen { ip saddr limit rate over 3/minute } drop\naccept", "table inet f {\nset seen { type ipv4_addr; flags dynamic; }\n}", "192.0.2.1", 22, "in"),
     ("ip saddr @gone accept", "", "192.0.2.1", 22, "undecided"), ("jump nowhere", "", "192.0.2.1", 22, "undecided"),
     ("tcp dport 23 jump nowhere", "", "192.0.2.1", 22, "undecided"), ("tcp dport 23 ip saddr $gone accept", "", "192.0.2.1", 22, "undecided"),
     ("}\nchain j { drop }\nchain k {", "", "192.0.2.1", 22, "undecided"), ("}\nchain j { drop; }\nchain k {", "", "192.0.2.1", 22, "out"),

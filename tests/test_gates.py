@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
@@ -9,6 +10,7 @@ from pathlib import Path
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from rich.console import Console
 
 from nightlatch.draft import filtering, gates, plan
 from nightlatch.draft.acts import Enable, LoadRules
@@ -21,6 +23,8 @@ from nightlatch.readings import firewalld, iptables, nftables, ufw
 from nightlatch.readings import guest as readings
 from nightlatch.readings.rules import Rules
 from nightlatch.reason.filtering import Flow, passed
+from nightlatch.report import text
+from nightlatch.report.page import Page
 from tests.guests import AT, NFT, Guest, estate, pub
 
 STARTED = "/etc/systemd/system/multi-user.target.wants"
@@ -226,3 +230,36 @@ def test_a_port_that_moves_takes_the_filter_with_it(tmp_path: Path) -> None:
     assert rules is not None
     assert prefix(4, 0xC0A82800, 24) <= passed(rules, Flow("tcp", 2222)).perhaps
     assert not plan.make(of, done.after, AT).does
+
+
+LATE = {
+    "nftables": (nft('ct state invalid drop\n\t\ttcp dport 22 limit rate over 5/minute drop\n\t\ttcp dport 80 log prefix "web" accept\n\t\t'
+                     'ip saddr 10.0.0.0/8 tcp dport 22 ct count over 3 drop\n\t\ttcp dport 22 log prefix "ssh" accept'),
+                 {"/etc/nftables.conf:9": "ct state invalid drop", "/etc/nftables.conf:10": "limit rate over", "/etc/nftables.conf:13": 'log prefix'}),
+    "iptables": (saved("-A INPUT -m conntrack --ctstate INVALID -j DROP\n-A INPUT -p tcp --dport 22 -m recent --update --seconds 60 --hitcount 4 --name SSH -j DROP\n"
+                       "-A INPUT -p tcp --dport 22 -j LOG\n-A INPUT -p udp -j LOG\n-A INPUT -p tcp --dport 22 -j ACCEPT"),
+                 {f"/etc/iptables/rules.v{n}:{line}": text for n in "46" for line, text in ((6, "INVALID"), (7, "recent"), (8, "LOG"))}),
+    "ufw": (of_ufw("### tuple ### limit tcp 22 0.0.0.0/0 any 0.0.0.0/0 in\n-A ufw{six}-user-input -p tcp --dport 22 -m conntrack --ctstate NEW -m recent --set\n"
+                   "-A ufw{six}-user-input -p tcp --dport 22 -m conntrack --ctstate NEW -m recent --update --seconds 30 --hitcount 6 -j DROP\n"
+                   "-A ufw{six}-user-input -p tcp --dport 22 -j ACCEPT"),
+            {f"/etc/ufw/user{six}.rules:{line}": "recent" for six in ("", "6") for line in (6, 7)}),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("manager", LATE)
+def test_what_new_rules_go_ahead_of_is_told_line_by_line(tmp_path: Path, manager: str) -> None:
+    files, expected = LATE[manager]
+    made, _ = proved(tmp_path, files)
+    late = {
+        f"{proof.origin.path}:{proof.origin.line}": proof.text
+        for step in made.draft.steps
+        if isinstance(step, SetRules)
+        for proof in step.ahead_of
+    }
+    assert set(late) == set(expected)
+    assert all(text in late[place] for place, text in expected.items())
+    page = Console(record=True, width=90, file=io.StringIO())
+    text.draft(Page(page), made)
+    told = page.export_text()
+    assert "no longer act on the callers that they let in" in " ".join(told.split())
+    assert all(place in told for place in expected)

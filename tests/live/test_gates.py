@@ -12,6 +12,7 @@ from pathlib import Path
 import pytest
 
 from nightlatch import api, changing, undoing
+from nightlatch.audit.findings import Group
 from nightlatch.changing import Latched
 from nightlatch.draft.plan import Draft
 from nightlatch.estate.load import load
@@ -175,6 +176,19 @@ class Callers:
         return (self.station.login(self.guest, "mara", "mara"), *greeted)  # type: ignore[return-value]
 
 
+def no_false_alarm(station: Station, path: Path, name: str, manager: str) -> None:
+    """What a manager loads as it comes has no dead rules, and few things to look at."""
+    with station.client() as client:
+        found = api.audit(load(path), datetime.now(UTC), [name], client=client).guests[0].findings
+    told = [
+        f"{each.check}: {each.text}"
+        for each in found
+        if each.group is Group.HYGIENE and each.check.startswith("filter.")
+    ]
+    assert not [text for text in told if "dead-rule" in text], "\n".join(told)
+    assert len(told) <= 3, "\n".join(told)
+
+
 @pytest.mark.parametrize("manager", MANAGERS)
 def test_only_whom_the_grants_name(
     station: Station, boat: Node, stranger: Node, manager: str, tell: Callable[[str], None]
@@ -184,6 +198,7 @@ def test_only_whom_the_grants_name(
     callers = Callers(station, guest, boat, stranger)
     assert callers.look() == (True, True, True, True)
     path = stated(station, name)
+    no_false_alarm(station, path, name, manager)
     if manager in BLOCKS:
         guest.inside("sh", "-c", BLOCKS[manager])
         assert callers.look() == (True, False, True, True)

@@ -15,6 +15,7 @@ from nightlatch.draft.acts import Enable, LoadRules
 from nightlatch.draft.closing import Candidate, Guesswork
 from nightlatch.draft.gates import Gate, Hook
 from nightlatch.draft.given import Given
+from nightlatch.draft.overtaken import overtaken
 from nightlatch.draft.steps import AnyStep, MakeFolder, SetRules
 from nightlatch.evidence.snapshot import Kind
 from nightlatch.formats import lines as text_lines
@@ -132,7 +133,8 @@ class _Writer:
         return f"let {whom} call port {ports}{rest} ({manager})"
 
     def edit(
-        self, path: str, manager: str, content: bytes | None, was: bytes | None, about: str = ""
+        self, path: str, manager: str, content: bytes | None, was: bytes | None, about: str = "",
+        chains: tuple[str, ...] = (), within: str = "",
     ) -> tuple[AnyStep, ...]:  # fmt: skip
         """The step that gives a file this content; none where it has it, or where the file can't be edited."""
         found = self.snapshot.resolve(path)
@@ -144,10 +146,10 @@ class _Writer:
         made: tuple[AnyStep, ...] = ()
         if folder.entry is None or folder.entry.kind is not Kind.FOLDER:
             made = (MakeFolder(folder.path, self.why, self.opens, 0o755, 0, 0),)
-        return (
-            *made,
-            SetRules(path, self.why, self.opens, manager, found.entry, content, about or self.about(manager)),
-        )
+        rules = self.reading.filter.rules
+        late = overtaken(rules, self.gate, chains, within) if rules is not None and chains else ()
+        about = about or self.about(manager)
+        return (*made, SetRules(path, self.why, self.opens, manager, found.entry, content, about, late))
 
     # nftables
     def nftables(self) -> Iterator[Candidate]:
@@ -156,7 +158,8 @@ class _Writer:
             return
         was = self.snapshot.content(own_rules.FILE)
         main = _main(self.reading)
-        steps = self.edit(own_rules.FILE, "nftables", gates.nftables(self.gate, tuple(hooks)), was)
+        chains = tuple(f"{each.family} {each.table} {each.chain}" for each in hooks)
+        steps = self.edit(own_rules.FILE, "nftables", gates.nftables(self.gate, tuple(hooks)), was, chains=chains)
         yield (*steps, *self.included(main)) if steps else ()
 
     def included(self, main: str | None) -> tuple[AnyStep, ...]:
@@ -206,7 +209,8 @@ class _Writer:
         for path, family in files:
             was = self.snapshot.content(path)
             if was is not None or self.gate.closed or self.gate.of(family):
-                steps += self.edit(path, "iptables", gates.saved(was or b"", self.gate, family), was)
+                chains = (f"{family} filter INPUT",)
+                steps += self.edit(path, "iptables", gates.saved(was or b"", self.gate, family), was, chains=chains)
         yield tuple(steps)
 
     # ufw
@@ -215,7 +219,8 @@ class _Writer:
         for path, family in loading.USERS.items():
             was = self.snapshot.content(path)
             if was is not None:
-                steps += self.edit(path, "ufw", gates.ufw(was, self.gate, family), was)
+                chains = ("ip filter ufw-user-input",) if family == "ip" else ("ip6 filter ufw6-user-input",)
+                steps += self.edit(path, "ufw", gates.ufw(was, self.gate, family), was, chains=chains)
         yield tuple(steps)
 
     # firewalld
@@ -231,7 +236,13 @@ class _Writer:
         own, shipped = f"{loading.ZONES}{name}.xml", f"{firewalld.SHIPPED}/zones/{name}.xml"
         was = self.snapshot.content(own)
         base = was if was is not None else self.snapshot.content(shipped)
-        return self.edit(own, "firewalld", gates.zone(base, self.gate), was) if base is not None else ()
+        if base is None:
+            return ()
+        rules = self.reading.filter.rules
+        chains = (
+            tuple(rules.chains) if rules is not None else ()
+        )  # the zone's own rules lie in several of firewalld's chains
+        return self.edit(own, "firewalld", gates.zone(base, self.gate), was, chains=chains, within=own)
 
 
 def _main(reading: GuestReading) -> str | None:

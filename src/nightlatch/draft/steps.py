@@ -13,6 +13,7 @@ from nightlatch.evidence.snapshot import ABSENT, Entry, Kind, Snapshot
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats import sshd_config
 from nightlatch.formats.lines import LineEdit
+from nightlatch.reason.access import Proof
 
 
 class StepError(ValueError):
@@ -163,12 +164,14 @@ class Rewrite(Step):
 
 @dataclass(frozen=True, slots=True)
 class SetRules(Step):
-    """Give a file of a packet filter's `manager` another content, or make it; `seen` is what it must be now."""
+    """Give a file of a packet filter's `manager` another content, or make it; `seen` is what it must be now. `ahead_of` are
+    rules of the guest's own that come too late for those whom the new ones let in."""
 
     manager: str
     seen: Entry
     content: bytes
     about: str
+    ahead_of: tuple[Proof, ...] = ()
 
     def __str__(self) -> str:
         return f"in {self.path}: {self.about}" if self.seen.kind is Kind.FILE else f"make {self.path}: {self.about}"

@@ -81,11 +81,8 @@ class _Reader:
         return item.text if isinstance(item, Word) else ""
 
     def end(self, does: Does, to: str = "", onto: Onto | None = None) -> None:
-        found = tuple(self.matches)
-        if found:
-            self.made.append(
-                Rule(found, does, self.origin, shown(self.items), f"{self.table} {to}" if to else "", onto)
-            )
+        target = f"{self.table} {to}" if to else ""
+        self.made.append(Rule(tuple(self.matches), does, self.origin, shown(self.items), target, onto))
 
     def unread(self, text: str) -> None:
         self.matches = [replace(match, unread=(*match.unread, text)) for match in self.matches]

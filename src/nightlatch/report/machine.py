@@ -110,7 +110,10 @@ def drafts(
         "guests": [
             {
                 "guest": each.draft.guest,
-                "steps": [{"act": str(s), "path": s.path, "because": s.why} for s in each.draft.steps],
+                "steps": [
+                    {"act": str(s), "path": s.path, "because": s.why, "ahead_of": _proofs(getattr(s, "ahead_of", ()))}
+                    for s in each.draft.steps
+                ],
                 "acts": [_act(act) for act in each.draft.acts],
                 "files": [{"path": d.path, "note": d.note, "difference": list(d.lines)} for d in diff.of(each)],
                 "left": [{"text": entry.text, "by_hand": entry.hand} for entry in each.draft.left],

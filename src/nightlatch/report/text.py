@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from nightlatch.audit import naming
 from nightlatch.audit.findings import Finding, Group, GuestAudit, WayIn
 from nightlatch.draft import diff
-from nightlatch.draft.steps import SetAddress
+from nightlatch.draft.steps import SetAddress, SetRules
 from nightlatch.origin import Kind
 from nightlatch.report.page import Page
 
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from nightlatch.changing import Confirmation
     from nightlatch.draft.acts import Act
     from nightlatch.draft.plan import ProvedDraft
-    from nightlatch.draft.steps import Left
+    from nightlatch.draft.steps import AnyStep, Left
     from nightlatch.latch.folder import Changed
     from nightlatch.latch.live import Pending, Told
     from nightlatch.readings.latched import OnLatch
@@ -233,6 +233,7 @@ def draft(page: Page, proved: ProvedDraft) -> None:
             style = {"+": "add", "-": "take"}.get(line[:1], "place")
             page.line("      ", (line, style))
     _acts(page, acts)
+    _overtaken(page, steps)
     left(page, proved.draft.left)
     moves = [step for step in steps if isinstance(step, SetAddress)]
     if moves and proved.before.is_live:
@@ -244,6 +245,15 @@ def draft(page: Page, proved: ProvedDraft) -> None:
         page.wrapped(
             "Proved: nothing certain is left open or shut but what is named here; the kept doors stand.", indent=2
         )
+
+
+def _overtaken(page: Page, steps: Sequence[AnyStep]) -> None:
+    """The guest's own rules that new ones go ahead of, line by line."""
+    late = dict.fromkeys(proof for step in steps if isinstance(step, SetRules) for proof in step.ahead_of)
+    if late:
+        text = "The new rules come before these of its own, which no longer act on the callers that they let in:"
+        page.wrapped(text, indent=2, label="ahead of", style="medium")
+        page.evidence([(str(proof.origin), proof.text) for proof in late], indent=13)
 
 
 def _acts(page: Page, acts: Sequence[Act]) -> None:

@@ -73,6 +73,7 @@ def _is_slowed(rules: Rules, flow: Flow) -> bool:
     """Whether some rule for new connections to the port counts how many there are."""
     found = (rule for chain in rules.chains.values() for rule in chain.rules if rule.does is not Does.NOTHING)
     return any(
-        SLOWS.search(rule.text) and any(match.ports is None or flow.port in match.ports for match in rule.matches or ())
-        for rule in found
+        SLOWS.search(rule.text)
+        and (not rule.matches or any(m.ports is None or flow.port in m.ports for m in rule.matches))
+        for rule in found  # a rule that a first connection never meets is one for those that come too often
     )
