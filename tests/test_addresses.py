@@ -22,12 +22,13 @@ from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import NightlatchError
 from nightlatch.net.literal import parse_network, parse_range
 from nightlatch.origin import Origin
+from nightlatch.reaching import known_address
 from nightlatch.readings import guest as readings
 from nightlatch.readings.profiles import Method
 from nightlatch.reason.book import Way, book, choices, free_addresses, proposals
 from nightlatch.reason.holdings import Holding
 from nightlatch.reason.paths import GuestAccess, guest_access
-from tests.guests import AT, Guest
+from tests.guests import AT, Guest, pub
 
 WANTS = "/etc/systemd/system/multi-user.target.wants"
 NETWORKD = {"/lib/systemd/systemd-networkd": "", f"{WANTS}/systemd-networkd.service": ""}
@@ -386,3 +387,44 @@ def test_what_is_told_of_one_guest_rests_on_all(tmp_path: Path) -> None:
 SPOKEN = {case[0] for case in ALONE} | {case[0] for case in HELD} | {
     "address.twice", "guest.shared-hardware-address", "guest.shared-machine-id", "name.elsewhere",
 }  # fmt: skip
+
+
+DIALLED = """\
+nightlatch: 1
+estate: Skerry Point
+places: {bench: [192.168.40.0/24]}
+people: {mara: {keys: [mara.pub]}}
+networks:
+  isle: {subnet: 192.168.56.0/24}
+  hidden: {subnet: 10.0.2.0/24, private: true, forwards: [{at: 192.168.56.1, port: 2222, to: {guest: chartbox, port: 22}}]}
+guests:
+  stated: {network: isle, via: {folder: nothing}, addresses: {eth0: [192.168.56.21/24]}}
+  held: {network: isle, via: {folder: held}}
+  chartbox: {network: hidden, via: {folder: nothing}, addresses: {eth0: [10.0.2.15/24]}}
+  unknown: {via: {folder: nothing}}
+grants:
+  - {let: mara, into: all guests, by: ssh, from: bench, with: key}
+"""
+
+
+def test_reach_dials_what_addresses_would_have_dialled(tmp_path: Path) -> None:
+    """Of guests that no connection of ours reads, the address comes from the estate, from their evidence, or is a forward's."""
+    (tmp_path / "estate.yaml").write_text(DIALLED)
+    (tmp_path / "mara.pub").write_text(pub("mara-desk") + "\n")
+    interfaces = "auto eth0\niface eth0 inet static\n    address 192.168.56.22/24\n"
+    Guest(
+        files={
+            "/etc/network/interfaces": interfaces,
+            "/sbin/ifup": "",
+            "/etc/systemd/system/multi-user.target.wants/networking.service": "",
+        }
+    ).write(tmp_path / "held")
+    (tmp_path / "nothing").mkdir()
+    made = load(tmp_path / "estate.yaml")
+    found = {name: known_address(made, spec, None) for name, spec in made.guests.items()}
+    assert found == {
+        "stated": ("192.168.56.21", 22),
+        "held": ("192.168.56.22", 22),
+        "chartbox": ("192.168.56.1", 2222),
+        "unknown": None,
+    }

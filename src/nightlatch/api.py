@@ -65,11 +65,13 @@ class Surveyed:
 
 @dataclass(frozen=True)
 class Audit:
-    """All guests of an audit. `estate` is empty for a first look without an estate file."""
+    """All guests of an audit. `estate` is empty for a first look without an estate file; `left_out` are guests of the estate that
+    were not asked for, so that none of these was held against them."""
 
     estate: str
     at: datetime
     guests: tuple[GuestAudit, ...]
+    left_out: int = 0
 
     def findings(self, group: Group) -> list[Finding]:
         """The findings of one group that are not waived."""
@@ -297,9 +299,8 @@ def audited(
     ordered = [
         replace(audits[spec.name], unread=failed.get(spec.name, "") or audits[spec.name].unread) for spec in picked
     ]
-    return Audit(estate.name, at, tuple(_with_fleet(ordered, more))), [
-        each for each in fleet if each.guest not in failed
-    ]
+    result = Audit(estate.name, at, tuple(_with_fleet(ordered, more)), len(estate.guests) - len(picked))
+    return result, [each for each in fleet if each.guest not in failed]
 
 
 def _compared(fleet: list[Identities], estate: Estate, at: datetime) -> tuple[dict[str, list[Finding]], dict[str, str]]:

@@ -20,14 +20,20 @@ from nightlatch.audit.run import check_waivers, waived
 from nightlatch.audit.wire import Stand, State
 from nightlatch.estate.model import Estate, GuestSpec
 from nightlatch.evidence.archive import SUFFIX
+from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import NightlatchError, OwnFaultError, UnreachableError, work_on
+from nightlatch.net.addresses import EVERY_ADDRESS
 from nightlatch.probe import driver
 from nightlatch.probe.causes import Cause, causes
 from nightlatch.probe.driver import Limits
 from nightlatch.probe.stages import How, Look, Stage, Step, Target
 from nightlatch.readings import guest as readings
+from nightlatch.readings import network
+from nightlatch.readings.network import NetworkReading
+from nightlatch.reason import book
 from nightlatch.reason.access import Grant
 from nightlatch.reason.grants import expand, realms
+from nightlatch.reason.holdings import holdings
 from nightlatch.reason.paths import GuestAccess, guest_access
 from nightlatch.transports import targets
 from nightlatch.transports.ssh import Client, Ssh
@@ -82,6 +88,9 @@ class Reach:
         return 1 if any(f.severity.at_least(fail_at) for f in found) else 0
 
 
+NOT_DIALLED = ("folder", "evidence", "by_hand")  # how a guest is read that no connection of ours reaches
+
+
 @dataclass
 class _Way:
     spec: GuestSpec
@@ -114,7 +123,7 @@ def reach(
         with ThreadPoolExecutor(
             ASKED_AT_ONCE
         ) as pool:  # the client is asked where it would connect to, one process each
-            found = pool.map(lambda spec: _way(estate, spec, at, who, using), picked)
+            found = pool.map(lambda spec: _way(estate, spec, at, who, using, evidence), picked)
             ways: dict[str, _Way | str] = {spec.name: way for spec, way in zip(picked, found, strict=True)}
         tried = [way for way in ways.values() if isinstance(way, _Way)]
         seen = _looked(tried, wait, at_once, limits, told)
@@ -143,11 +152,27 @@ def _check_who(estate: Estate, who: Sequence[str]) -> None:
             )
 
 
-def _way(estate: Estate, spec: GuestSpec, at: datetime, who: Sequence[str], client: Client) -> _Way | str:
+def known_address(estate: Estate, spec: GuestSpec, evidence: Path | None) -> tuple[str, int] | None:
+    """The address that `addresses` would have dialled: of those that the estate states or the guest's evidence holds the best
+    that lasts, or the forward that leads to it; None where none is known."""
+    forwards = [each for network in estate.networks.values() for each in network.forwards if each.guest == spec.name]
+    snapshot, _, _ = _evidence_of(spec, evidence)
+    read = network.read(snapshot) if snapshot is not None else NetworkReading()
+    best = next(iter(book.choices(estate, holdings(read, spec.name, spec), EVERY_ADDRESS)), None)
+    if best is not None and best.way is not book.Way.NO:
+        return str(best.holding.address), SSH_PORT
+    to_ssh = next((each for each in forwards if each.at is not None), None)
+    return (str(to_ssh.at), to_ssh.port) if to_ssh is not None else None
+
+
+def _way(
+    estate: Estate, spec: GuestSpec, at: datetime, who: Sequence[str], client: Client, evidence: Path | None
+) -> _Way | str:  # fmt: skip
     """Where and what to look at, or why a guest can't be looked at."""
     grants = [grant for grant in expand(estate, spec.name, at) if not who or grant.who in who or grant.account in who]
     try:
-        host, port = targets.wire_of(spec, client)
+        known = known_address(estate, spec, evidence) if spec.via.kind in NOT_DIALLED and not spec.dial else None
+        host, port = known or targets.wire_of(spec, client)
     except NightlatchError as error:
         return str(error).removeprefix(f"{spec.name}: ")
     shell = targets.of_guest(spec, client) if spec.via.kind == "ssh" else None
@@ -263,17 +288,24 @@ def duration(seconds: float) -> str:
     return f"{seconds:.0f} s" if seconds >= 10 else f"{seconds:.1f} s"
 
 
+def _evidence_of(spec: GuestSpec, folder: Path | None) -> tuple[Snapshot | None, str, str]:
+    """A guest's evidence, where it comes from, and why it could not be read."""
+    path = folder / f"{spec.name}{SUFFIX}" if folder is not None else None
+    if path is None or not path.exists():
+        path = spec.via.path if spec.via.kind in NOT_DIALLED else None
+    if path is None:
+        return None, "", ""
+    try:
+        return api.survey_target(path, spec.name), str(path), ""
+    except (NightlatchError, OSError) as error:
+        return None, "", f"its evidence can't be read: {error}"
+
+
 def _predicted(
     estate: Estate, spec: GuestSpec, at: datetime, folder: Path | None
 ) -> tuple[GuestAccess | None, str, str]:  # fmt: skip
     """What the evidence predicts, where it comes from, and why it could not be read."""
-    path = folder / f"{spec.name}{SUFFIX}" if folder is not None else None
-    if path is None or not path.exists():
-        path = spec.via.path if spec.via.kind in ("folder", "evidence", "by_hand") else None
-    if path is None:
-        return None, "", ""
-    try:
-        snapshot = api.survey_target(path, spec.name)
-    except (NightlatchError, OSError) as error:
-        return None, "", f"its evidence can't be read: {error}"
-    return guest_access(readings.read(snapshot), at, realms(estate)), str(path), ""
+    snapshot, path, problem = _evidence_of(spec, folder)
+    if snapshot is None:
+        return None, "", problem
+    return guest_access(readings.read(snapshot), at, realms(estate)), path, ""

@@ -80,6 +80,7 @@ def audit(result: Audit) -> dict[str, Any]:
         "format": "nightlatch/audit/1",
         "estate": result.estate or None,
         "at": result.at.isoformat(timespec="seconds"),
+        "guests_left_out": result.left_out,
         "guests": [
             {
                 "guest": g.guest, "service": g.service, "unread": g.unread or None,

@@ -11,6 +11,9 @@ from nightlatch.audit.findings import Finding, Group, GuestAudit, WayIn
 from nightlatch.draft import diff
 from nightlatch.draft.steps import SetAddress, SetRules
 from nightlatch.origin import Kind
+from nightlatch.reason.access import Proof
+from nightlatch.report import blocks
+from nightlatch.report.blocks import Block, Told
 from nightlatch.report.page import Page
 
 if TYPE_CHECKING:
@@ -20,7 +23,8 @@ if TYPE_CHECKING:
     from nightlatch.draft.plan import ProvedDraft
     from nightlatch.draft.steps import AnyStep, Left
     from nightlatch.latch.folder import Changed
-    from nightlatch.latch.live import Pending, Told
+    from nightlatch.latch.live import Pending
+    from nightlatch.latch.live import Told as Answer
     from nightlatch.readings.latched import OnLatch
 
 LABELS = {
@@ -42,76 +46,70 @@ def count(number: int, one: str, many: str = "") -> str:
 
 def audit(page: Page, result: Audit, source: str) -> None:
     """A whole audit."""
-    shared = _of_the_estate(result)
-    loud = [g for g in result.guests if g.unread or any(not f.waived and f not in shared for f in g.findings)]
-    quiet = [g for g in result.guests if g not in loud]
-    loud.sort(key=lambda g: (-g.count(Group.HOLE), -g.count(Group.SHUT_OUT), -g.count(Group.HYGIENE)))
     if not result.estate:
         for guest in result.guests:
             first_look(page, guest)
         _end_of_look(page, result, source)
         return
-    for number, guest in enumerate(loud):
+    told = blocks.told(result.guests)
+    for number, block in enumerate(told.blocks):
         if number:
             page.blank()
-        _guest(page, guest, shared)
-    _told_once(page, shared, source)
-    if quiet:
+        _block(page, block)
+    if told.at_home:
         page.blank()
-        page.wrapped(", ".join(g.guest for g in quiet) + ": open as granted.", style="good")
-        for guest in quiet:
-            _undecided(page, guest)
-    waived = [f for g in result.guests for f in g.findings if f.waived]
-    accepted: dict[tuple[str, str], list[str]] = {}
-    for finding in waived:
-        accepted.setdefault((finding.check, finding.waived), []).append(finding.guest)
-    for (name, because), where in accepted.items():
-        page.wrapped(f"{name} on {', '.join(dict.fromkeys(where))}: {because}", label="waived", style="place")
+        page.line((source, "name"))
+    for finding, guests in told.at_home:
+        _finding(page, replace(finding, text=f"{finding.text} It touches {blocks.named(guests)}."))
+    if told.quiet:
+        page.blank()
+        page.wrapped(blocks.named([g.guest for g in told.quiet]) + ": open as granted.", style="good")
+        for guest in told.quiet:
+            _undecided(page, guest.undecided, f"{guest.guest}: ")
+    _waived(page, result)
     _doors(page, result.guests)
-    _sum(page, result, source)
+    _sum(page, result, told, source)
 
 
-def _of_the_estate(result: Audit) -> dict[Finding, list[str]]:
-    """Findings of hygiene that lie in the estate file itself: told once, with all guests they touch."""
-    same: dict[tuple[str, str], dict[Finding, None]] = {}
+def _waived(page: Page, result: Audit) -> None:
+    accepted: dict[tuple[str, str], list[str]] = {}
     for guest in result.guests:
         for finding in guest.findings:
-            at_home = (
-                finding.group is Group.HYGIENE and finding.proofs[:1] and finding.proofs[0].origin.kind is Kind.ESTATE
-            )
-            if at_home and not finding.waived:
-                same.setdefault((finding.check, finding.text), {})[finding] = None
-    return {f: [each.guest for each in found] for found in same.values() if len(found) > 1 for f in found}
+            if finding.waived:
+                accepted.setdefault((finding.check, finding.waived), []).append(guest.guest)
+    for (name, because), where in accepted.items():
+        guests = blocks.named(list(dict.fromkeys(where)))
+        page.wrapped(f"{name} on {guests}: {because}", label="waived", style="place")
 
 
-def _told_once(page: Page, shared: dict[Finding, list[str]], source: str) -> None:
-    told: set[str] = set()
-    for finding, guests in shared.items():
-        if finding.text in told:
-            continue
-        if not told:
-            page.blank()
-            page.line((source, "name"))
-        told.add(finding.text)
-        _finding(page, replace(finding, text=f"{finding.text} It touches {', '.join(guests)}."))
-
-
-def _guest(page: Page, guest: GuestAudit, shared: dict[Finding, list[str]]) -> None:
-    if guest.unread:
-        page.line((guest.guest, "name"), "   could not be read")
-        page.wrapped(guest.unread, indent=2, label="unread")
+def _block(page: Page, block: Block) -> None:
+    """What is the same on some guests, with what it comes to on each."""
+    if block.unread:
+        _head(page, block, "could not be read")
+        page.wrapped(block.unread, indent=2, label="unread")
         return
-    holes, out = guest.count(Group.HOLE), guest.count(Group.SHUT_OUT)
+    holes, out = block.count(Group.HOLE), block.count(Group.SHUT_OUT)
     heads = [count(holes, "hole")] if holes else []
     heads += [f"{out} shut out"] if out else []
-    rest = sum(not f.waived and f not in shared for f in guest.findings) - holes - out
+    rest = len(block.findings) - holes - out
     heads += [f"{rest} more to look at" if heads else count(rest, "thing") + " to look at"] if rest else []
-    page.line((guest.guest, "name"), "   " + ", ".join(heads))
-    for finding in guest.findings:
-        if not finding.waived and finding not in shared:
-            _finding(page, finding)
-    _undecided(page, guest)
-    _notes(page, guest)
+    _head(page, block, ", ".join(heads) + (" on each" if block.guests[1:] and heads else ""))
+    for finding in block.findings:
+        _finding(page, finding)
+    _undecided(page, block.undecided)
+    for note in block.notes:
+        page.wrapped(note, indent=2, label="note", style="place")
+
+
+def _head(page: Page, block: Block, text: str) -> None:
+    names = blocks.named(block.guests)
+    if block.guests[6:]:
+        names += f" ({len(block.guests)} guests)"
+    if len(names) + len(text) + 3 <= page.width:
+        page.line((names, "name"), f"   {text}")
+    else:
+        page.wrapped(names, style="name")
+        page.wrapped(text, indent=2)
 
 
 def findings(page: Page, found: Iterable[Finding], source: str = "") -> None:
@@ -140,15 +138,10 @@ def _finding(page: Page, finding: Finding) -> None:
         page.line("             ", (f"check {finding.check}", "place"))
 
 
-def _undecided(page: Page, guest: GuestAudit) -> None:
-    for proof in guest.undecided:
-        page.wrapped(f"{guest.guest}: {proof.text}", indent=2, label="undecided")
+def _undecided(page: Page, proofs: Iterable[Proof], whose: str = "") -> None:
+    for proof in proofs:
+        page.wrapped(f"{whose}{proof.text}", indent=2, label="undecided")
         page.evidence([(str(proof.origin), "")], indent=13)
-
-
-def _notes(page: Page, guest: GuestAudit) -> None:
-    for note in guest.notes[:5]:
-        page.wrapped(note, indent=2, label="note", style="place")
 
 
 def _doors(page: Page, guests: Iterable[GuestAudit]) -> None:
@@ -168,19 +161,34 @@ def _doors(page: Page, guests: Iterable[GuestAudit]) -> None:
         page.wrapped(told, indent=2, label=kind)
 
 
-def _sum(page: Page, result: Audit, source: str) -> None:
-    holes, out = len(result.findings(Group.HOLE)), len(result.findings(Group.SHUT_OUT))
-    hygiene = len({(f.check, f.text) for f in result.findings(Group.HYGIENE)})
-    unsure = len(result.findings(Group.UNDECIDED)) + sum(len(g.undecided) for g in result.guests)
+def _sum(page: Page, result: Audit, told: Told, source: str) -> None:
+    """What is told comes to; each thing once, however many guests it touches."""
+    found = [finding for block in told.blocks for finding in block.findings] + [each for each, _ in told.at_home]
+    holes, out = _count_of(told, Group.HOLE), _count_of(told, Group.SHUT_OUT)
+    hygiene = sum(each.group is Group.HYGIENE for each in found)
+    unsure = sum(each.group is Group.UNDECIDED for each in found)
+    unsure += sum(len(block.undecided) for block in told.blocks) + sum(len(guest.undecided) for guest in told.quiet)
     unread = sum(bool(g.unread) for g in result.guests)
-    parts = [count(holes, "hole") if holes else "no holes", f"{out} shut out" if out else "nobody shut out"]
+    parts = [f"{count(holes[0], 'hole')}{holes[1]}" if holes[0] else "no holes"]
+    parts.append(f"{out[0]} shut out{out[1]}" if out[0] else "nobody shut out")
     parts += [count(hygiene, "finding") + " of hygiene"] if hygiene else []
     parts += [f"{unsure} undecided" if unsure else "nothing undecided"]
     parts += [count(unread, "guest") + " not read"] if unread else []
     page.blank()
-    drafted = holes or out or any(f.check.endswith("as-stated") for f in result.findings(Group.HYGIENE))
+    if result.left_out:
+        text = f"Held against each other: {count(len(result.guests), 'guest')}, not the {result.left_out} that --on leaves out."
+        page.wrapped(text, style="place")
+    drafted = holes[0] or out[0] or any(each.check.endswith("as-stated") for each in found)
     then = f"nightlatch draft {source}" if drafted else ""
     page.line(", ".join(parts) + ".", *([("   Next: " + then, "next")] if then else []))
+
+
+def _count_of(told: Told, group: Group) -> tuple[int, str]:
+    """How many findings of a group are told, and on how many guests, where these are more."""
+    mine = [(block.count(group), block.guests) for block in told.blocks if block.count(group)]
+    guests = {name for _, names in mine for name in names}
+    several = any(names[1:] for _, names in mine)
+    return sum(number for number, _ in mine), f" on {count(len(guests), 'guest')}" if several else ""
 
 
 def first_look(page: Page, guest: GuestAudit) -> None:
@@ -197,8 +205,9 @@ def first_look(page: Page, guest: GuestAudit) -> None:
         page.blank()
         for finding in guest.findings:
             _finding(page, finding)
-    _undecided(page, guest)
-    _notes(page, guest)
+    _undecided(page, guest.undecided)
+    for note in guest.notes[:5]:
+        page.wrapped(note, indent=2, label="note", style="place")
 
 
 def _way(page: Page, way: WayIn) -> None:
@@ -316,7 +325,7 @@ def latched(
         page.line("  ", (f"Now decide: nightlatch keep {source} {guest}, or nightlatch undo {source} {guest}", "next"))
 
 
-def latches(page: Page, told: Sequence[tuple[str, Told | str]], source: str) -> None:
+def latches(page: Page, told: Sequence[tuple[str, Answer | str]], source: str) -> None:
     """What is on the latch of each guest."""
     quiet: list[str] = []
     for guest, each in told:
