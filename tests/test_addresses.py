@@ -389,7 +389,7 @@ SPOKEN = {case[0] for case in ALONE} | {case[0] for case in HELD} | {
 }  # fmt: skip
 
 
-DIALLED = """\
+BOOKED = """\
 nightlatch: 1
 estate: Skerry Point
 places: {bench: [192.168.40.0/24]}
@@ -409,7 +409,7 @@ grants:
 
 def test_reach_dials_what_addresses_would_have_dialled(tmp_path: Path) -> None:
     """Of guests that no connection of ours reads, the address comes from the estate, from their evidence, or is a forward's."""
-    (tmp_path / "estate.yaml").write_text(DIALLED)
+    (tmp_path / "estate.yaml").write_text(BOOKED)
     (tmp_path / "mara.pub").write_text(pub("mara-desk") + "\n")
     interfaces = "auto eth0\niface eth0 inet static\n    address 192.168.56.22/24\n"
     Guest(

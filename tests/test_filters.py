@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import subprocess
+from pathlib import Path
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from nightlatch.evidence.snapshot import from_files
+from nightlatch.evidence.snapshot import Snapshot, from_files
 from nightlatch.net import ranges
 from nightlatch.net.literal import parse_network
 from nightlatch.net.ports import EVERY_PORT, PortSet
@@ -164,3 +167,57 @@ def test_ports_are_a_set(a: ranges.Ranges, b: ranges.Ranges) -> None:
     assert (one - other) | (one & other) == one
     assert ~~one == one
     assert not one - EVERY_PORT
+
+
+WRITTEN = {
+    "a dormant table": ("table inet t { flags dormant; chain c { type filter hook input priority 0; policy drop; }; }", {}, "in"),
+    "one that is named again is awake": ("table inet t { flags dormant; chain c { type filter hook input priority 0; policy drop; }; }\ntable inet t { chain d { }; }", {}, "out"),
+    "an awake one beside it": ("table inet t { flags dormant; chain c { type filter hook input priority 0; policy accept; }; }\ntable inet u { chain c { type filter hook input priority 0; policy drop; }; }", {}, "out"),
+    "a policy by a definition": ('define p = "drop"\ntable inet t { chain c { type filter hook input priority 0; policy $p; }; }', {}, "out"),
+    "a priority by a definition": ("define p = 5\ntable inet t { chain c { type filter hook input priority $p; policy drop; }; }", {}, "out"),
+    "an include in a chain": ('table inet t { chain c { type filter hook input priority 0; policy drop\ninclude "/etc/nft/rules"\n}; }', {"/etc/nft/rules": "tcp dport 22 accept\n"}, "in"),
+    "its place is the line that includes": ('table inet t { chain c { type filter hook input priority 0; policy accept\ninclude "/etc/nft/rules"\ntcp dport 22 accept\n}; }', {"/etc/nft/rules": "tcp dport 22 drop\n"}, "out"),
+    "an include in a table": ('table inet t {\ninclude "/etc/nft/more"\nchain c { type filter hook input priority 0; policy drop; ip saddr @s jump k; }; }',
+                              {"/etc/nft/more": "set s { type ipv4_addr; elements = { 192.0.2.1 }; }\nchain k { tcp dport 22 accept; }\n"}, "in"),
+    "added behind an index": ("table inet t { chain c { type filter hook input priority 0; policy drop; tcp dport 1 accept; tcp dport 22 drop; }; }\nadd rule inet t c index 0 tcp dport 22 accept", {}, "in"),
+    "added behind the last": ("table inet t { chain c { type filter hook input priority 0; policy drop; tcp dport 1 accept; tcp dport 22 drop; }; }\nadd rule inet t c index 1 tcp dport 22 accept", {}, "out"),
+    "inserted before an index": ("table inet t { chain c { type filter hook input priority 0; policy accept; tcp dport 1 accept; tcp dport 22 accept; }; }\ninsert rule inet t c index 1 tcp dport 22 drop", {}, "out"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", WRITTEN)
+def test_what_is_written_in_less_usual_ways(name: str) -> None:
+    text, more, wanted = WRITTEN[name]
+    files = {"/etc/nftables.conf": text + "\n", **more}
+    found = nftables.stored(
+        from_files("x", {path: each.encode() for path, each in files.items()}), "/etc/nftables.conf"
+    )
+    assert found.gaps == ()
+    assert said(found, "192.0.2.1") == wanted
+
+
+@pytest.mark.parametrize("rule, because", [
+    ("add rule inet t c index 9 accept", "none at that index"), ("add rule inet t c position 4 accept", "its handle is the kernel's"),
+    ("insert rule inet t c handle 4 accept", "its handle is the kernel's"), ("replace rule inet t c handle 4 accept", "its handle is the kernel's"),
+])  # fmt: skip
+def test_a_place_that_is_not_known_is_undecided(rule: str, because: str) -> None:
+    text = f"table inet t {{ chain c {{ type filter hook input priority 0; policy drop; }}; }}\n{rule}\n"
+    found = nftables.stored(from_files("x", {"/etc/nftables.conf": text.encode()}), "/etc/nftables.conf")
+    assert because in found.gaps[0].because
+
+
+@pytest.mark.judge("nft", "unshare", root=True)
+@pytest.mark.parametrize("name", WRITTEN)
+def test_the_kernel_takes_it_the_same_way(name: str, tmp_path: Path) -> None:
+    """What nft loads from the text, listed and read again, lets the same callers in."""
+    text, more, wanted = WRITTEN[name]
+    for path, content in more.items():
+        (tmp_path / path.rpartition("/")[2]).write_text(content)
+        text = text.replace(path, str(tmp_path / path.rpartition("/")[2]))
+    (tmp_path / "main").write_text(text + "\n")
+    done = subprocess.run(
+        ["unshare", "--net", "sh", "-c", f"nft -f {tmp_path}/main && nft list ruleset"], capture_output=True, check=True
+    )
+    listed = nftables.loaded(Snapshot("x", {}, listings={"rules": done.stdout}))
+    assert listed is not None
+    assert said(listed, "192.0.2.1") == wanted

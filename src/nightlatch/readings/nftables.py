@@ -9,13 +9,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from functools import lru_cache
 
 from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.formats import nft, paths
 from nightlatch.formats.nft import Group, Item, NftFault, Statement, Word, flat, text_of
 from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS
+from nightlatch.net.numbers import whole
 from nightlatch.origin import Kind as OriginKind
 from nightlatch.origin import Origin
 from nightlatch.readings.gaps import Gap
@@ -28,6 +29,7 @@ FAMILIES = ("ip", "ip6", "inet", "arp", "bridge", "netdev")
 PRIORITIES = {"raw": -300, "mangle": -150, "dstnat": -100, "filter": 0, "security": 50, "srcnat": 100}
 SEEN = {"ip": ALL_V4, "ip6": ALL_V6, "inet": EVERY_ADDRESS}
 MOST_FILES = 200
+DEEPEST = 16  # files that include files: nft's own limit
 AREA = "packet filter"
 
 
@@ -59,6 +61,26 @@ def loaded(snapshot: Snapshot) -> Rules | None:
     return builder.done()
 
 
+@dataclass(frozen=True, slots=True)
+class _Placed:
+    """A statement of a chain that has its place with it, for it may stand in a file that is included there."""
+
+    items: tuple[Item, ...]
+    body: tuple[Statement, ...] | None
+    origin: Origin
+
+    @property
+    def words(self) -> tuple[str, ...]:
+        """The texts of its words, groups left out."""
+        return tuple(item.text for item in self.items if isinstance(item, Word))
+
+
+def _place(each: Statement | _Placed, chain: Origin) -> Origin:
+    if isinstance(each, _Placed):
+        return each.origin
+    return Origin(chain.path, each.line, each.items[0].column, chain.kind)
+
+
 class _Builder:
     def __init__(self, snapshot: Snapshot) -> None:
         self.snapshot = snapshot
@@ -67,10 +89,13 @@ class _Builder:
         self.sets: Sets = {}
         self.defines: dict[str, tuple[Item, ...]] = {}
         self.gaps: list[Gap] = []
+        self.dormant: dict[str, bool] = {}
         self.files = 0
 
     def done(self) -> Rules:
         chains = {key: replace(chain, rules=tuple(self.read(key))) for key, chain in self.chains.items()}
+        for key in [key for key in chains if self.dormant.get(key.rpartition(" ")[0])]:
+            chains[key] = replace(chains[key], hook="")  # the kernel keeps the rules, and no packet meets them
         answers = answering(chains, lambda key: list(self.read(key, back=True)))
         return Rules(chains, (*self.gaps, *self.missing(chains), *_unseen(chains)), answers)
 
@@ -103,7 +128,7 @@ class _Builder:
     def file(self, path: str, depth: int) -> None:
         self.files += 1
         content = self.snapshot.content(path)
-        if content is None or self.files > MOST_FILES or depth > 16:
+        if content is None or self.files > MOST_FILES or depth > DEEPEST:
             because = "was not collected" if content is None else "is one of too many, or includes itself"
             self.gaps.append(Gap(AREA, f"this file {because}", Origin(path)))
             return
@@ -131,32 +156,69 @@ class _Builder:
         elif rest[0] in ("define", "redefine") and len(items) > 2:
             self.defines[rest[1]] = self.expanded(items[3:])
         elif rest[0] == "include" and len(items) == 2:
-            self.include(rest[1], origin, depth)
+            for other in self.included(rest[1], origin):
+                self.file(other, depth + 1)
         elif rest[0] == "table":
             table = _table(rest[1:])
+            # A table that is named again without its flags is awake again (measured: nft 1.0.6).
+            self.dormant[table] = any(
+                part.words[:1] == ("flags",) and "dormant" in part.words for part in each.body or ()
+            )
             for part in each.body or ():
-                self.part(table, part, path, kind)
+                self.part(table, part, path, depth, kind)
         elif rest[0] in ("chain", "set", "map", "element", "rule"):
             table, names, left = _addressed(items[1:])
             self.named(verb, rest[0], table, names, left, each.body, origin)
         elif rest[0] not in ("undefine", "counter", "quota", "limit", "flowtable", "ct", "reset", "list", "monitor"):
             self.gaps.append(Gap(AREA, f'"{rest[0]}" is no command that is read', origin))
 
-    def part(self, table: str, each: Statement, path: str, kind: OriginKind) -> None:
+    def part(self, table: str, each: Statement, path: str, depth: int, kind: OriginKind) -> None:
         words = each.words
         origin = Origin(path, each.line, each.items[0].column if each.items else 0, kind)
         if words and words[0] in ("chain", "set", "map") and len(words) > 1:
-            self.named("", words[0], table, words[1], (), each.body, origin)
+            body: tuple[Statement | _Placed, ...] | None = each.body
+            if words[0] == "chain" and each.body is not None:
+                body = tuple(self.opened(each.body, path, depth, kind))
+            self.named("", words[0], table, words[1], (), body, origin)
+        elif words[:1] == ("include",) and len(words) == 2:
+            for other, inner in self.inside(words[1], origin, depth):
+                for one in inner:
+                    self.part(table, one, other, depth + 1, OriginKind.FILE)
+
+    def opened(self, body: tuple[Statement, ...], path: str, depth: int, kind: OriginKind) -> Iterator[_Placed]:
+        """The statements of a chain, those of files that it includes in the place of the line that does."""
+        for each in body:
+            if each.words[:1] == ("include",) and len(each.words) == 2:
+                at = Origin(path, each.line, each.items[0].column, kind)
+                for other, inner in self.inside(each.words[1], at, depth):
+                    yield from self.opened(inner, other, depth + 1, OriginKind.FILE)
+            else:
+                at = Origin(path, each.line, each.items[0].column if each.items else 0, kind)
+                yield _Placed(each.items, each.body, at)
+
+    def inside(self, pattern: str, origin: Origin, depth: int) -> Iterator[tuple[str, tuple[Statement, ...]]]:
+        """The statements of the files that are included inside of a table or a chain."""
+        for path in self.included(pattern, origin):
+            self.files += 1
+            content = self.snapshot.content(path)
+            if content is None or self.files > MOST_FILES or depth > DEEPEST:
+                self.gaps.append(Gap(AREA, f"{path}, which is included here, was not read", origin))
+                continue
+            try:
+                yield path, nft.parse(content.decode("utf-8", "replace"))
+            except NftFault as error:
+                place = Origin(path, error.line, error.column)
+                self.gaps.append(Gap(AREA, f"nft refuses this text: {error}", place))
 
     def named(
-        self, verb: str, what: str, table: str, name: str, items: tuple[Item, ...], body: tuple[Statement, ...] | None,
+        self, verb: str, what: str, table: str, name: str, items: tuple[Item, ...], body: tuple[Statement | _Placed, ...] | None,
         origin: Origin,
     ) -> None:  # fmt: skip
         key = f"{table} {name}"
         if what == "chain":
             self.chain(key, body or (), origin)
         elif what in ("set", "map"):
-            self.set(key, body or ())
+            self.set(key, tuple(each for each in body or () if isinstance(each, Statement)))
         elif what == "element":
             groups = [item for item in self.expanded(items) if isinstance(item, Group)]
             self.sets.setdefault(key, [])
@@ -164,21 +226,41 @@ class _Builder:
             if known is not None:
                 known += [element for group in groups for element in group.elements]
         else:
-            held = self.rules.setdefault(key, [])
-            held.insert(0 if verb == "insert" else len(held), (self.expanded(items), origin))
+            self.rule(verb, key, items, origin)
 
-    def chain(self, key: str, body: tuple[Statement, ...], origin: Origin) -> None:
+    def rule(self, verb: str, key: str, items: tuple[Item, ...], origin: Origin) -> None:
+        """One more rule: at an end of its chain, or beside the one that `index` counts from 0 (measured: nft 1.0.6)."""
+        held = self.rules.setdefault(key, [])
+        where = [item.text if isinstance(item, Word) else "" for item in items[:2]]
+        at = 0 if verb == "insert" else len(held)
+        if where[:1] == ["index"]:
+            number = whole(where[1] if where[1:] else "")
+            if number is None or number >= len(held):
+                self.gaps.append(Gap(AREA, "nft refuses this rule: there is none at that index", origin))
+                return
+            at, items = number + (verb != "insert"), items[2:]
+        elif where[:1] in (["position"], ["handle"]) or verb == "replace":
+            self.gaps.append(
+                Gap(AREA, "which rule this one stands beside is not known: its handle is the kernel's", origin)
+            )
+            return
+        held.insert(at, (self.expanded(items), origin))
+
+    def chain(self, key: str, body: tuple[Statement | _Placed, ...], origin: Origin) -> None:
         made = self.chains.get(key) or Chain(key, (), origin, only=SEEN.get(key.split()[0], EVERY_ADDRESS))
         held = self.rules.setdefault(key, [])
         for each in body:
             words = each.words
             if words[:1] == ("type",) and "hook" in words:
-                made = _base(made, words, self.expanded(each.items))
+                items = self.expanded(each.items)
+                made = _base(made, tuple(text_of(item) for item in items if isinstance(item, Word)), items)
             elif words[:1] == ("policy",):
-                made = replace(made, accepts=words[1:2] != ("drop",))
+                policy = tuple(text_of(item) for item in self.expanded(each.items)[1:2])
+                made = replace(made, accepts=policy != ("drop",))
+                if policy not in (("drop",), ("accept",)):
+                    self.gaps.append(Gap(AREA, f"the policy {' '.join(policy)[:40]} is not known", origin))
             elif words[:1] not in (("comment",), ("flags",), ("device",), ("devices",)):
-                at = Origin(origin.path, each.line, each.items[0].column, origin.kind)
-                held.append((self.expanded(each.items), at))
+                held.append((self.expanded(each.items), _place(each, origin)))
         self.chains[key] = made
 
     def set(self, key: str, body: tuple[Statement, ...]) -> None:
@@ -217,8 +299,9 @@ class _Builder:
         else:
             yield made
 
-    def include(self, pattern: str, origin: Origin, depth: int) -> None:
-        whole = pattern if pattern.startswith("/") else f"/etc/{pattern}"
+    def included(self, pattern: str, origin: Origin) -> list[str]:
+        """The files that an include names (nft(8), INCLUDING FILES)."""
+        named = pattern if pattern.startswith("/") else f"/etc/{pattern}"
 
         def names(folder: str) -> list[str]:
             real = self.snapshot.resolve(folder).path
@@ -230,8 +313,7 @@ class _Builder:
             entry = self.snapshot.resolve(path).entry
             return entry is None or entry.kind is not Kind.ABSENT
 
-        for path in paths.expand(whole, names, there):
-            self.file(path, depth + 1)
+        return paths.expand(named, names, there)
 
     def remove(self, verb: str, words: tuple[str, ...], origin: Origin) -> None:
         what = words[0]
