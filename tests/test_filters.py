@@ -13,7 +13,7 @@ from nightlatch.evidence.snapshot import Snapshot, from_files
 from nightlatch.net import ranges
 from nightlatch.net.literal import parse_network
 from nightlatch.net.ports import EVERY_PORT, PortSet
-from nightlatch.readings import nftables
+from nightlatch.readings import iptables, nftables
 from nightlatch.readings.rules import Does, Rules
 from nightlatch.reason.filtering import Flow, deciding, passed
 
@@ -221,3 +221,35 @@ def test_the_kernel_takes_it_the_same_way(name: str, tmp_path: Path) -> None:
     listed = nftables.loaded(Snapshot("x", {}, listings={"rules": done.stdout}))
     assert listed is not None
     assert said(listed, "192.0.2.1") == wanted
+
+
+MODULES = """addrtype bpf cluster comment connbytes connlabel connlimit connmark conntrack cpu devgroup dscp ecn hashlimit helper icmp iprange
+length limit mac mark multiport nfacct osf owner physdev pkttype policy quota realm recent set socket state statistic string tcpmss time tos
+ttl u32""".split()
+
+
+@pytest.mark.judge("iptables-restore", "unshare", root=True)
+def test_a_match_without_options_is_refused_or_not_followed() -> None:
+    """Each match of iptables by itself, as iptables-restore takes it; what it takes is no rule that always holds."""
+    one = "printf '*filter\\n-A INPUT -m %s -j ACCEPT\\nCOMMIT\\n' | iptables-restore --test; echo \"%s $?\""
+    script = "\n".join(one % (name, name) for name in MODULES)
+    said_by_it = subprocess.run(
+        ["unshare", "--net", "sh", "-c", script], capture_output=True, text=True, check=False
+    ).stdout
+    taken = dict(line.split() for line in said_by_it.splitlines() if len(line.split()) == 2)
+    assert set(taken) == set(MODULES)
+    for name in MODULES:
+        raw = f"*filter\n:INPUT DROP [0:0]\n-A INPUT -m {name} -j ACCEPT\nCOMMIT\n".encode()
+        found = iptables.stored(from_files("x", {"/etc/iptables/rules.v4": raw}), (("/etc/iptables/rules.v4", "ip"),))
+        assert (taken[name] == "2") == bool(found.gaps), (name, taken[name], found.gaps)
+        if not found.gaps and name not in ("limit", "time"):  # these two have something to go by, all the same
+            assert said(found, "192.0.2.1") == "undecided", name
+    for rule in (
+        "-j DROP -m comment --comment x",
+        "-m conntrack --ctstate NEW -j DROP -m comment --comment x",
+        "-m mark --mark 1 -j DROP",
+    ):
+        raw = f"*filter\n:INPUT ACCEPT [0:0]\n-A INPUT {rule}\nCOMMIT\n".encode()
+        assert not iptables.stored(
+            from_files("x", {"/etc/iptables/rules.v4": raw}), (("/etc/iptables/rules.v4", "ip"),)
+        ).gaps

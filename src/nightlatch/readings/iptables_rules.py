@@ -19,9 +19,12 @@ from nightlatch.net.ports import PortSet
 from nightlatch.origin import Origin
 from nightlatch.readings.iptables_words import (
     ANSWERS,
+    ASKING,
+    BY_THEMSELVES,
     EXTENSIONS,
     FAMILY,
     FLAGS,
+    GENERAL,
     GOING_ON,
     HEADERS,
     KINDS,
@@ -146,6 +149,7 @@ class _Reader:
                 raise RuleFault(f"{option.name} stands twice in one rule", option.column)
             if option.name in OF_MATCH and not self.modules.intersection(OF_MATCH[option.name]):
                 raise RuleFault(f"{option.name} without -m {OF_MATCH[option.name][0]}", option.column)
+        self.without_options()
         ends = [option for option in self.found if option.name in ("--source", "--destination")]
         if any(option.negated for option in ends) and any("," in value for option in ends for value in option.values):
             raise RuleFault("with several addresses nothing can be negated", ends[0].column)
@@ -154,6 +158,16 @@ class _Reader:
             self.option(option)
         if self.modules & HEADERS:
             self.matches = []
+
+    def without_options(self) -> None:
+        """A match that stands alone: iptables-restore refuses most of them; some hold for some packets, which is not followed."""
+        own = [each.name for each in self.found if each.name not in GENERAL]
+        alone = {name for name in self.modules if not any(name in OF_MATCH.get(each, (name,)) for each in own)}
+        for option in self.found:
+            if option.name == "--match" and option.value in alone & ASKING:
+                raise RuleFault(f"-m {option.value} without an option of its own", option.column)
+            if option.name == "--match" and option.value in alone & BY_THEMSELVES:
+                self.aside(option)
 
     def narrow(self, part: Part) -> None:
         self.matches = [kept for match in self.matches if (kept := part(match)) is not None]

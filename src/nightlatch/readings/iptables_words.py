@@ -98,6 +98,20 @@ ANSWERS = {
     "ip6": ("icmp6-no-route", "no-route", "icmp6-adm-prohibited", "adm-prohibited", "icmp6-addr-unreachable", "addr-unreach",
             "icmp6-port-unreachable", "port-unreach", "tcp-reset"),
 }  # fmt: skip
+# Matches that iptables-restore refuses without an option of their own (measured: 1.8.9), and those that hold for some packets
+# only where they have none.
+ASKING = frozenset(
+    ("addrtype", "bpf", "cluster", "comment", "connbytes", "connlabel", "connlimit", "connmark", "conntrack", "cpu", "devgroup",
+     "dscp", "ecn", "hashlimit", "helper", "hl", "icmp", "icmp6", "iprange", "ipv6header", "length", "mac", "mark", "multiport",
+     "nfacct", "osf", "owner", "physdev", "pkttype", "policy", "quota", "realm", "recent", "set", "state", "statistic", "string",
+     "tcpmss", "tos", "ttl", "u32")
+)  # fmt: skip
+BY_THEMSELVES = frozenset(("cgroup", "eui64", "ipvs", "rateest", "rpfilter", "socket", "srh"))
+# Options that are no match's own.
+GENERAL = frozenset(
+    ("--source", "--destination", "--protocol", "--in-interface", "--out-interface", "--match", "--jump", "--goto", "--fragment",
+     "--destination-port", "--source-port", "--tcp-flags", "--syn", "--tcp-option", "--set-counters", "-c")
+)  # fmt: skip
 RATES = ("--limit", "--hashlimit-upto", "--hashlimit-above", "--hashlimit")
 MATCHES = (
     ODD_MATCHES | HEADERS | frozenset(name for names in OF_MATCH.values() for name in names)
