@@ -35,7 +35,7 @@ unit: $(VENV)/.installed-test
 
 # Every class of attack at every step; `make test` keeps a sample of each.
 judges: $(VENV)/.installed-test packages
-	NIGHTLATCH_ATTACKS=all NIGHTLATCH_REQUIRE_JUDGES=1 $(BIN)/pytest tests/live/test_titles.py tests/live/test_races.py tests/live/test_lets_go.py
+	NIGHTLATCH_ATTACKS=all NIGHTLATCH_REQUIRE_JUDGES=1 $(BIN)/pytest tests/live/test_titles.py tests/live/test_races.py tests/live/test_lets_go.py tests/judges/test_mutated.py
 
 bench: $(VENV)/.installed-test packages
 	$(BIN)/python benchmarks/run.py

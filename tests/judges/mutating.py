@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from functools import partial
 
 # What has meaning to some format, and what none expects.
 ODD = (
@@ -62,34 +63,44 @@ def _words(text: bytes | bytearray) -> list[tuple[int, int]]:
     return out
 
 
-def drawn_out(seed: bytes, size: int) -> Iterator[tuple[str, bytes]]:
+def drawn_out(seed: bytes, size: int) -> Iterator[tuple[str, Callable[[], bytes]]]:
     """The seed with one part of it again and again, up to `size` bytes: each line, each word of a line, each mark.
 
-    Each comes plainly and numbered, so that what is counted by name grows as well.
+    Each comes plainly and numbered, so that what is counted by name grows as well. The texts are made when they are asked for.
     """
     lines = seed.split(b"\n")
     for number, line in enumerate(lines):
         if not line.strip():
             continue
         before, after = b"\n".join(lines[: number + 1]) + b"\n", b"\n" + b"\n".join(lines[number + 1 :])
-        yield f"line {number + 1}", before + _many(line + b"\n", size) + after
-        yield f"line {number + 1}, numbered", before + _numbered(line, b"\n", size) + after
+        name = f"line {number + 1}"
+        yield name, partial(_around, before, _many, (line + b"\n", size), after)
+        yield f"{name}, numbered", partial(_around, before, _numbered, (line, b"\n", size), after)
         if number + 1 < len(lines):
             pair = line + b"\n" + lines[number + 1] + b"\n"
-            yield f"lines {number + 1} and {number + 2}", before + _many(pair, size) + after
+            yield f"{name} and the next", partial(_around, before, _many, (pair, size), after)
         words = line.split(b" ")
         for place, word in enumerate(words):
             if not word:
                 continue
-            left, right = b" ".join(words[:place]), b" ".join(words[place:])
+            left, right = b" ".join(words[:place]) + (b" " if place else b""), b" ".join(words[place:])
+            head, tail = b"\n".join([*lines[:number], left]), right + after
             for mark in (b" ", b",", b""):
-                long = left + (b" " if left else b"") + _many(word + mark, size) + right
-                yield f"line {number + 1}, word {place + 1}, {mark!r}", b"\n".join([*lines[:number], long]) + after
-            long = left + b" " + _numbered(word, b",", size) + right
-            yield f"line {number + 1}, word {place + 1}, numbered", b"\n".join([*lines[:number], long]) + after
-    for mark in (b" ", b"\t", b"\\", b"\\\n", b'"', b"'", b"{", b"(", b"[", b"<", b"#", b",", b"=", b":", b"\x00", b"\xff", b"a", b"9", b"*", b"!", b"\n", b"\r", b"/", b".", b"-", b"%", b"$"):  # fmt: skip
+                yield f"{name}, word {place + 1}, {mark!r}", partial(_around, head, _many, (word + mark, size), tail)
+            yield f"{name}, word {place + 1}, numbered", partial(_around, head, _numbered, (word, b",", size), tail)
+    for mark in MARKS:
         for where, place in (("at the start", 0), ("inside", len(seed) // 2), ("at the end", len(seed))):
-            yield f"{mark!r} {where}", seed[:place] + mark * (size // len(mark)) + seed[place:]
+            yield f"{mark!r} {where}", partial(_around, seed[:place], _many, (mark, size), seed[place:])
+
+
+MARKS = (
+    *(b" ", b"\t", b"\\", b"\\\n", b'"', b"'", b"{", b"(", b"[", b"<", b"#", b",", b"=", b":", b"\x00", b"\xff", b"a", b"9", b"*", b"!"),
+    *(b"\n", b"\r", b"/", b".", b"-", b"%", b"$"),
+)  # fmt: skip
+
+
+def _around(before: bytes, make: Callable[..., bytes], of: tuple[object, ...], after: bytes) -> bytes:
+    return before + make(*of) + after
 
 
 def _many(piece: bytes, size: int) -> bytes:

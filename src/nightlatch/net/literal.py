@@ -149,7 +149,8 @@ def _ipv4(address: str, text: str) -> int:
                 f'"{text}" has a group that starts with 0; some programs would read it as octal',
                 f"{group.lstrip('0') or '0'} instead of {group}",
             )
-        if int(group[:9]) > 255:
+        number = whole(group)
+        if number is None or number > 255:
             raise AddressError(f'"{text}" has the group {group[:9]}', "groups from 0 to 255")
     return int(ipaddress.IPv4Address(address))
 
