@@ -54,6 +54,21 @@ def reasons() -> Iterator[tuple[str, Scene, list[Attempt]]]:
         yield "no shell", plain("", person(shell="/bin/missing"), pam=pam), both
         yield "shell can't be run", plain("", person(shell="/etc/hosts"), pam=pam), key
         yield "nologin shell", plain("", person(shell="/usr/sbin/nologin"), pam=pam), key
+    for auth in (
+        "optional pam_unix.so\nauth required pam_permit.so", "sufficient pam_unix.so\nauth required pam_permit.so",
+        "[default=ignore] pam_unix.so\nauth sufficient pam_permit.so", "required pam_unix.so\nauth required pam_permit.so",
+        "[success=1 default=ignore] pam_unix.so\nauth requisite pam_deny.so\nauth required pam_permit.so",
+        "sufficient pam_permit.so\nauth required pam_unix.so", "requisite pam_unix.so", "[success=ok default=die] pam_unix.so",
+        "optional pam_unix.so", "[success=done default=bad] pam_unix.so\nauth sufficient pam_permit.so",
+    ):  # fmt: skip
+        stack = f"auth {auth}\naccount required pam_permit.so\nsession required pam_permit.so\n"
+        tries = [("mara", "password", "bench"), ("mara", "none", "bench"), ("mara", "key ed", "bench")]
+        yield f"PAM auth {auth!r}", Scene("", [person()], {"/etc/pam.d/sshd": stack}, {}, True), tries
+        yield (
+            f"PAM auth {auth!r}, no password",
+            Scene("", [person(password="*")], {"/etc/pam.d/sshd": stack}, {}, True),
+            tries[1:2],
+        )
     yield (
         "nologin file",
         Scene("", [person(), person("root")], {"/etc/nologin": "no\n"}, {}, True),

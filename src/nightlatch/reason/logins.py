@@ -175,8 +175,9 @@ class Logins:
         """Whether there is a password that would be accepted at all (no hash, or a locked one, accepts none)."""
         return bool(account.hash_method) or account.has_empty_password
 
-    def pam_password(self, account: Account, *, empty_allowed: bool) -> tuple[str, Gap | None]:
-        """What PAM asks for a password: "password", "nothing" (an empty one is enough), "shut", or "unknown"."""
+    def pam_password(self, account: Account, *, empty_allowed: bool) -> tuple[str, Gap | None, Origin | None]:
+        """What PAM asks for a password: "password", "nothing" (an empty one is enough), "anything" (whatever is typed lets in,
+        by the line told), "shut", or "unknown"."""
         asked = {"value": "password"}
 
         def answers(module: str, arguments: tuple[str, ...]) -> str | None:
@@ -191,10 +192,16 @@ class Logins:
                 return "success"
             return "success" if account.hash_method else "auth_err"
 
+        def wrong(module: str, arguments: tuple[str, ...]) -> str | None:
+            return "auth_err" if module == "pam_unix.so" else answers(module, arguments)
+
+        # A stack that goes on after a wrong password, and is open in the end, asks for none.
+        if (open_to_all := pam.run(self.reading.pam, "sshd", "auth", wrong)).outcome is pam.Outcome.OPEN:
+            return "anything", None, open_to_all.origin
         verdict = pam.run(self.reading.pam, "sshd", "auth", answers)
         if verdict.outcome is pam.Outcome.UNKNOWN:
-            return "unknown", verdict.gap
-        return (asked["value"] if verdict.outcome is pam.Outcome.OPEN else "shut"), None
+            return "unknown", verdict.gap, None
+        return (asked["value"] if verdict.outcome is pam.Outcome.OPEN else "shut"), None, None
 
     def offers(self, account: Account, settings: Settings) -> Offers:
         """All keys and certificates that open the account under these settings."""

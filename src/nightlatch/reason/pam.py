@@ -38,7 +38,7 @@ class Outcome(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Verdict:
-    """An outcome with the line that decided it."""
+    """An outcome with the line that decided it: of an open stack the one by which it is open."""
 
     outcome: Outcome
     gap: Gap | None = None
@@ -75,6 +75,7 @@ def _lines(
 def _walk(lines: list[PamLine], answers: Answers) -> Verdict:
     status: str | None = None
     failed: PamLine | None = None
+    by: PamLine | None = None
     at = 0
     while at < len(lines):
         each = lines[at]
@@ -91,10 +92,10 @@ def _walk(lines: list[PamLine], answers: Answers) -> Verdict:
         if jump is not None:
             at += jump
             if status is None and answer in ("success", "new_authtok_reqd"):
-                status = answer
+                status, by = answer, each
         elif action in ("ok", "done"):
             if failed is None and status in (None, "success"):
-                status = answer
+                status, by = answer, each
             if action == "done" and failed is None:
                 break
         elif action in ("bad", "die"):
@@ -102,10 +103,10 @@ def _walk(lines: list[PamLine], answers: Answers) -> Verdict:
             if action == "die":
                 break
         elif action == "reset":
-            status, failed = None, None
+            status, failed, by = None, None, None
     if failed is not None or status is None:
         return Verdict(Outcome.SHUT, None, failed.origin if failed else None)
-    return Verdict(Outcome.CHANGE if status == "new_authtok_reqd" else Outcome.OPEN)
+    return Verdict(Outcome.CHANGE if status == "new_authtok_reqd" else Outcome.OPEN, None, by.origin if by else None)
 
 
 def _answer(each: PamLine, answers: Answers) -> str | None:

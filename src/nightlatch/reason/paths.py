@@ -14,6 +14,7 @@ from itertools import product
 from nightlatch.formats.authorized_keys import Options
 from nightlatch.formats.sshd_keywords import spelled
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
+from nightlatch.origin import Origin
 from nightlatch.readings.accounts import Account
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.guest import GuestReading
@@ -385,8 +386,9 @@ class _Work:
         proof = Proof(f"{names[keyword]} yes", setting.origin)
         empty = settings["permitemptypasswords"]
         need: Need = frozenset([Password(self.reading.guest, account.name)])
+        origin: Origin | None = None
         if self.logins.uses_pam:
-            asked, gap = self.logins.pam_password(account, empty_allowed=empty.word == "yes")
+            asked, gap, origin = self.logins.pam_password(account, empty_allowed=empty.word == "yes")
             if gap is not None:
                 self.gaps[gap] = None
                 unknown: Need = frozenset([Unknown(gap.because, gap.origin)])
@@ -400,6 +402,9 @@ class _Work:
                 asked = "password"
         if asked == "password":
             yield _Way(need, seen, Options(), (proof,))
+        elif asked == "anything":
+            line = Proof("PAM lets in whatever password is typed", origin or setting.origin)
+            yield _Way(frozenset(), seen, Options(), (line, proof))
         elif asked == "nothing":
             proofs = (
                 proof,
