@@ -157,6 +157,12 @@ def reasons() -> Iterator[tuple[str, Scene, list[Attempt]]]:
         Scene("TrustedUserCAKeys /etc/ssh/ca\n", [person(keys="")], {"/etc/ssh/ca": "<ca>\n"}),
         [*certs, M],
     )
+    for accepted in ("ssh-ed25519", "-*-cert-*", "ssh-ed25519,ssh-ed25519-cert-v01@openssh.com"):
+        for keys, config in (("", "TrustedUserCAKeys /etc/ssh/ca\n"), ("cert-authority <ca>\n", "")):
+            scene = Scene(
+                f"{config}PubkeyAcceptedAlgorithms {accepted}\n", [person(keys=keys)], {"/etc/ssh/ca": "<ca>\n"}
+            )
+            yield f"certificates with {accepted}", scene, certs[:1]
     listed = {"/etc/ssh/ca": "<ca>\n", "/etc/ssh/names/mara": "charts\n"}
     yield (
         "authority and names",

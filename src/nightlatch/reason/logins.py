@@ -283,7 +283,7 @@ class Logins:
         if line.options.expires and self._expired(line.options.expires) is True:
             return f"its expiry-time {line.options.expires} has passed"
         if line.options.authority:
-            return ""
+            return _no_certificates(settings)
         return self.too_weak(line.key, settings)
 
     def too_weak(self, key: PublicKey, settings: Settings) -> str:
@@ -341,7 +341,7 @@ class Logins:
         self, account: Account, settings: Settings, revoked: Revoked | None, gaps: list[Gap]
     ) -> Iterator[Offer]:  # fmt: skip
         trusted = settings["trustedusercakeys"]
-        if trusted.word.lower() == "none":
+        if trusted.word.lower() == "none" or _no_certificates(settings):
             return
         content = self._key_file(trusted.word, gaps)
         principals = self._principals(account, settings, gaps)
@@ -420,6 +420,16 @@ class AddressPair:
     def both(self, other: AddressPair) -> AddressPair:
         """The bounds of the intersection."""
         return AddressPair(self.surely & other.surely, self.perhaps & other.perhaps)
+
+
+def _no_certificates(settings: Settings) -> str:
+    """Why no certificate at all is accepted, or an empty text: none of their kinds is among the algorithms."""
+    accepted = settings["pubkeyacceptedalgorithms"].word.split(",")
+    return (
+        ""
+        if any("-cert-v0" in each for each in accepted)
+        else "no kind of certificate is accepted (PubkeyAcceptedAlgorithms)"
+    )
 
 
 def is_revoked(key: PublicKey, revoked: Revoked) -> bool:
