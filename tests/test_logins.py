@@ -5,9 +5,10 @@ from __future__ import annotations
 import pytest
 
 from nightlatch.evidence.snapshot import from_files
+from nightlatch.formats.keys import parse_public
 from nightlatch.readings import guest as readings
 from nightlatch.reason import pam
-from nightlatch.reason.access import Gives, Password, Power
+from nightlatch.reason.access import ADMINISTER, Gives, Key, Password, Power
 from nightlatch.reason.pam import Outcome
 from tests.guests import AT, HASH, Guest, pub
 
@@ -211,3 +212,37 @@ def test_an_expiry_time_near_now_hangs_on_the_zone(expiry: str, surely: bool, pe
     shells = [p for p in access.paths if p.power.gives is Gives.SHELL]
     assert bool(shells and shells[0].callers.surely) is surely
     assert bool(shells) is perhaps
+
+
+SINGLE = [
+    ("mara ALL=(root) NOPASSWD: /bin/bash", "/bin/bash"), ("mara ALL=(ALL) /usr/bin/vi /etc/motd", "/usr/bin/vi /etc/motd"),
+    ("Cmnd_Alias EDIT = /usr/bin/less, /usr/bin/id\nmara ALL=(root) EDIT", "/usr/bin/less"), ("mara ALL=(root) /usr/bin/tee", "/usr/bin/tee"),
+    ("mara ALL=(root) /usr/bin/tee /var/log/*", "/usr/bin/tee /var/log/*"), ("mara ALL=(root) sudoedit /etc/motd", "sudoedit /etc/motd"),
+    ("mara ALL=(root) /usr/local/bin/", "/usr/local/bin/"), ("mara ALL=(root) /usr/bin/python3*", "/usr/bin/python3*"), ("%crew ALL=(root) /bin/sh", "/bin/sh"),
+    ("mara ALL=(root) /usr/bin/systemctl restart tide", ""), ("mara ALL=(root) /usr/bin/tee /var/log/tide", ""), ("mara ALL=(charts) /bin/bash", ""),
+    ("mara ALL=(root) /bin/bash\nmara ALL=(root) !/bin/bash", ""), ("joon ALL=(root) /bin/bash", ""), ("mara ALL=(root) /usr/bin/id", ""),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("rules, command", SINGLE)
+def test_a_single_command_that_leads_on_is_undecided_and_told(rules: str, command: str) -> None:
+    """A sudo rule for a shell or an editor is neither root's rights for certain nor nothing."""
+    guest = Guest(
+        OFF,
+        {"mara": pub("mara-desk")},
+        {"/etc/sudoers": rules + "\n"},
+        passwords={"mara": "{yescrypt}"},
+        groups="crew:x:50:mara\n",
+    )
+    access = guest.access()
+    up = [path for path in access.paths if path.power == ADMINISTER and path.account == "mara"]
+    told = [gap for gap in access.gaps if gap.area == "privilege"]
+    assert bool(up) == bool(command)
+    assert all(not any(path.callers.surely.values()) and any(path.callers.perhaps.values()) for path in up)
+    assert [f"run {command} as root" in gap.because and gap.origin.path == "/etc/sudoers" for gap in told] == [
+        True
+    ] * bool(command)
+    if command:
+        assert {bool(set(path.need) - {Key(parse_public(pub("mara-desk").encode()).fingerprint)}) for path in up} == {
+            "NOPASSWD" not in rules
+        }

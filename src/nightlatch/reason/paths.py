@@ -254,6 +254,8 @@ class _Work:
             self._sum(merged, (account.name, way.need, power), seen, way.proofs, gaps)
         if account.uid != 0 and SHELL in granted:
             ups = self.sudo.ways(account)
+            if ups == (None, None):
+                self._single(merged, account, way, gaps)
             for up in [each for each in dict.fromkeys(ups) if each is not None]:
                 if ups[0] != ups[1]:
                     gap = Gap("privilege", "a sudo rule for a named host may or may not be for this guest", up.origin)
@@ -263,6 +265,18 @@ class _Work:
                 proofs = (*way.proofs, Proof("sudo lets it run any command as root", up.origin))
                 if not up.password or self._password_known(up.password):
                     self._sum(merged, (account.name, way.need | asked, ADMINISTER), seen, proofs, gaps)
+
+    def _single(self, merged: _Merged, account: Account, way: _Way, gaps: tuple[Gap, ...]) -> None:
+        """Commands as root that may be led to more: whether they amount to root's rights is not worked out."""
+        for up in self.sudo.single(account):
+            because = f"sudo lets {account.name} run {up.command[:80]} as root, which can be led to run any command"
+            gap = Gap("privilege", because, up.origin)
+            self.gaps[gap] = None
+            asked = frozenset([Password(self.reading.guest, up.password)]) if up.password else frozenset()
+            if not up.password or self._password_known(up.password):
+                seen = AddressPair(NO_ADDRESS, way.seen.perhaps)
+                proofs = (*way.proofs, Proof(because, up.origin))
+                self._sum(merged, (account.name, way.need | asked, ADMINISTER), seen, proofs, (*gaps, gap))
 
     def _chroot(self, account: Account, settings: Settings) -> ChrootProblem | None:
         root = root_folder(settings, account)

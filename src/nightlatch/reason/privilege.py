@@ -1,13 +1,14 @@
 """Who may become root by sudo, and what is asked on top (sudoers(5): the last matching rule counts).
 
-Root's rights here mean: may run any command as root. Rules for single commands are not counted. Not considered: su
-with root's password, groups that amount to root (containers, disks), setuid programs of the guest's own.
+Root's rights here mean: may run any command as root. A single command that can be led to run others (a shell, an editor, an
+interpreter) leaves it undecided, with its rule; other single commands are not counted. Not considered: su with root's password,
+groups that amount to root (containers, disks), setuid programs of the guest's own.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from nightlatch.formats import sudoers
 from nightlatch.formats.patterns import matches
@@ -16,13 +17,30 @@ from nightlatch.readings.accounts import Account
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.sudo import SudoReading
 
+# Programs that run whatever they are told, and those that do so from within (their manual pages tell how).
+LEADS_ON = frozenset(
+    (
+        "sh bash dash ash zsh ksh mksh rbash fish csh tcsh busybox su sudo env nice nohup timeout setsid stdbuf xargs "
+        "find watch script screen tmux chroot unshare nsenter strace ltrace gdb make git ssh scp sftp rsync man less more "
+        "most vi vim nvim view vimdiff ex ed nano pico emacs mg joe jed micro sudoedit vipw vigr visudo python python2 "
+        "python3 perl ruby lua node php tclsh expect awk gawk mawk nawk crontab at batch ftp mysql psql sqlite3 zip tar "
+        "cpio pip pip3 npm docker podman lxc snap apt apt-get aptitude dpkg dnf yum rpm systemd-run machinectl"
+    ).split()
+)
+# Programs that write, or change the mode of, any file they are given: so without arguments in the rule, or with a wildcard.
+WRITES = frozenset(
+    "cp mv install dd tee ln chmod chown chgrp setfacl mount useradd usermod passwd chpasswd sed truncate".split()
+)
+
 
 @dataclass(frozen=True, slots=True)
 class Way:
-    """A way to root: `password` says whose password is asked ("" for none)."""
+    """A way to root: `password` says whose password is asked ("" for none); `command` is the only one that may be run, empty for
+    any."""
 
     password: str
     origin: Origin
+    command: str = ""
 
 
 class Sudo:
@@ -58,7 +76,38 @@ class Sudo:
                     found = (path, item) if every else None
         if found is None:
             return None
-        path, rule = found
+        return self._asked(account, *found)
+
+    def single(self, account: Account) -> tuple[Way, ...]:
+        """Single commands as root that can be led to run others; of each the last rule counts."""
+        self._here = True
+        found: dict[str, tuple[str, sudoers.Rule]] = {}
+        for path, item in self.reading.items:
+            if not isinstance(item, sudoers.Rule) or not self._applies(item, account):
+                continue
+            for command in self._members(item.command, set()):
+                body = command.lstrip("!")
+                if body == "ALL":
+                    found.clear()
+                elif command.startswith("!"):
+                    found.pop(body, None)
+                elif leads_on(body):
+                    found[body] = (path, item)
+        return tuple(replace(self._asked(account, path, rule), command=body) for body, (path, rule) in found.items())
+
+    def _members(self, command: str, seen: set[str]) -> Iterator[str]:
+        """The commands that an alias stands for, or the command itself."""
+        negated, body = command.startswith("!"), command.lstrip("!")
+        members = self.aliases.get(("Cmnd", body))
+        if members is None:
+            yield command
+        elif body not in seen:
+            seen.add(body)
+            for each in members:
+                for one in self._members(each, seen):
+                    yield f"!{one}" if negated and not one.startswith("!") else one
+
+    def _asked(self, account: Account, path: str, rule: sudoers.Rule) -> Way:
         asked = rule.password
         whose = account.name
         for text in self._defaults(account):
@@ -135,3 +184,15 @@ class Sudo:
             self._known[key] = False
             self._known[key] = ask(self.aliases[key[:2]])
         return self._known[key]
+
+
+def leads_on(command: str) -> bool:
+    """Whether a command of a rule can be led to run any other, or to write any file (sudoers(5), Preventing shell escapes)."""
+    words = command.split()
+    name = words[0].rpartition("/")[2] if words else ""
+    if any(sign in name for sign in "*?["):  # a pattern of programs; of a folder alone, a slash at its end
+        return True
+    if name in LEADS_ON or words[:1] == ["sudoedit"] or (words and words[0].endswith("/")):
+        return True
+    rest = " ".join(words[1:])
+    return name in WRITES and (not rest or (any(sign in rest for sign in "*?[") and rest != '""'))
