@@ -10,10 +10,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from nightlatch.evidence.snapshot import Snapshot, from_files
+from nightlatch.formats import xml_tree
 from nightlatch.net import ranges
 from nightlatch.net.literal import parse_network
 from nightlatch.net.ports import EVERY_PORT, PortSet
-from nightlatch.readings import iptables, nftables
+from nightlatch.readings import firewalld, iptables, nftables
+from nightlatch.readings.firewalld_checked import faults
 from nightlatch.readings.rules import Does, Rules
 from nightlatch.reason.filtering import Flow, deciding, passed
 
@@ -253,3 +255,49 @@ def test_a_match_without_options_is_refused_or_not_followed() -> None:
         assert not iptables.stored(
             from_files("x", {"/etc/iptables/rules.v4": raw}), (("/etc/iptables/rules.v4", "ip"),)
         ).gaps
+
+
+REFUSED = [
+    '<port port="70000" protocol="tcp"/>', '<port port="" protocol="tcp"/>', '<port port="22"/>', '<port port="22" protocol="x"/>', '<protocol value="x"/>',
+    '<source address="300.1.1.1"/>', '<interface name="abcdefghijklmnopqrst"/>', '<interface name="a/b"/>', '<forward-port port="1" protocol="tcp"/>', "<service/>",
+    '<rule family="ipv7"><service name="ssh"/><accept/></rule>', '<rule><port port="22" protocol="tcp"/></rule>', '<rule><service name="ssh"/><accept/><drop/></rule>',
+    '<rule priority="99999"><service name="ssh"/><accept/></rule>', "<rule><accept/></rule>", '<rule><source address="10.0.0.0/8"/><accept/></rule>',
+    '<rule><service name="ssh"/><port port="1" protocol="tcp"/><accept/></rule>', '<rule family="ipv6"><source address="10.0.0.0/8"/><accept/></rule>',
+    '<rule><service name="ssh"/><reject type="tcp-reset"/></rule>', '<rule><port port="70000" protocol="tcp"/><accept/></rule>',
+]  # fmt: skip
+TAKEN = [
+    '<port port="22" protocol="tcp"/>', '<port port="0" protocol="tcp"/>', '<port port="30-20" protocol="tcp"/>', '<port port="ssh" protocol="tcp"/>',
+    '<source address="10.0.0.1/24"/>', '<source address="2001:db8::/32"/>', '<forward-port port="1" protocol="tcp" to-port="22"/>', '<protocol value="igmp"/>',
+    '<rule family="ipv4"><source address="10.0.0.0/255.0.0.0"/><service name="ssh"/><accept/></rule>', '<rule priority="-100"><service name="ssh"/><log/><drop/></rule>',
+    '<rule family="ipv6"><source address="2001:db8::/32"/><reject type="icmp6-port-unreachable"/></rule>', '<interface name="eth0"/>',
+]  # fmt: skip
+
+
+@pytest.mark.judge("firewall-offline-cmd", root=True)
+def test_what_firewalld_s_own_check_refuses_is_undecided(tmp_path: Path) -> None:
+    def told(inside: str) -> tuple[bool, list[str]]:
+        (tmp_path / "zones").mkdir(exist_ok=True)
+        (tmp_path / "zones/public.xml").write_text(f"<zone>{inside}</zone>")
+        words = ["firewall-offline-cmd", "--system-config", str(tmp_path), "--check-config"]
+        done = subprocess.run(words, capture_output=True, text=True, check=False)
+        return done.returncode != 0, [
+            each
+            for each in (done.stdout + done.stderr).splitlines()
+            if each.startswith("WARNING") and "fallback" not in each
+        ]
+
+    rules = [inside for inside in REFUSED if inside.startswith("<rule")]
+    assert len(told("".join(rules))[1]) >= len(rules), "firewalld goes on without each of these"
+    assert told("".join(TAKEN)) == (False, [])
+    for inside in REFUSED:
+        assert inside in rules or told(inside)[0], inside
+        assert list(faults(xml_tree.parse(f"<zone>{inside}</zone>".encode()))), inside
+    assert not list(faults(xml_tree.parse(f"<zone>{''.join(TAKEN)}</zone>".encode())))
+    shipped = [*Path("/usr/lib/firewalld/zones").glob("*.xml"), *Path("/usr/lib/firewalld/policies").glob("*.xml")]
+    assert len(shipped) > 5
+    assert not [(path, fault) for path in shipped for fault in faults(xml_tree.parse(path.read_bytes()))]
+    files = {
+        "/etc/firewalld/firewalld.conf": b"DefaultZone=public\n",
+        "/etc/firewalld/zones/public.xml": f"<zone>{REFUSED[0]}</zone>".encode(),
+    }
+    assert "firewalld does not take this" in firewalld.stored(from_files("x", files)).gaps[0].because

@@ -18,7 +18,7 @@ from nightlatch.formats.nft import Group
 from nightlatch.formats.xml_tree import Element, XmlFault, parse
 from nightlatch.net.addresses import EVERY_ADDRESS
 from nightlatch.origin import Origin
-from nightlatch.readings import firewalld_direct
+from nightlatch.readings import firewalld_checked, firewalld_direct
 from nightlatch.readings import firewalld_words as words
 from nightlatch.readings.firewalld_zones import Bound, Given, given
 from nightlatch.readings.gaps import Gap
@@ -115,6 +115,9 @@ class _Builder:
         self.policies, more = files_of(snapshot, "policies")
         sets, others = files_of(snapshot, "ipsets")
         self.gaps += [*gaps, *more, *others]
+        for held in (*self.zones, *self.policies):
+            for text, element in firewalld_checked.faults(held.root):
+                self.gaps.append(Gap(AREA, f"firewalld does not take this: {text}", held.origin(element)))
         self.given = Given(())
         self.sets: Sets = {f"{TABLE} {held.name}": self.elements(held) for held in sets}
         self.families = {held.name: words.family_of_set(held.root) for held in sets}
