@@ -265,3 +265,51 @@ def test_thousands_of_guests_load_in_seconds(tmp_path: Path) -> None:
     started = time.process_time()
     assert len(load(path).guests) == 5000
     assert time.process_time() - started < 10
+
+
+NEWCOMER = [
+    ("places: {office: [10.20.0.0-10.20.5.255]}\n", "is a range", "prefixes, which say the same: 10.20.0.0/22, 10.20.4.0/23"),
+    ("people: {mara: {}}\nteams: {admins: [mara]}\ngrants:\n  - {let: admins, into: gauge, by: ssh, from: [10.0.0.1], with: password}\n", '"admins" is a team', "team admins"),
+    ("people: {mara: {}}\ngrants:\n  - {let: mara, into: gauge, by: ssh, from: [10.0.0.1], with: password, only: /srv/x}\n", 'only is "/srv/x"', "only: {files: /srv/x}"),
+    ("places:\n\toffice: [10.0.0.1]\n", "a tab, which YAML does not take", "spaces"),
+    ("robots: {x: {keyz: [a]}}\n", 'robot x has no "keyz"', 'Did you mean "keys"'),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("more, says, expected", NEWCOMER)
+def test_a_newcomer_s_slips_are_told_with_what_to_write(tmp_path: Path, more: str, says: str, expected: str) -> None:
+    path = tmp_path / "estate.yaml"
+    path.write_text("nightlatch: 1\nestate: x\nguests: {gauge: {via: {folder: gauge}}}\n" + more)
+    with pytest.raises(EstateError) as caught:
+        load(path)
+    assert says in str(caught.value)
+    assert expected in str(caught.value)
+    assert len(caught.value.faults) == 1
+
+
+@pytest.mark.parametrize(
+    "host, wanted",
+    [
+        ("127.0.0.1:2222", "ssh: 127.0.0.1, port: 2222"),
+        ("[2001:db8::1]:22", 'ssh: "2001:db8::1", port: 22'),
+        ("gauge:22", "ssh: gauge, port: 22"),
+    ],
+)
+def test_a_port_behind_the_address_is_shown_its_key(tmp_path: Path, host: str, wanted: str) -> None:
+    path = tmp_path / "estate.yaml"
+    path.write_text(f'nightlatch: 1\nestate: x\nguests: {{gauge: {{via: {{ssh: "{host}", as: keeper}}}}}}\n')
+    with pytest.raises(EstateError, match="holds a port, which has a key of its own") as caught:
+        load(path)
+    assert wanted in str(caught.value)
+
+
+def test_what_is_wrong_with_somebody_is_told_once(tmp_path: Path) -> None:
+    path = tmp_path / "estate.yaml"
+    grant = "  - {let: [mara], into: gauge, by: ssh, from: [10.0.0.1], with: key}\n"
+    path.write_text(
+        "nightlatch: 1\nestate: x\npeople: {mara: {keys: [nothere.pub]}}\nguests: {gauge: {via: {folder: gauge}}}\ngrants:\n"
+        + 3 * grant
+    )
+    with pytest.raises(EstateError) as caught:
+        load(path)
+    assert [fault.what for fault in caught.value.faults] == ["there is no file nothere.pub"]

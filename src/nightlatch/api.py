@@ -212,6 +212,20 @@ def survey(
             yield done.result()
 
 
+def from_evidence(estate: Estate, folder: Path) -> Estate:
+    """The estate with each guest read from the archive that `survey` kept of it in a folder, in place of the guest itself.
+
+    Raises UnreadableError when the folder is not there; a guest of which it holds nothing is one that could not be read.
+    """
+    if not folder.is_dir():
+        raise UnreadableError(f"{folder}: there is no such folder; nightlatch survey --into {folder} makes it")
+    guests = {
+        name: replace(spec, via=replace(spec.via, kept=archive.file_of(folder, name)))
+        for name, spec in estate.guests.items()
+    }
+    return replace(estate, guests=guests)
+
+
 @contextmanager
 def _pool(size: int, client: Client) -> Iterator[ThreadPoolExecutor | None]:
     """Threads for waiting on clients; when the caller leaves early, running clients are told to stop."""
@@ -240,7 +254,7 @@ def _survey_one(estate: Estate, spec: GuestSpec, client: Client) -> Snapshot:
     """One guest, with the folders that grants speak of: a draft may confine somebody there."""
     if spec.via.is_live:
         return survey_live(targets.of_guest(spec, client), also_of(estate, spec))
-    return survey_target(spec.via.path, spec.name, also_of(estate, spec))
+    return survey_target(spec.via.source, spec.name, also_of(estate, spec))
 
 
 def also_of(estate: Estate, spec: GuestSpec) -> list[str]:
@@ -372,7 +386,7 @@ class Auditor:
         try:
             spec = self.estate.guests[name]
             with work_on(name):
-                snapshot = survey_target(spec.via.path, name, also_of(self.estate, spec))
+                snapshot = survey_target(spec.via.source, name, also_of(self.estate, spec))
         except (NightlatchError, OSError) as error:
             return GuestAudit(name, unread=str(error)), None
         return self.result(snapshot)

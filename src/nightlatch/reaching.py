@@ -19,7 +19,7 @@ from nightlatch.audit.naming import Names, names_of
 from nightlatch.audit.run import check_waivers, waived
 from nightlatch.audit.wire import Stand, State
 from nightlatch.estate.model import Estate, GuestSpec
-from nightlatch.evidence.archive import SUFFIX
+from nightlatch.evidence import archive
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import NightlatchError, OwnFaultError, UnreachableError, work_on
 from nightlatch.net.addresses import EVERY_ADDRESS
@@ -290,7 +290,7 @@ def duration(seconds: float) -> str:
 
 def _evidence_of(spec: GuestSpec, folder: Path | None) -> tuple[Snapshot | None, str, str]:
     """A guest's evidence, where it comes from, and why it could not be read."""
-    path = folder / f"{spec.name}{SUFFIX}" if folder is not None else None
+    path = archive.file_of(folder, spec.name) if folder is not None else None
     if path is None or not path.exists():
         path = spec.via.path if spec.via.kind in NOT_DIALLED else None
     if path is None:

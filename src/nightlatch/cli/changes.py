@@ -9,7 +9,19 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from nightlatch.cli import asking
-from nightlatch.cli.options import Duration, as_of, client_of, estate_of, faults, form_of, now, on_guests, ssh_config
+from nightlatch.cli.options import (
+    Duration,
+    as_of,
+    client_of,
+    estate_of,
+    estate_with,
+    faults,
+    form_of,
+    kept_evidence,
+    now,
+    on_guests,
+    ssh_config,
+)  # fmt: skip
 
 if TYPE_CHECKING:
     from nightlatch.changing import Confirmation
@@ -36,12 +48,15 @@ latch_time = click.option("--for", "seconds", type=ON_THE_LATCH, default="5m", m
 @click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
 @on_guests
 @click.option("--script", is_flag=True, help="Print one guest's change as a script for its console.")
+@click.option("--check", "checking", is_flag=True, help="Exit with 1 if there is anything to do.")
+@kept_evidence
 @latch_time
 @form_of
 @as_of
 @ssh_config
 def draft(
-    source: Path, guests: tuple[str, ...], script: bool, seconds: int, form: str, as_of: datetime | None, config: Path | None
+    source: Path, guests: tuple[str, ...], script: bool, checking: bool, evidence: Path | None, seconds: int, form: str,
+    as_of: datetime | None, config: Path | None,
 ) -> None:  # fmt: skip
     """Work out the fewest changes that close the differences, and prove them. Changes nothing.
 
@@ -50,7 +65,7 @@ def draft(
     door only.
     """
     with faults(), client_of(config) as client:
-        estate = estate_of(source)
+        estate = estate_with(source, evidence)
         if script:
             _print_script(estate, guests, seconds, now(as_of), client)
             return
@@ -62,7 +77,8 @@ def draft(
         else:
             _show_drafts(proved, refused, pending)
             _show_next(proved, estate, source)
-    raise SystemExit(4 if refused else 0)
+    found = any(each.draft.does for each in proved)
+    raise SystemExit(4 if refused else 1 if checking and found else 0)
 
 
 def _print_script(estate: Estate, guests: tuple[str, ...], seconds: int, at: datetime, client: Client) -> None:
@@ -107,6 +123,7 @@ def _proved(
 
 def _show_drafts(proved: list[Any], refused: dict[str, str], pending: dict[str, OnLatch]) -> None:
     from nightlatch.report import page, text
+    from nightlatch.report.safe import in_one_line
 
     sheet = page.Page(page.console())
     text.pending(sheet, pending)
@@ -118,7 +135,7 @@ def _show_drafts(proved: list[Any], refused: dict[str, str], pending: dict[str, 
     if quiet:
         sheet.wrapped(", ".join(quiet) + ": nothing to do.", style="good")
     for guest, because in refused.items():
-        sheet.wrapped(because, label=guest, style="high")
+        sheet.wrapped(in_one_line(because.removeprefix(f"{guest}: ")), label=guest, style="high")
 
 
 def _show_next(proved: list[Any], estate: Estate, source: Path) -> None:
@@ -173,6 +190,7 @@ def enact(
         from nightlatch import changing
         from nightlatch.cli.latched import enact_all
         from nightlatch.report import page, text
+        from nightlatch.report.safe import in_one_line
 
         at = now(as_of)
         estate = estate_of(source)
@@ -194,10 +212,10 @@ def enact(
             text.draft(sheet, doing[name])
             sheet.blank()
         for guest, because in refused.items():
-            sheet.wrapped(because, label=guest, style="high")
+            sheet.wrapped(in_one_line(because.removeprefix(f"{guest}: ")), label=guest, style="high")
         code = 4 if refused else 0
         if not doing:
-            sheet.line("Nothing to change.")
+            sheet.line("Nothing was changed." if refused else "Nothing to change.")
             raise SystemExit(code)
         if not yes:
             _ask(f"Apply this to {', '.join(order)}?")

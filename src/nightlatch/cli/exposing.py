@@ -7,7 +7,19 @@ from pathlib import Path
 
 import click
 
-from nightlatch.cli.options import as_of, client_of, estate_of, faults, formats, is_estate, now, on_guests, ssh_config
+from nightlatch.cli.options import (
+    as_of,
+    client_of,
+    estate_with,
+    faults,
+    for_an_estate,
+    formats,
+    is_estate,
+    kept_evidence,
+    now,
+    on_guests,
+    ssh_config,
+)  # fmt: skip
 
 
 @click.command()
@@ -20,11 +32,12 @@ from nightlatch.cli.options import as_of, client_of, estate_of, faults, formats,
     "--picture", type=click.Path(path_type=Path, dir_okay=False), help="Draw it, too: a .png, .svg or .pdf file."
 )
 @formats("csv")
+@kept_evidence
 @as_of
 @ssh_config
 def exposure(
-    source: str, guests: tuple[str, ...], ports: tuple[int, ...], picture: Path | None, form: str, as_of: datetime | None,
-    config: Path | None,
+    source: str, guests: tuple[str, ...], ports: tuple[int, ...], picture: Path | None, form: str, evidence: Path | None,
+    as_of: datetime | None, config: Path | None,
 ) -> None:  # fmt: skip
     """Who gets through to which port of which guest, for IPv4 and IPv6, with the rule that decides.
 
@@ -40,10 +53,11 @@ def exposure(
 
             pictures.check(picture)
         path = Path(source)
+        for_an_estate(path, evidence)
         with client_of(config, several=is_estate(path)) as client:
             if is_estate(path):
                 result = exposing.exposure(
-                    estate_of(path), now(as_of), list(guests) or None, ports=ports, client=client
+                    estate_with(path, evidence), now(as_of), list(guests) or None, ports=ports, client=client
                 )
             else:
                 result = exposing.exposure_target(source, now(as_of), ports=ports, client=client)

@@ -12,6 +12,7 @@ from nightlatch.faults import NightlatchError
 from nightlatch.latch.folder import changes, new_change_id
 from nightlatch.report import text
 from nightlatch.report.page import Page
+from nightlatch.report.safe import in_one_line
 from nightlatch.transports.ssh import Client
 
 
@@ -35,7 +36,7 @@ def enact_all(
                 install=install,
             )
         except NightlatchError as error:
-            sheet.wrapped(str(error), label=name, style="high")
+            sheet.wrapped(in_one_line(str(error).removeprefix(f"{name}: ")), label=name, style="high")
             rest = order[number + 1 :]
             if rest:
                 sheet.wrapped(f"Stopped here; nothing was begun on {', '.join(rest)}.")

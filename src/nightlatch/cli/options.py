@@ -155,3 +155,27 @@ def client_of(config: Path | None, *, several: bool = True) -> Client:
 
     here = asking.somebody()
     return Client(config, asking.password if here else None, may_prompt=here and not several)
+
+
+kept_evidence = click.option(
+    "--evidence",
+    type=click.Path(path_type=Path, file_okay=False),
+    metavar="FOLDER",
+    help="Read no guest: take the archives that survey kept in this folder.",
+)
+
+
+def estate_with(path: Path, evidence: Path | None) -> Estate:
+    """The estate of a file, its guests read from kept archives where a folder of them is named."""
+    from nightlatch import api
+
+    estate = estate_of(path)
+    return api.from_evidence(estate, evidence) if evidence is not None else estate
+
+
+def for_an_estate(path: Path, evidence: Path | None) -> None:
+    """Raise NightlatchError where kept evidence is named beside something that is no estate file."""
+    from nightlatch.faults import NightlatchError
+
+    if evidence is not None and not is_estate(path):
+        raise NightlatchError(f"--evidence stands for the guests of an estate file; {path} is none")

@@ -11,10 +11,12 @@ from nightlatch.cli.options import (
     SEVERITIES,
     as_of,
     client_of,
-    estate_of,
+    estate_with,
     faults,
+    for_an_estate,
     formats,
     is_estate,
+    kept_evidence,
     now,
     on_guests,
     pin,
@@ -71,12 +73,13 @@ def survey(
     default="high",
     help="Exit with 1 from this severity on (default: high).",
 )
+@kept_evidence
 @as_of
 @pin
 @ssh_config
 def audit(
-    source: str, guests: tuple[str, ...], form: str, fail_at: str, as_of: datetime | None, pins: tuple[str, ...],
-    config: Path | None,
+    source: str, guests: tuple[str, ...], form: str, fail_at: str, evidence: Path | None, as_of: datetime | None,
+    pins: tuple[str, ...], config: Path | None,
 ) -> None:  # fmt: skip
     """Say who can get in, and hold it against what is granted.
 
@@ -92,11 +95,12 @@ def audit(
         at = now(as_of)
         pins_are_used(pins, (source,))
         path = Path(source)
+        for_an_estate(path, evidence)
         if not is_live(source) and not is_estate(path) and not path.exists():
             raise NightlatchError(f"{source}: there is no such folder, evidence archive or estate file")
         with client_of(config, several=is_estate(path)) as client:
             if is_estate(path):
-                result = api.audit(estate_of(path), at, list(guests) or None, client=client)
+                result = api.audit(estate_with(path, evidence), at, list(guests) or None, client=client)
             else:
                 result = api.audit_target(api.survey_target(source, client=client, pins=pins), at)
         if form == "csv":

@@ -17,11 +17,11 @@ from rich.text import Text
 from nightlatch import api
 from nightlatch.audit.naming import pending
 from nightlatch.cli.options import client_of, estate_of, is_estate, now
-from nightlatch.evidence.archive import SUFFIX
+from nightlatch.evidence import archive
 from nightlatch.evidence.selection import taken_from
 from nightlatch.faults import NightlatchError, OwnFaultError, work_on
 from nightlatch.readings import latched
-from nightlatch.report.safe import shown
+from nightlatch.report.safe import in_one_line, shown
 from nightlatch.transports import targets
 from nightlatch.transports.ssh import Client
 
@@ -85,7 +85,9 @@ def _keep(results: Iterator[api.Surveyed], total: int, into: Path, client: Clien
         click.echo(f"interrupted: {read} of {total} guests were read and are kept in {into}", err=True)
         raise SystemExit(130) from None
     for each in missed:
-        click.echo(f"{each.guest}: not read: {shown(each.problem.removeprefix(each.guest + ': '), 1000)}", err=True)
+        click.echo(
+            f"{each.guest}: not read: {in_one_line(each.problem.removeprefix(each.guest + ': '), 1000)}", err=True
+        )
     if missed and read:
         click.echo(f"{read} of {total} guests read, {len(missed)} not", err=True)
     return 3 if missed else 0
@@ -94,8 +96,7 @@ def _keep(results: Iterator[api.Surveyed], total: int, into: Path, client: Clien
 def _one(each: api.Surveyed, into: Path, say: Say) -> None:
     assert each.snapshot is not None
     into.mkdir(parents=True, exist_ok=True)
-    name = "".join(c if c.isalnum() or c in ".-_" else "-" for c in each.guest)
-    target = into / f"{name}{SUFFIX}"
+    target = archive.file_of(into, each.guest)
     api.write_evidence(each.snapshot, target, now(None), each.snapshot.facts.get("transport", "folder"))
     files = sum(entry.content is not None for entry in each.snapshot.entries.values())
     say(f"{each.guest}: {files} files into {target}", False)

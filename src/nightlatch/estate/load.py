@@ -91,6 +91,7 @@ class _Loader:
         self.guests: dict[str, GuestSpec] = {}
         self.networks: dict[str, NetworkSpec] = {}
         self.key_files: dict[str, PublicKey] = {}
+        self.faulty: set[str] = set()
 
     def estate(self, root: Node) -> Estate:
         found = reader.section(self.source, root, "the estate", SECTIONS, LATER, ("nightlatch", "estate"))
@@ -114,7 +115,7 @@ class _Loader:
             lambda n, k, v: self._principal(n, k, v, guest_names, robot=True),
         )
         reader.each(self.source, found.get("teams"), "a team", self._team)
-        names = sentences.Names(self.places, self.principals, self.teams, self.guests, self.networks)
+        names = sentences.Names(self.places, self.principals, self.teams, self.guests, self.networks, self.faulty)
         reader.each(
             self.source, found.get("networks"), "a network", lambda n, k, v: self._network(n, k, v, guest_names)
         )
@@ -207,6 +208,7 @@ class _Loader:
 
     def _principal(self, name: str, key: Node, node: Node, guests: dict[str, Node], *, robot: bool) -> None:
         what = f"{'robot' if robot else 'person'} {name}"
+        told = len(self.source.faults)
         if name in self.principals:
             self.source.fault(key, f'"{name}" is a person already', "a name of its own")
         known = ("keys", "accounts", "certificate", "until")
@@ -223,6 +225,8 @@ class _Loader:
             self._certificate(found.get("certificate")),
             reader.day(self.source, found["until"], "until") if "until" in found else None,
         )  # fmt: skip
+        if len(self.source.faults) > told:
+            self.faulty.add(name)
 
     def _certificate(self, node: Node | None) -> CertificateRight | None:
         if node is None:

@@ -72,7 +72,7 @@ class Via:
     """How Nightlatch gets at a guest, and the own door: the account, key and place by which it comes in.
 
     `kind` is folder, evidence, by_hand (all with `path`), ssh (with `host`, and `port` 0 for the client's own choice) or here.
-    `key_path` is the file that `key` was read from.
+    `key_path` is the file that `key` was read from; `kept` an evidence archive that stands for the guest.
     """
 
     kind: str
@@ -84,11 +84,17 @@ class Via:
     key: PublicKey | None = None
     key_path: Path | None = None
     places: tuple[PlaceRef, ...] = ()
+    kept: Path | None = None
 
     @property
     def is_live(self) -> bool:
         """Whether a running guest is asked."""
-        return self.kind in ("ssh", "here")
+        return self.kind in ("ssh", "here") and self.kept is None
+
+    @property
+    def source(self) -> Path:
+        """The folder, archive or text that is read, where no running guest is."""
+        return self.kept or self.path
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Set
 from dataclasses import dataclass
+from ipaddress import summarize_address_range
 
 from nightlatch.estate import reader
 from nightlatch.estate.model import (
@@ -23,8 +24,9 @@ from nightlatch.faults import nearest
 from nightlatch.formats.keys import PublicKey
 from nightlatch.formats.yaml_tree import Node, Source
 from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
-from nightlatch.net.literal import AddressError, parse_network
+from nightlatch.net.literal import AddressError, parse_network, parse_range
 
+MOST_PREFIXES = 12  # of a range that is written out for somebody
 PROOFS = ("key", "certificate", "password")
 GRANT_KEYS = ("let", "into", "by", "from", "with", "as", "shared", "may", "after", "only", "until")
 LATER_GRANT = {
@@ -47,6 +49,7 @@ class Names:
     teams: Mapping[str, Team]
     guests: Mapping[str, GuestSpec]
     networks: Mapping[str, NetworkSpec]
+    faulty: Set[str] = frozenset()  # people and robots of whom something is told already
 
     @property
     def labels(self) -> dict[str, list[str]]:
@@ -84,8 +87,22 @@ def network(source: Source, node: Node, value: str) -> AddressSet | None:
     try:
         return parse_network(value)
     except AddressError as error:
-        source.fault(node, str(error), error.expected)
+        prefixes = _as_prefixes(value)
+        if prefixes:
+            source.fault(node, f'"{value}" is a range', f"prefixes, which say the same: {prefixes}")
+        else:
+            source.fault(node, str(error), error.expected)
         return None
+
+
+def _as_prefixes(value: str) -> str:
+    """A range of addresses as the prefixes that it comes to; empty where it is none, or where they are many."""
+    try:
+        first, last = parse_range(value.replace(" ", ""))
+    except AddressError:
+        return ""
+    found = [str(each) for each in summarize_address_range(first, last)]
+    return ", ".join(found) if len(found) <= MOST_PREFIXES else ""
 
 
 def guests(source: Source, node: Node, names: Names) -> tuple[str, ...]:
@@ -131,6 +148,8 @@ def principals(source: Source, node: Node, names: Names) -> tuple[str, ...]:
             source.fault(
                 item, "groups of a directory can't be honoured by this version yet", "people, robots or a team"
             )
+        elif value in names.teams and value not in names.principals:
+            source.fault(item, f'"{value}" is a team', f"team {value}", f"team {value}")
         elif value and reader.named(source, item, "let", names.principals, "people and robots"):
             out[value] = None
     return tuple(out)
@@ -222,6 +241,15 @@ def _only(source: Source, found: dict[str, Node], key: str) -> str:
         return ""
     later = {"tunnel": "tunnels come later"}
     node = found["only"]
+    if node.pairs is None and key == "command":
+        word = node.text or ""
+        hint = (
+            f"only: {{files: {word}}}, or only: {{command: {word}}}"
+            if word.startswith("/")
+            else "only: {files: FOLDER} or only: {command: ...}"
+        )
+        source.fault(node, f"only is {node.kind}: it says what is given in place of a shell", hint)
+        return ""
     inside = (
         reader.section(source, node, "only", ("command", "files"), later)
         if key == "command"
@@ -242,6 +270,8 @@ def _only(source: Source, found: dict[str, Node], key: str) -> str:
 def _holders(source: Source, node: Node, spec: GrantSpec, names: Names) -> None:
     for who in spec.who:
         person = names.principals[who]
+        if who in names.faulty:
+            continue  # what is wrong with them is told where they stand
         wanted = {part for proof in spec.proofs for part in proof}
         if "key" in wanted and not person.keys:
             source.fault(node, f"{who} has no key", f"keys: under {who}, or another proof")

@@ -63,12 +63,13 @@ def _ssh(
     source: Source, node: Node, found: dict[str, Node], names: sentences.Names, folder: Path, key: ReadKey
 ) -> Via | None:  # fmt: skip
     host = reader.text(source, found["ssh"], "ssh")
+    with_port = dialled(host)
+    if with_port is not None and with_port[1]:
+        where = f"ssh: {_quoted(with_port[0])}, port: {with_port[1]}"
+        source.fault(found["ssh"], f'"{host}" holds a port, which has a key of its own', where)
+        return None
     if not HOST.fullmatch(host):
-        source.fault(
-            found["ssh"],
-            f'"{host}" is no name or address',
-            "an address, or a name that ssh knows; a port goes under port",
-        )
+        source.fault(found["ssh"], f'"{host}" is no name or address', "an address, or a name that ssh knows")
         return None
     public = key(found["key"]) if "key" in found else None
     return Via(
@@ -76,6 +77,11 @@ def _ssh(
         key_path=folder / (found["key"].text or "") if public is not None else None,
         places=sentences.places(source, found["from"], names) if "from" in found else (),
     )  # fmt: skip
+
+
+def _quoted(host: str) -> str:
+    """A host as YAML takes it in braces."""
+    return f'"{host}"' if ":" in host else host
 
 
 def dialled(text: str) -> tuple[str, int] | None:

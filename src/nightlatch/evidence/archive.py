@@ -72,6 +72,11 @@ class Meta(BaseModel):
     listings: dict[str, str] = Field(default_factory=dict)
 
 
+def file_of(folder: Path, guest: str) -> Path:
+    """The archive of a guest in a folder; letters that may mean something in a path are dashes in its name."""
+    return folder / ("".join(each if each.isalnum() or each in ".-_" else "-" for each in guest) + SUFFIX)
+
+
 def write(snapshot: Snapshot, path: Path, *, tool: str, taken: datetime, transport: str) -> None:
     """Write the archive in one go: the file is there whole, or not at all. `taken` is aware. Raises OSError."""
     raw = pack(snapshot, tool=tool, taken=taken, transport=transport)

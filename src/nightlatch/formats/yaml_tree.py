@@ -87,7 +87,11 @@ def parse(source: Source) -> Node:
     except MarkedYAMLError as error:
         mark = error.problem_mark or error.context_mark
         node = Node(mark.line + 1, mark.column + 1) if mark else Node(1, 1)
-        source.fault(node, f"this is no YAML: {error.problem or error.context}", "a colon and a space behind each key")
+        problem = str(error.problem or error.context)
+        if "\\t" in problem or "tab" in problem:
+            source.fault(node, "a tab, which YAML does not take for indentation", "spaces")
+        else:
+            source.fault(node, f"this is no YAML: {problem}", "a colon and a space behind each key")
         raise YamlError(source.faults) from None
     except YAMLError as error:
         raise YamlError(f"{source.path}: this is no YAML: {error}") from None

@@ -11,6 +11,7 @@ from nightlatch.net.addresses import ALL_V4, ALL_V6, LOOPBACK
 from nightlatch.reason.exposure import Exposed, Fate, Piece
 from nightlatch.report import machine, page
 from nightlatch.report.rows import cell
+from nightlatch.report.safe import in_one_line
 from nightlatch.report.text import count, pending
 
 if TYPE_CHECKING:
@@ -30,7 +31,7 @@ def text(sheet: page.Page, result: Exposure, source: str) -> None:
     if result.quiet:
         sheet.wrapped(f"Nothing of {', '.join(result.quiet)} is known to listen for others.", label="quiet", indent=2)
     for guest, problem in result.unread:
-        sheet.wrapped(problem.removeprefix(f"{guest}: "), label=guest, indent=2, style="high")
+        sheet.wrapped(in_one_line(problem.removeprefix(f"{guest}: ")), label=guest, indent=2, style="high")
     everywhere = [each for each in result.sockets if not each.realm and _open_to_all(each)]
     unsure = [each for each in result.sockets if each.sources(Fate.UNDECIDED)]
     parts = [count(len(result.sockets), "port"), f"{len(everywhere)} open to everybody"]

@@ -20,6 +20,12 @@ def shown(text: object, longest: int = LONGEST) -> str:
     return out if len(raw) <= longest else out[:longest] + "..."
 
 
+def in_one_line(text: object, longest: int = 2000) -> str:
+    """A message of our own that has several lines, as one; what a guest wrote in it is made harmless as ever."""
+    parts = (part.strip() for part in str(text).split("\n"))
+    return shown("; ".join(part for part in parts if part), longest)
+
+
 def _escape(char: str) -> str:
     code = ord(char)
     if char == "\t":

@@ -15,6 +15,7 @@ from nightlatch.reason.access import Proof
 from nightlatch.report import blocks
 from nightlatch.report.blocks import Block, Told
 from nightlatch.report.page import Page
+from nightlatch.report.safe import in_one_line
 
 if TYPE_CHECKING:
     from nightlatch.api import Audit
@@ -86,7 +87,7 @@ def _block(page: Page, block: Block) -> None:
     """What is the same on some guests, with what it comes to on each."""
     if block.unread:
         _head(page, block, "could not be read")
-        page.wrapped(block.unread, indent=2, label="unread")
+        page.wrapped(in_one_line(block.unread), indent=2, label="unread")
         return
     holes, out = block.count(Group.HOLE), block.count(Group.SHUT_OUT)
     heads = [count(holes, "hole")] if holes else []
