@@ -17,7 +17,7 @@ from rich.console import Console
 from nightlatch import api
 from nightlatch.audit.naming import Names, names_of
 from nightlatch.demo.build import build
-from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
+from nightlatch.net.addresses import EVERY_ADDRESS, LOOPBACK, AddressSet, union
 from nightlatch.net.literal import parse_network
 from nightlatch.reason.access import COMMON
 from nightlatch.report import machine
@@ -106,6 +106,20 @@ SEEN = parse_network("203.0.113.20/31")
         ({COMMON: EVERY_ADDRESS - BENCH, "field": parse_network("10.77.0.0/16")}, "anywhere but bench"),
         ({COMMON: AddressSet()}, "nowhere"),
         ({COMMON: parse_network("2001:db8::/32")}, "2001:db8::/32"),
+        ({COMMON: BENCH - parse_network("192.168.40.9")}, "bench except 192.168.40.9"),
+        ({COMMON: BENCH - parse_network("192.168.40.0/26")}, "bench except 192.168.40.0/26"),
+        ({COMMON: parse_network("192.168.40.0/26")}, "192.168.40.0/26"),
+        (
+            {COMMON: union([parse_network("10.0.0.1"), parse_network("10.0.0.2"), parse_network("10.0.0.3")])},
+            "10.0.0.1-10.0.0.3",
+        ),
+        ({COMMON: EVERY_ADDRESS - LOOPBACK, "field": parse_network("10.77.0.0/16")}, "anywhere"),
+        ({COMMON: BENCH | LOOPBACK}, "bench"),
+        ({COMMON: LOOPBACK}, "127.0.0.0/8 and ::1"),
+        (
+            {COMMON: union(parse_network(f"10.{2 * n}.0.0/{16 + n}") for n in range(9))},
+            "10.0.0.0/16, 10.2.0.0/17, 10.4.0.0/18, 10.6.0.0/19 and 5 more",
+        ),
     ],
 )
 def test_sets_are_named_as_people_would(tmp_path: Path, sources: dict[str, AddressSet], text: str) -> None:

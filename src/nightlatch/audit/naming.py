@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 from nightlatch.estate.model import Estate
 from nightlatch.formats import authorized_keys
 from nightlatch.formats.authorized_keys import Entry
-from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
+from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, LOOPBACK, NO_ADDRESS, AddressSet, span, union
 from nightlatch.net.literal import address_or_none, parse_network
 from nightlatch.readings.latched import OnLatch
 from nightlatch.reason.access import (
@@ -30,7 +30,7 @@ from nightlatch.reason.arriving import single, subnets
 from nightlatch.reason.grants import sources_of
 from nightlatch.reason.paths import GuestAccess
 
-MOST_PREFIXES = 4
+MOST_PREFIXES, MOST_LEFT_OUT = 4, 2
 
 
 @dataclass(frozen=True)
@@ -62,7 +62,7 @@ class Names:
         return self._told[key]
 
     def _where(self, sources: Sources) -> str:
-        outside = without(self.everywhere, sources)
+        outside = without(self.everywhere, joined([sources, {COMMON: LOOPBACK}]))
         if not outside:
             return "anywhere"
         inside = self._words(sources)
@@ -84,12 +84,20 @@ class Names:
 
     def _words(self, sources: Sources) -> list[str]:
         names: list[str] = []
-        rest = sources
+        # What a guest calls itself by is told only where there is nothing else.
+        beyond = {realm: left for realm, each in sources.items() if (left := each - LOOPBACK)}
+        sources = rest = beyond or sources
         for name, place in self._parts():
             if place and not without(place, sources) and common_to(place, rest):
                 names.append(name)
                 rest = without(rest, place)
-        return names + _prefixes(rest)
+        for name, place in self.places.items():
+            left_out = without(place, sources)
+            inside = common_to(place, rest)
+            if inside and left_out and _is_little(left_out, inside):
+                names.append(f"{name} except {_and(_spans(left_out))}")
+                rest = without(rest, place)
+        return names + _spans(rest)
 
     def _parts(self) -> Iterator[tuple[str, Sources]]:
         """Every place, whole first, then by family of addresses."""
@@ -219,12 +227,28 @@ def _and(names: list[str]) -> str:
     return names[0] if len(names) == 1 else ", ".join(names[:-1]) + f" and {names[-1]}"
 
 
-def _prefixes(sources: Sources) -> list[str]:
-    out: list[str] = []
+def _is_little(left_out: Sources, inside: Sources) -> bool:
+    """Whether a place is better said with what is left out of it: a part or two, smaller than the rest."""
+    parts = [span for addresses in left_out.values() for span in (*addresses.v4, *addresses.v6)]
+    return len(parts) <= MOST_LEFT_OUT and _size(left_out) < _size(inside)
+
+
+def _size(sources: Sources) -> int:
+    return sum(high - low + 1 for addresses in sources.values() for low, high in (*addresses.v4, *addresses.v6))
+
+
+def _spans(sources: Sources) -> list[str]:
+    """Prefixes, and ranges where these are no prefix: the largest first, with the number of the rest."""
+    found: list[tuple[int, str]] = []
     for realm, addresses in sources.items():
         behind = f" behind {realm}" if realm else ""
-        found = addresses.prefixes(MOST_PREFIXES + 1)
-        out += [text + behind for text in found[:MOST_PREFIXES]]
-        if len(found) > MOST_PREFIXES:
-            out.append(f"more addresses{behind}")
-    return out
+        for version, spans in ((4, addresses.v4), (6, addresses.v6)):
+            # A /24 counts for as much as a /120: else no network of IPv4 would ever be told before one of IPv6.
+            found += [
+                (high - low + 1 << (96 if version == 4 else 0), span(version, low, high) + behind)
+                for low, high in spans
+            ]
+    found.sort(key=lambda each: -each[0])
+    out = [text for _, text in found[:MOST_PREFIXES]]
+    rest = len(found) - len(out)
+    return [*out, f"{rest} more"] if rest > 1 else [text for _, text in found[: MOST_PREFIXES + 1]]

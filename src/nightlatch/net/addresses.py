@@ -99,6 +99,16 @@ class AddressSet:
                 assert low > high + 1
 
 
+def span(version: int, low: int, high: int) -> str:
+    """One range as text: an address, a prefix where it is one, else FIRST-LAST."""
+    make = ipaddress.IPv4Address if version == 4 else ipaddress.IPv6Address
+    first, last = make(low), make(high)
+    size, bits = high - low + 1, 32 if version == 4 else 128
+    if size & (size - 1) == 0 and low % size == 0:
+        return str(first) if size == 1 else f"{first}/{bits - size.bit_length() + 1}"
+    return f"{first}-{last}"
+
+
 NO_ADDRESS = AddressSet()
 ALL_V4 = AddressSet(v4=((0, V4_LAST),))
 ALL_V6 = AddressSet(v6=((0, V6_LAST),))

@@ -7,7 +7,7 @@ import io
 from itertools import groupby
 from typing import TYPE_CHECKING, Any
 
-from nightlatch.net.addresses import ALL_V4, ALL_V6, LOOPBACK
+from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, LOOPBACK
 from nightlatch.reason.exposure import Exposed, Fate, Piece
 from nightlatch.report import machine, page
 from nightlatch.report.rows import cell
@@ -17,6 +17,7 @@ from nightlatch.report.text import count, pending
 if TYPE_CHECKING:
     from nightlatch.exposing import Exposure
 
+MOST_PREFIXES = 200  # that are counted
 COLUMNS = ("guest", "protocol", "port", "address", "program", "by", "family", "fate", "sources", "rule", "place")
 
 
@@ -109,6 +110,15 @@ def _socket_json(each: Exposed) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def _few(piece: Piece) -> str:
+    """The sources in as few words as say them exactly: prefixes, or those that are left out of their family."""
+    whole = {"IPv4": ALL_V4, "IPv6": ALL_V6}.get(piece.family, EVERY_ADDRESS)
+    inside, outside = piece.sources.prefixes(MOST_PREFIXES), (whole - piece.sources).prefixes(MOST_PREFIXES)
+    if len(inside) > 2 and len(outside) < len(inside):
+        return " ".join([f"all of {piece.family or 'both families'}", *(["but"] if outside else []), *outside])
+    return " ".join(piece.sources.prefixes())
+
+
 def rows(result: Exposure) -> str:
     """One row for each piece as CSV (RFC 4180)."""
     out = io.StringIO()
@@ -116,7 +126,7 @@ def rows(result: Exposure) -> str:
     writer.writerow(COLUMNS)
     for each in result.sockets:
         for piece in each.pieces:
-            sources = " ".join(str(p) for p in piece.sources.prefixes())
+            sources = _few(piece)
             row = (each.guest, each.protocol, str(each.port), each.address, each.program, each.by, piece.family,
                    piece.fate.value, sources, piece.text, str(piece.origin or ""))  # fmt: skip
             writer.writerow([cell(text) for text in row])

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
 LEVELS = {"critical": "error", "high": "error", "medium": "warning", "low": "note", "note": "note"}
-BASE = "guests"
+BASE, HERE = "guests", "folder"
 
 
 def audit(result: Audit) -> dict[str, Any]:
@@ -33,7 +33,10 @@ def audit(result: Audit) -> dict[str, Any]:
     run = {
         "tool": {"driver": {"name": "Nightlatch", "version": __version__, "rules": rules}},
         "columnKind": "unicodeCodePoints",
-        "originalUriBaseIds": {BASE: {"description": {"text": "One folder for each guest: its root."}}},
+        "originalUriBaseIds": {
+            BASE: {"description": {"text": "One folder for each guest: its root."}},
+            HERE: {"description": {"text": "The folder in which Nightlatch ran."}},
+        },
         "invocations": [
             {
                 "executionSuccessful": not any(guest.unread for guest in result.guests),
@@ -83,13 +86,20 @@ def _result(guest: str, finding: Finding, index: dict[str, int]) -> dict[str, An
     return out
 
 
+def _estate_file(path: str) -> dict[str, str]:
+    """The estate file as it lies below the folder in which the report was made; elsewhere by its whole path."""
+    whole = Path(path).absolute()
+    below = whole.relative_to(Path.cwd()) if whole.is_relative_to(Path.cwd()) else None
+    return {"uri": quote(below.as_posix()), "uriBaseId": HERE} if below is not None else {"uri": whole.as_uri()}
+
+
 def _location(guest: str, origin: Origin) -> dict[str, Any]:
     if origin.kind is Kind.FILE:
         place: dict[str, Any] = {
             "artifactLocation": {"uri": f"{quote(guest)}{_quoted(origin.path)}", "uriBaseId": BASE}
         }
     elif origin.kind is Kind.ESTATE:
-        place = {"artifactLocation": {"uri": Path(origin.path).absolute().as_uri()}}
+        place = {"artifactLocation": _estate_file(origin.path)}
     else:
         return {
             "logicalLocations": [{"name": guest, "fullyQualifiedName": f"{guest}: {shown(origin)}", "kind": "resource"}]
