@@ -45,6 +45,28 @@ def test_the_live_demo_tells_its_story_and_leaves_nothing(tmp_path: Path) -> Non
     assert all(alive(int(owner)) for owner in owners), "a lab is left whose maker is gone"
 
 
+def test_a_prompt_on_the_station_without_the_story(tmp_path: Path) -> None:
+    """Commands typed there run at the desk of the station; it ends with the shell."""
+    words = [sys.executable, "-m", "nightlatch.cli", "demo", "--live", "--leave", "--folder", str(tmp_path / "station")]
+    typed = "pwd\nnightlatch --version\nnightlatch audit --on gauge\necho status $?\nnightlatch pending --on gate\n"
+    done = subprocess.run(
+        words,
+        capture_output=True,
+        text=True,
+        timeout=200,
+        input=typed,
+        env=environment({"PYTHONPATH": str(ROOT / "src")}),
+    )
+    told = " ".join(done.stdout.split())
+    assert done.returncode == 0, done.stdout[-2000:] + done.stderr[-2000:]
+    assert str(tmp_path / "station") in told
+    assert "0 of 4" not in told
+    assert "status 0" in told, done.stdout[-3000:] + done.stderr[-2000:]
+    assert "gate: nothing on the latch" in told
+    assert "1. audit" not in told
+    assert not (tmp_path / "station").exists()
+
+
 def test_without_roots_rights_it_says_what_is_missing(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(os, "geteuid", lambda: 1000)
     with pytest.raises(RefusedError, match="live guests need root's rights"):

@@ -87,7 +87,7 @@ def schema() -> None:
 @click.option(
     "--leave",
     is_flag=True,
-    help="Keep the work folder, or with --live the running guests until Enter; say what to try next.",
+    help="Keep the work folder and say what to try next; with --live, a prompt on the running guests without the story.",
 )
 @click.option("--folder", type=click.Path(path_type=Path), help="Where to put it (a new folder), with --leave.")
 @click.option(

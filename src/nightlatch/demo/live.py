@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-import contextlib
+import os
 import re
 import shlex
 import shutil
+import subprocess
 import sys
 import tempfile
 import time
@@ -14,8 +15,6 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
-
-import click
 
 import nightlatch
 from nightlatch.demo.build import DISPLAY, HERE, PEOPLE, STARTED, SUDOERS, Story, stories, told_files
@@ -130,7 +129,7 @@ def _host_key(made: Station, story: Story) -> str:
 
 
 def tell_live(*, leave: bool = False, folder: Path | None = None) -> None:
-    """Boot the station, tell the loop on it, and end it; with `leave`, it runs until somebody presses Enter.
+    """Boot the station, tell the loop on it, and end it; with `leave`, hand over a prompt on it instead and end it with that.
 
     Raises RefusedError without root's rights, or when `folder` is there already.
     """
@@ -143,11 +142,12 @@ def tell_live(*, leave: bool = False, folder: Path | None = None) -> None:
         started = time.perf_counter()
         with station(home) as made:
             booted = time.perf_counter() - started
+            if leave:
+                _prompt(sheet, made, booted)
+                return
             _tell(sheet, made, booted)
             sheet.blank()
             sheet.line(f"That was the whole loop on running guests, in {time.perf_counter() - started:.0f} seconds.")
-            if leave:
-                _wait(sheet, made)
     finally:
         shutil.rmtree(home, ignore_errors=True)
 
@@ -278,18 +278,39 @@ def _until_free(guest: Guest) -> None:
     waited("taking the change back", asked(), SHORT + 15)
 
 
-def _wait(sheet: page.Page, made: Station) -> None:
-    sheet.blank()
-    sheet.line("The station runs on until you press Enter. In another terminal:")
-    enter = shlex.join(made.desk.words())
-    for command in (
-        f"cd {made.home}",
-        f"{enter} nightlatch audit estate.yaml --ssh-config ssh_config",
-        f"{enter} nightlatch enact estate.yaml --ssh-config ssh_config --on gate --leave",
-        f"{enter} nightlatch pending estate.yaml --ssh-config ssh_config",
-        f"{enter} nightlatch reach estate.yaml --ssh-config ssh_config",
-        f"{enter} nightlatch meet gauge estate.yaml --ssh-config ssh_config",
-    ):
+# The commands that go to guests, which take a client configuration.
+CALLING = "audit survey draft enact keep undo pending reach meet exposure addresses find new perimeter"
+WRAPPER = """#!/bin/sh
+# nightlatch at the desk of the station: inside its networks, with its client configuration.
+case " {calling} " in
+*" $1 "*) [ $# = 0 ] || {{ command=$1; shift; set -- "$command" --ssh-config {config} "$@"; }} ;;
+esac
+exec {enter} {python} -m nightlatch.cli "$@"
+"""
+
+
+def _prompt(sheet: page.Page, made: Station, booted: float) -> None:
+    """A shell in the station's folder, in which `nightlatch` runs at the desk. The station ends with it."""
+    program = made.home / "bin" / "nightlatch"
+    program.parent.mkdir()
+    program.write_text(
+        WRAPPER.format(
+            calling=CALLING, config=shlex.quote(str(made.config)), enter=shlex.join(made.desk.words()),
+            python=shlex.quote(sys.executable),
+        )
+    )  # fmt: skip
+    program.chmod(0o700)
+    sheet.wrapped(
+        f"Four guests are up after {booted:.1f} seconds: {', '.join(ADDRESSES)}. At this prompt nightlatch runs at the desk "
+        "of the station, on networks from which nothing leads out. Leave it with exit, and all of it ends."
+    )
+    for command in ("nightlatch audit", "nightlatch draft --on gate", "nightlatch enact --on gate --leave", "nightlatch pending",
+                    "nightlatch reach", "nightlatch undo --on gate"):  # fmt: skip
         sheet.line("  ", (command, "next"))
-    with contextlib.suppress(click.Abort):
-        click.prompt("", default="", show_default=False, prompt_suffix="")
+    sheet.blank()
+    sys.stdout.flush()
+    shell = ["sh", "-i"] if sys.stdin.isatty() else ["sh"]
+    path = f"{program.parent}:{os.environ.get('PATH', os.defpath)}"
+    subprocess.run(
+        shell, cwd=made.home, env={**os.environ, "PATH": path, "PS1": "skerry point> ", "ENV": ""}, check=False
+    )
