@@ -43,7 +43,7 @@ shot audit "$work/clean" "nightlatch audit --on gate --on plotter $at"
 shot first-look "$work/clean" "nightlatch audit images/chartbox $at"
 shot draft "$work/clean" "nightlatch draft $at"
 shot enact "$work/clean" "nightlatch enact --yes --on gate $at"
-shot undo "$work/clean" "nightlatch undo"
+shot undo "$work/clean" "nightlatch undo --on gate"
 shot addresses "$work/clean" "nightlatch addresses --from bench $at"
 (cd "$work/clean" && "$bin/nightlatch" exposure $at --picture "$out/exposure.png" >/dev/null)
 "$bin/nightlatch" demo --outer "$work/clean/outer" >/dev/null &
@@ -61,7 +61,7 @@ shot draft-script "$work/clean" "nightlatch draft lamp.yaml --on lamp --script |
 sed -i 's/let: team crew/let: [mara, jon]/; s/from: bench, with: key}            #/from: 192.168.40\/24, with: kee} #/' "$work/clean/estate.yaml"
 shot errors "$work/clean" "nightlatch audit"
 
-# The guests that run: the demo is left waiting for Enter while the pictures are taken.
+# The guests that run: the demo's prompt waits for a line while the pictures are taken.
 "$bin/python" -c 'import pty, sys; pty.spawn(sys.argv[1:])' sh -c "stty cols 158; exec $bin/nightlatch demo --live" >"$work/told" </dev/null
 tr -d '\r' <"$work/told" | sed -n '/== 3. nobody/,/== 5. enact/p' | sed '$d' >"$work/part"
 shot demo-live "$work" "nightlatch demo --live" "cat $work/part"
@@ -71,17 +71,17 @@ mkfifo "$work/enter"
 "$bin/nightlatch" demo --live --leave --folder "$work/live" <"$work/enter" >"$work/left" &
 demo=$!
 exec 9>"$work/enter"
-until grep -q 'runs on until' "$work/left" 2>/dev/null; do kill -0 $demo; sleep 0.5; done
-desk=$(sed -n 's/^  \(nsenter .* --\) nightlatch audit .*/\1/p' "$work/left" | head -n 1)
+until grep -q 'nightlatch undo' "$work/left" 2>/dev/null; do kill -0 $demo; sleep 0.5; done
+desk=$work/live/bin/nightlatch
 sed 's/^  gate: .*via/  lamp:     {via: {ssh: 192.168.56.40, as: keeper}}\n&/' "$work/live/estate.yaml" >"$work/live/five.yaml"
-shot survey "$work/live" "nightlatch survey five.yaml" "$desk $bin/nightlatch survey five.yaml --ssh-config ssh_config"
-shot enact-live "$work/live" "nightlatch enact --on gate --yes --leave" "$desk $bin/nightlatch enact --on gate --yes --leave --ssh-config ssh_config"
-shot pending "$work/live" "nightlatch pending" "$desk $bin/nightlatch pending --ssh-config ssh_config"
-shot reach "$work/live" "nightlatch reach five.yaml --on lamp --on chartbox --on gate" "$desk $bin/nightlatch reach five.yaml --ssh-config ssh_config --on lamp --on chartbox --on gate"
+shot survey "$work/live" "nightlatch survey five.yaml" "$desk survey five.yaml"
+shot enact-live "$work/live" "nightlatch enact --on gate --yes --leave" "$desk enact --on gate --yes --leave"
+shot pending "$work/live" "nightlatch pending" "$desk pending"
+shot reach "$work/live" "nightlatch reach five.yaml --on lamp --on chartbox --on gate" "$desk reach five.yaml --on lamp --on chartbox --on gate"
 pin=$(sed -n '/^  gauge:/,/host_keys/s/.*host_keys: \["\([^"]*\)"\].*/\1/p' "$work/live/estate.yaml")
 sed '/^  gauge:/,/host_keys/s/SHA256:[^"]*/SHA256:'"$(printf 'A%.0s' $(seq 43))"'/' "$work/live/estate.yaml" >"$work/live/met.yaml"
-shot meet "$work/live" "nightlatch meet gauge met.yaml --fingerprint $pin" "$desk $bin/nightlatch meet gauge met.yaml --ssh-config ssh_config --fingerprint $pin"
+shot meet "$work/live" "nightlatch meet gauge met.yaml --fingerprint $pin" "$desk meet gauge met.yaml --fingerprint $pin"
 sed 's/192.168.56.21/192.168.56.99/; s/192.168.56.24/192.168.56.98/' "$work/live/estate.yaml" >"$work/live/moved.yaml"
-shot find "$work/live" "nightlatch find gauge moved.yaml; nightlatch find chartbox moved.yaml" "$desk $bin/nightlatch find gauge moved.yaml || :; echo; $desk $bin/nightlatch find chartbox moved.yaml || :"
-echo >&9
+shot find "$work/live" "nightlatch find gauge moved.yaml; nightlatch find chartbox moved.yaml" "$desk find gauge moved.yaml || :; echo; $desk find chartbox moved.yaml || :"
+echo exit >&9
 wait $demo
