@@ -17,7 +17,7 @@ from rich.console import Console
 from nightlatch import api
 from nightlatch.audit.naming import Names, names_of
 from nightlatch.demo.build import build
-from nightlatch.net.addresses import EVERY_ADDRESS, LOOPBACK, AddressSet, union
+from nightlatch.net.addresses import ALL_V4, EVERY_ADDRESS, LOOPBACK, AddressSet, union
 from nightlatch.net.literal import parse_network
 from nightlatch.reason.access import COMMON
 from nightlatch.report import machine
@@ -116,6 +116,12 @@ SEEN = parse_network("203.0.113.20/31")
         ({COMMON: EVERY_ADDRESS - LOOPBACK, "field": parse_network("10.77.0.0/16")}, "anywhere"),
         ({COMMON: BENCH | LOOPBACK}, "bench"),
         ({COMMON: LOOPBACK}, "127.0.0.0/8 and ::1"),
+        ({COMMON: ALL_V4 - LOOPBACK}, "anywhere but 10.77.0.0/16 behind field (IPv4)"),
+        ({COMMON: ALL_V4 - LOOPBACK, "field": parse_network("10.77.0.0/16")}, "anywhere (IPv4)"),
+        (
+            {COMMON: ALL_V4 - LOOPBACK - BENCH, "field": parse_network("10.77.0.0/16")},
+            "anywhere but bench (IPv4)",
+        ),
         (
             {COMMON: union(parse_network(f"10.{2 * n}.0.0/{16 + n}") for n in range(9))},
             "10.0.0.0/16, 10.2.0.0/17, 10.4.0.0/18, 10.6.0.0/19 and 5 more",

@@ -62,31 +62,35 @@ class Names:
         return self._told[key]
 
     def _where(self, sources: Sources) -> str:
+        # What a guest calls itself by is told only where there is nothing else.
+        sources = without(sources, {COMMON: LOOPBACK}) or sources
         outside = without(self.everywhere, joined([sources, {COMMON: LOOPBACK}]))
         if not outside:
             return "anywhere"
+        in_one = self._in_one_family(sources)
+        if in_one:
+            return in_one
         inside = self._words(sources)
         left_out = self._words(outside)
         if len(left_out) <= MOST_PREFIXES and (len(left_out) < len(inside) or not inside):
             return f"anywhere but {_and(left_out)}"
-        return self._in_one_family(sources) or (_and(inside) if inside else "nowhere")
+        return _and(inside) if inside else "nowhere"
 
     def _in_one_family(self, sources: Sources) -> str:
-        """Sources of one family that leave out little of it; empty where that is no shorter."""
+        """Sources of one family that leave out less of it than they hold; empty where that is not so."""
         for family, part in (("IPv4", ALL_V4), ("IPv6", ALL_V6)):
-            mine = dict.fromkeys(sources, part)
-            if not without(sources, mine) and len(self._words(sources)) > MOST_PREFIXES:
-                everywhere = common_to(self.everywhere, dict.fromkeys(self.everywhere, part))
-                left_out = self._words(without(everywhere, sources))
-                if len(left_out) <= MOST_PREFIXES:
-                    return f"anywhere but {_and(left_out)} ({family})" if left_out else f"anywhere ({family})"
+            if without(sources, dict.fromkeys(sources, part)):
+                continue
+            everywhere = common_to(self.everywhere, dict.fromkeys(self.everywhere, part))
+            outside = without(everywhere, joined([sources, {COMMON: LOOPBACK}]))
+            left_out = self._words(outside) if outside else []
+            if _size(outside) < _size(sources) and len(left_out) <= MOST_PREFIXES:
+                return f"anywhere but {_and(left_out)} ({family})" if left_out else f"anywhere ({family})"
         return ""
 
     def _words(self, sources: Sources) -> list[str]:
         names: list[str] = []
-        # What a guest calls itself by is told only where there is nothing else.
-        beyond = {realm: left for realm, each in sources.items() if (left := each - LOOPBACK)}
-        sources = rest = beyond or sources
+        rest = sources
         for name, place in self._parts():
             if place and not without(place, sources) and common_to(place, rest):
                 names.append(name)
@@ -94,7 +98,7 @@ class Names:
         for name, place in self.places.items():
             left_out = without(place, sources)
             inside = common_to(place, rest)
-            if inside and left_out and _is_little(left_out, inside):
+            if inside and left_out and len(place) == 1 and _is_little(left_out, inside):
                 names.append(f"{name} except {_and(_spans(left_out))}")
                 rest = without(rest, place)
         return names + _spans(rest)
