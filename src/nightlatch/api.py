@@ -254,6 +254,14 @@ def _survey_one(estate: Estate, spec: GuestSpec, client: Client) -> Snapshot:
     """One guest, with the folders that grants speak of: a draft may confine somebody there."""
     if spec.via.is_live:
         return survey_live(targets.of_guest(spec, client), also_of(estate, spec))
+    return _read(estate, spec)
+
+
+def _read(estate: Estate, spec: GuestSpec) -> Snapshot:
+    """A guest that is no running one: from its folder, archive or text, or from the archive that was kept of it."""
+    if spec.via.kept is not None and not spec.via.kept.exists():
+        folder = spec.via.kept.parent
+        raise UnreadableError(f"no evidence of it is kept in {folder}; nightlatch survey --into {folder} reads it")
     return survey_target(spec.via.source, spec.name, also_of(estate, spec))
 
 
@@ -386,7 +394,7 @@ class Auditor:
         try:
             spec = self.estate.guests[name]
             with work_on(name):
-                snapshot = survey_target(spec.via.source, name, also_of(self.estate, spec))
+                snapshot = _read(self.estate, spec)
         except (NightlatchError, OSError) as error:
             return GuestAudit(name, unread=str(error)), None
         return self.result(snapshot)
