@@ -90,6 +90,33 @@ def test_survey_and_look_at_archives(fresh: Path) -> None:
     assert "Next: nightlatch new estate.yaml" in look
     run("survey", "images/gate", "--into", "one", cwd=fresh)
     assert (fresh / "one/gate.evidence.tar.gz").exists()
+    # What was kept stands for the guests, who may be gone.
+    for words, code in (
+        (("audit", *AS_OF), 1),
+        (("draft", *AS_OF), 0),
+        (("draft", "--check", *AS_OF), 1),
+        (("exposure", *AS_OF), 0),
+    ):
+        told = run(*words, cwd=fresh, code=code)
+        shutil.move(fresh / "images", fresh / "away")
+        assert run(*words, "--evidence", "evidence", cwd=fresh, code=code) == told
+        shutil.move(fresh / "away", fresh / "images")
+    assert "there is no such folder" in run("audit", "--evidence", "nowhere", cwd=fresh, code=3)
+    assert "no evidence of it is kept in one" in " ".join(
+        run("audit", "--evidence", "one", *AS_OF, cwd=fresh, code=3).split()
+    )
+    assert "stands for the guests of an estate file" in run(
+        "audit", "images/gate", "--evidence", "one", cwd=fresh, code=2
+    )
+
+
+def test_nothing_to_draft_checks_out(fresh: Path) -> None:
+    run("enact", "--yes", *AS_OF, cwd=fresh)
+    assert "nothing to do" in run("draft", "--check", "--on", "gate", *AS_OF, cwd=fresh)
+    shutil.rmtree(fresh / "images/gate")
+    told = run("enact", "--yes", "--on", "gate", *AS_OF, cwd=fresh, code=4)
+    assert "Nothing was changed." in told
+    assert "Nothing to change" not in told
 
 
 def test_json(skerry: Path) -> None:

@@ -127,3 +127,16 @@ def test_the_command_writes_them(tmp_path: Path) -> None:
         done = CliRunner().invoke(cli, ["audit", str(path), "--format", form, "--as-of", day])
         assert done.exit_code == 1, done.output
         assert done.output.startswith(start)
+
+
+def test_sarif_names_the_estate_file_below_the_folder_it_ran_in(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.chdir(tmp_path)
+    for path, wanted in (
+        ("estate.yaml", "estate.yaml"),
+        (str(tmp_path / "more/e s.yaml"), "more/e%20s.yaml"),
+        ("/elsewhere/estate.yaml", "file:///elsewhere/estate.yaml"),
+    ):
+        found = sarif.audit(one("x", Origin(path, 3, kind=Kind.ESTATE)))["runs"][0]["results"][0]["locations"][0]
+        assert found["physicalLocation"]["artifactLocation"]["uri"] == wanted

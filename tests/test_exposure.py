@@ -168,6 +168,8 @@ def test_the_same_as_json_csv_and_picture(station: Path) -> None:
     ]
     rows = list(csv.DictReader(io.StringIO(run("--format", "csv")[1])))
     assert len([row for row in rows if row["guest"] == "gauge" and row["fate"] == "let in"]) == 2
+    assert max(len(row["sources"].split()) for row in rows) < 20, "nobody is spelled out as a hundred prefixes"
+    assert any(row["sources"].startswith("all of IPv4 but ") for row in rows)
     code, told = run("--picture", "exposure.png")
     assert (code, "drawn: exposure.png" in told) == (0, True)
     assert (station / "exposure.png").read_bytes().startswith(b"\x89PNG")
