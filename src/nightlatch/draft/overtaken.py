@@ -8,7 +8,6 @@ is told each of them.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
 
 from nightlatch.draft.gates import OWN, Gate
 from nightlatch.net.addresses import AddressSet
@@ -29,19 +28,11 @@ def overtaken(rules: Rules, gate: Gate, chains: tuple[str, ...], path: str = "")
     """The rules behind the gate in these chains that act on packets of its callers to its ports; with `path`, of that file."""
     found: dict[Proof, None] = {}
     for key in chains:
-        for rule in _reached(rules, key):
+        for rule in rules.reached(key, OWN):
             mine = rule.origin.path == path if path else True
             if mine and len(found) < MOST and _acts(rule) and _is_met(rule, gate):
                 found[Proof(rule.text, rule.origin)] = None
     return tuple(found)
-
-
-def _reached(rules: Rules, key: str, depth: int = 0) -> Iterator[Rule]:
-    """The rules of a chain and of those that it leads to, but the gate's own."""
-    for rule in rules.chains[key].rules if key in rules.chains and depth < 16 else ():
-        yield rule
-        if rule.to and not rule.to.endswith(f" {OWN}"):
-            yield from _reached(rules, rule.to, depth + 1)
 
 
 def _acts(rule: Rule) -> bool:

@@ -12,7 +12,7 @@ from nightlatch.formats.own_rules import OWN
 from nightlatch.net.addresses import ALL_V4, ALL_V6, LOOPBACK, NO_ADDRESS, AddressSet
 from nightlatch.origin import Origin
 from nightlatch.readings import firewalld, managers, ufw
-from nightlatch.readings.rules import Does, Rule, Rules
+from nightlatch.readings.rules import Does, Rule
 from nightlatch.reason.access import COMMON, Proof
 from nightlatch.reason.dead_rules import Dead, dead_rules
 from nightlatch.reason.exposure import FAMILIES, Fate, callers, exposure, sockets
@@ -104,7 +104,7 @@ def no_refusal(context: Context) -> Iterator[Told]:
     asked_of = [
         chain for chain in rules.at("prerouting", "input") if f" {OWN} " not in chain.key
     ]  # a gate is for one service
-    reached = [rule for chain in asked_of for rule in _reached(rules, chain.key)]
+    reached = [rule for chain in asked_of for rule in rules.reached(chain.key, OWN)]
     refusing = any(rule.does in (Does.DROP, Does.REJECT) and _asks_new(rule) for rule in reached)
     if not refusing and all(chain.accepts for chain in asked_of):
         return
@@ -136,14 +136,6 @@ def _record(lines: list[bytes], at: int) -> bytes:
 def _asks_new(rule: Rule) -> bool:
     """Whether a rule is about new connections, among others."""
     return any(match.states is None or "new" in match.states for match in rule.matches)
-
-
-def _reached(rules: Rules, key: str, depth: int = 0) -> Iterator[Rule]:
-    """The rules of a chain and of those that it leads to."""
-    for rule in rules.chains[key].rules if key in rules.chains and depth < 16 else ():
-        yield rule
-        if rule.to and not rule.to.endswith(f" {OWN}"):
-            yield from _reached(rules, rule.to, depth + 1)
 
 
 @check("filter.not-stored", Severity.MEDIUM, source="nft(8); systemctl(1): is-enabled")
