@@ -116,6 +116,17 @@ def test_jumps_in_a_circle_and_too_deep_are_told() -> None:
     assert said(deep, "192.0.2.1") == "in"
 
 
+def test_jumps_that_multiply_end_undecided() -> None:
+    """Nine jumps from each chain to the next, ten deep: nine to the ninth ways through, and the answer comes all the same."""
+    chains = "".join(
+        f"}}\nchain c{n} {{\n{f'jump c{n + 1}{chr(10)}' * 9 if n < 9 else 'tcp dport 23 drop'}\n" for n in range(10)
+    )
+    many = rules(f"jump c0\n{chains}")
+    assert said(many, "192.0.2.1") == "undecided"
+    assert any("is one of too many" in gap.because for gap in passed(many, Flow("tcp", 22)).gaps)
+    assert len(list(many.reached(many.at("input")[0].key, ""))) == 1 + 9 * 9 + 1
+
+
 def test_the_deciding_rule_is_named_with_its_line() -> None:
     found = rules("ip saddr 192.0.2.0/24 tcp dport { 22, 80 } drop\naccept")
     verdict = deciding(found, Flow("tcp", 22), parse_network("192.0.2.9"), (Does.DROP,))

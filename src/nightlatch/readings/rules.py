@@ -17,7 +17,6 @@ from nightlatch.net.ports import PortSet
 from nightlatch.origin import Origin
 from nightlatch.readings.gaps import Gap
 
-DEEPEST = 16  # chains that lead to chains: the kernel's own limit (NFT_JUMP_STACK_SIZE)
 STATES = frozenset(("new", "established", "invalid"))
 INWARD, OUTWARD = ("ingress", "prerouting", "input"), ("output", "postrouting", "egress")
 
@@ -106,12 +105,16 @@ class Rules:
     gaps: tuple[Gap, ...] = ()
     answers: dict[str, Chain] = field(default_factory=dict)
 
-    def reached(self, key: str, besides: str, depth: int = 0) -> Iterator[Rule]:
-        """The rules of a chain and of those that it leads to, in order; chains called `besides` are not entered."""
-        for rule in self.chains[key].rules if key in self.chains and depth < DEEPEST else ():
-            yield rule
-            if rule.to and not rule.to.endswith(f" {besides}"):
-                yield from self.reached(rule.to, besides, depth + 1)
+    def reached(self, key: str, besides: str) -> Iterator[Rule]:
+        """The rules of a chain and of those that it leads to; each chain once, and none that is called `besides`."""
+        seen, waiting = {key}, [key]
+        while waiting:
+            chain = self.chains.get(waiting.pop())
+            for rule in chain.rules if chain is not None else ():
+                yield rule
+                if rule.to and rule.to not in seen and not rule.to.endswith(f" {besides}"):
+                    seen.add(rule.to)
+                    waiting.append(rule.to)
 
     def at(self, *hooks: str) -> tuple[Chain, ...]:
         """The base chains of these hooks, in the order in which a packet meets them: of the same priority the one that came

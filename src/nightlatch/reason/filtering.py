@@ -19,6 +19,7 @@ from nightlatch.origin import Origin
 from nightlatch.readings.gaps import Gap
 from nightlatch.readings.rules import INWARD, OUTWARD, Chain, Does, Match, Rule, Rules
 
+MOST_ENTERED = 10_000  # chains on one way through: a guest's rules may lead through the same ones again and again
 DEEPEST = 16  # nft refuses deeper jumps (NFT_JUMP_STACK_SIZE)
 AREA = "packet filter"
 MOST_NAMED = 12
@@ -92,6 +93,7 @@ class _Walk:
     doubt: AddressSet = NO_ADDRESS
     sent: list[tuple[Flow, AddressSet]] = field(default_factory=list)
     rewrites: bool = False
+    entered: int = 0
 
     def decide(
         self, does: Does, sources: AddressSet, origin: Origin, text: str, there: AddressSet = EVERY_ADDRESS
@@ -322,9 +324,14 @@ def _apart(
             walk.lost.append(taken)
         case Does.JUMP | Does.GOTO:
             target = walk.rules.chains.get(rule.to)
-            if target is None or depth >= DEEPEST or rule.to in above:
+            walk.entered += 1
+            if target is None or depth >= DEEPEST or rule.to in above or walk.entered > MOST_ENTERED:
                 because = (
-                    "leads to no chain that is there" if target is None else "leads round in a circle, or too deep"
+                    "leads to no chain that is there"
+                    if target is None
+                    else "is one of too many that lead on"
+                    if walk.entered > MOST_ENTERED
+                    else "leads round in a circle, or too deep"
                 )
                 walk.unsure[Gap(AREA, f"this rule {because}: {rule.text}", rule.origin)] = None
                 walk.unknown.append(taken)
