@@ -226,7 +226,7 @@ def test_rows_and_rules_for_nobody(tmp_path: Path) -> None:
         "A row of the perimeter of hidden is for 192.0.2.77, which is no address of that network."
     ]
     assert [f.text for f in found if f.check == "filter.stale-source"] == [
-        "A rule lets 198.51.100.7 and 198.51.100.8 in to port 22, of which the estate knows nothing."
+        "A rule lets 198.51.100.7-198.51.100.8 in to port 22, of which the estate knows nothing."
     ]
 
 
