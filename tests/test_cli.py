@@ -74,7 +74,7 @@ def test_the_whole_loop(fresh: Path) -> None:
     assert "Nothing to change." in run("enact", "--yes", *AS_OF, cwd=fresh)
     listed = run("undo", cwd=fresh, code=4)
     assert "the newest, was made on gate, plotter, chartbox." in " ".join(listed.split())
-    assert "Take it back on all of them? Say --yes" in listed
+    assert "Take it back on all of them? Say --yes to have it taken back." in " ".join(listed.split())
     undone = run("undo", "--yes", cwd=fresh)
     assert undone.count("taken back") == 3
     assert "as it was" in undone

@@ -133,6 +133,9 @@ def test_the_command_tells_guest_by_guest(station: Path) -> None:
     code, told = run()
     assert code == 0
     assert re.search(r"gauge\n  22/tcp  sshd on all addresses\n    bench \(IPv4\) and 192.168.56.109\s+let in", told)
+    assert re.search(
+        r"bench \(IPv6\)\s+let in\s+/etc/nftables.conf:15:9   tcp dport 22 ip6 saddr 2001:db8:40::/64 accept", told
+    )
     assert re.search(r"anywhere else\s+dropped\s+/etc/nftables.conf:9:5   policy drop", told)
     assert "4 ports, 2 open to everybody, nothing undecided.   Next: nightlatch audit" in told
     code, told = run("images/gate", "--port", "23")

@@ -147,9 +147,20 @@ def sentence(hole: Hole, sources: Sources, names: Names) -> str:
         if hole.cause.text.startswith("sudo"):
             return f"{listed(accounts)} gets root's rights by sudo, from {where}."
         return f"Anyone with the password of {_either(accounts)} gets {_by_account(hole)}, from {where}."
-    shown = listed(dict.fromkeys(names.need(path.need) for path in hole.paths), 4)
+    logins = {(path.account, path.need) for path in hole.paths}
+    least = [path for path in hole.paths if _less(path.account, path.need, logins) is None]
+    shown = listed(dict.fromkeys(names.need(path.need) for path in least), 4)
     verb = "also gets" if all(item.granted for item in hole.items) or _more(hole) else "gets"
-    return f"{shown[0].upper()}{shown[1:]} {verb} {gives}{_as(gives, accounts)}, from {where}."
+    gives = powers(least)
+    besides = {secret for name, need in logins for secret in need - (_less(name, need, logins) or need)}
+    more = f", and with {listed(sorted(map(names.secret, besides)), 4)} {powers(hole.paths)}" if besides else ""
+    return f"{shown[0].upper()}{shown[1:]} {verb} {gives}{_as(gives, accounts)}{more}, from {where}."
+
+
+def _less(account: str, need: Need, logins: set[tuple[str, Need]]) -> Need | None:
+    """A part of what is shown that opens the same account: a single secret of it, or all but one."""
+    parts = [*(frozenset((secret,)) for secret in need), *(need - {secret} for secret in need)]
+    return next((part for part in parts if part != need and (account, part) in logins), None)
 
 
 def _by_account(hole: Hole) -> str:

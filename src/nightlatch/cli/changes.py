@@ -31,6 +31,7 @@ if TYPE_CHECKING:
 
 
 YES = "--yes to have it applied, and kept once it is proved"
+YES_BACK = "--yes to have it taken back"
 
 
 def _latch_bounds() -> tuple[int, int]:
@@ -257,7 +258,7 @@ def _question(seen: Confirmation) -> str:
 
 def _ask(question: str) -> None:
     try:
-        agreed = asking.agreed(question, YES)
+        agreed = asking.agreed(question, YES_BACK)
     except KeyboardInterrupt:
         click.echo("\nNothing was changed.", err=True)
         raise SystemExit(130) from None

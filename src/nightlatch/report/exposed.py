@@ -7,7 +7,7 @@ import io
 from itertools import groupby
 from typing import TYPE_CHECKING, Any
 
-from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, LOOPBACK
+from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS
 from nightlatch.reason.exposure import Exposed, Fate, Piece
 from nightlatch.report import machine, page
 from nightlatch.report.rows import cell
@@ -49,15 +49,17 @@ def _open_to_all(each: Exposed) -> bool:
 
 
 def _socket(sheet: page.Page, each: Exposed, result: Exposure) -> None:
-    where = f"on {each.address}" if each.address not in ("", "0.0.0.0", "::") else "on all addresses"
+    bound = f"on {each.address}" if each.address not in ("", "0.0.0.0", "::") else "on all addresses"
     by = f", by the forward from {each.by}" if each.by else f", called from {each.realm} itself" if each.realm else ""
     program = each.program or "a program that is not known"
-    sheet.line("  ", (f"{each.port}/{each.protocol}", "name"), f"  {program} {where}{by}")
+    sheet.line("  ", (f"{each.port}/{each.protocol}", "name"), f"  {program} {bound}{by}")
     pieces = _joined(each.pieces)
     rows = []
     for number, piece in enumerate(pieces):
         rest = number == len(pieces) - 1 > 0 and piece.fate is not Fate.IN
-        rows.append(("anywhere else" if rest else _where(piece, each, result), piece.fate.value, _rule(piece)))
+        callers = result.callers(piece.sources, each.realm)
+        where = "anywhere else" if rest else result.names.where(callers)
+        rows.append((where, piece.fate.value, _rule(piece)))
     sheet.table(rows, ["plain", "plain", "place"], indent=4)
 
 
@@ -71,17 +73,6 @@ def _joined(pieces: tuple[Piece, ...]) -> list[Piece]:
         else:
             out.append(piece)
     return out
-
-
-def _where(piece: Piece, each: Exposed, result: Exposure) -> str:
-    """The sources in words. Of one family, what is left out of that family is said where it is shorter."""
-    if each.realm:
-        return result.names.where(result.callers(piece.sources, each.realm))
-    others = {"IPv4": ALL_V6, "IPv6": ALL_V4}.get(piece.family, LOOPBACK)
-    whole = result.names.where(result.callers(piece.sources | others | LOOPBACK))
-    if whole.startswith("anywhere"):
-        return f"{whole} ({piece.family})" if piece.family and piece.family not in whole else whole
-    return result.names.where(result.callers(piece.sources))
 
 
 def _rule(piece: Piece) -> str:
