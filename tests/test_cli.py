@@ -58,6 +58,11 @@ def test_the_whole_loop(fresh: Path) -> None:
         "Next: nightlatch draft estate.yaml",
     ):
         assert part in first
+    words = " ".join(first.replace(" high\n", "\n").split())
+    assert (
+        "The key mara-token (mara's) also gets a shell as mara, and with the password of mara a root shell, from"
+        in words
+    )
     assert "4 holes, 2 shut out, 12 findings of hygiene, nothing undecided." in first
     assert all(len(line) <= 100 for line in first.splitlines())
     shown = run("draft", *AS_OF, cwd=fresh)
@@ -67,7 +72,7 @@ def test_the_whole_loop(fresh: Path) -> None:
     assert '+  <rule priority="-4140"><port port="22" protocol="tcp"/><drop/></rule>' in shown
     assert run("enact", "--dry-run", *AS_OF, cwd=fresh).splitlines()[0] == shown.splitlines()[0]
     refused = run("enact", *AS_OF, cwd=fresh, code=4)
-    assert "Say --yes" in refused
+    assert "Say --yes to have it applied, and kept once it is proved" in " ".join(refused.split())
     assert "4 paths, change" in run("enact", "--yes", *AS_OF, cwd=fresh)
     second = run("audit", "--fail-at", "critical", *AS_OF, cwd=fresh)
     assert "no holes, nobody shut out" in second

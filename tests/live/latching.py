@@ -62,7 +62,7 @@ class Subject:
         """The guest's own shell."""
         return Inside(self.guest)
 
-    def transaction(self, seam: str, seconds: int = 8) -> Transaction:
+    def transaction(self, seam: str, seconds: int = 60) -> Transaction:
         """The change, with a seam, for the daemon that runs by now: tests before this one may have ended the one that was read."""
         now = datetime.now(UTC)
         return at_its_door(
@@ -175,7 +175,7 @@ def subject(
 
 def steps_of(x: Subject) -> tuple[list[str], list[str]]:
     """Every step on the way in and on the way back, as one unhindered run goes through them."""
-    made = x.transaction(SEAM, 12)
+    made = x.transaction(SEAM, 20)
     live.begin(x.shell, made)
     x.settled()
     steps = [line[5:] for line in x.progress(made.change) if line.startswith("step ")]

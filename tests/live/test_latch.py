@@ -335,7 +335,7 @@ def test_sessions_go_on_and_isolating_a_target_stops_nothing(xs: dict[str, Subje
         session.stdin.write(b"before\n")
         session.stdin.flush()
         assert session.stdout.readline() == b"before\n"
-        made = x.transaction(SEAM, 12)
+        made = x.transaction(SEAM, 20)
         live.begin(x.shell, made)
         x.guest.inside("systemctl", "isolate", "multi-user.target")
         x.settled()
@@ -431,8 +431,10 @@ def test_left_on_the_latch_listed_and_decided(xs: dict[str, Subject], station: S
     row = next(each for each in rows["guests"] if each["guest"] == "service")
     waiting = row["on_the_latch"]
     assert 550 < waiting["seconds_left"] <= 600, row
-    second = flat(station.nightlatch("enact", "estate.yaml", "--yes", *on, code=None))
-    assert "Nothing to change" in second, "what is on the latch is already so"
+    second = flat(station.nightlatch("enact", "estate.yaml", "--yes", *on, code=4))
+    assert f"change {waiting['change']}, by root@" in second
+    assert "is on the latch, goes back in" in second
+    assert "Nothing was changed; nightlatch keep keeps it" in second
     assert "taken back" in station.nightlatch("undo", "estate.yaml", *on)
     assert x.differences() == []
     station.nightlatch("enact", "estate.yaml", "--yes", "--leave", "--for", "12s", *on)

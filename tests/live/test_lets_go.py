@@ -192,7 +192,7 @@ STUCK = [
 )
 def test_one_path_keeps_nothing_else_from_counting(clean: Subject, name: str, fail: str, lift: str) -> None:
     x = clean
-    made = x.transaction(SEAM, 4)
+    made = x.transaction(SEAM, 12)
     live.begin(x.shell, made)
     x.guest.inside("sh", "-c", fail)
     try:

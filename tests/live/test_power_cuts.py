@@ -57,7 +57,7 @@ def test_a_power_cut_anywhere(x: Subject, tell: latching.Tell) -> None:
             x.guest.inside("touch", "-d", "1 minute ago", "/var/lib/nightlatch/lock")
         points.look(x, point)
     # A lock that a dead change left is no obstacle for the next.
-    made = x.transaction(SEAM)
+    made = x.transaction(SEAM, 20)
     assert "step looked" in live.begin(x.shell, made)
     x.settled()
     points.look(x, "the next change")

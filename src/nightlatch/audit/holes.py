@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 
 from nightlatch.audit.findings import Finding, Group, Severity, Subject
 from nightlatch.audit.naming import Names, listed, powers
+from nightlatch.reason.accepted import KINDS
 from nightlatch.reason.access import (
     AccessPath,
     Certificate,
@@ -111,8 +112,11 @@ def _about(hole: Hole, names: Names) -> Iterator[Subject]:
     for (account, need), items in logins.items():
         where = names.where(joined(sources for item in items for sources in (item.certain, item.possible)))
         key = next((secret.fingerprint for secret in need if isinstance(secret, Key)), "")
-        kinds = {Password: "password", Certificate: "certificate", Unknown: "unknown"}
-        proof = "" if key else next((kinds[type(secret)] for secret in need), "none")
+        proof = (
+            ""
+            if key
+            else next((word for word, kind in KINDS.items() for each in need if isinstance(each, kind)), "none")
+        )
         yield Subject(
             account, where, key, proof, administers=any(i.path.power.gives is Gives.ADMINISTER for i in items)
         )

@@ -40,15 +40,16 @@ def check_waivers(estate: Estate) -> None:
         for w in estate.waivers
         if w.finding not in CATALOGUE
     ]
-    faults += [Fault(_lacking(w), w.origin, NAMES[w.finding in HOLES]) for w in estate.waivers if _lacking(w)]
+    faults += [
+        Fault(_lacking(w), w.origin, A_HOLE if w.finding in HOLES else SOMEBODY) for w in estate.waivers if _lacking(w)
+    ]
     if faults:
         raise EstateError(faults)
 
 
-NAMES = {
-    True: "account, from, and one of key, person and with: what nightlatch audit tells of the hole",
-    False: "from, and person or account",
-}
+# What a waiver of a difference has to say.
+A_HOLE = "account, from, and one of key, person and with: what nightlatch audit tells of the hole"
+SOMEBODY = "from, and person or account"
 
 
 def _lacking(waiver: Waiver) -> str:

@@ -219,7 +219,7 @@ def enact(
             sheet.line("Nothing was changed." if refused else "Nothing to change.")
             raise SystemExit(code)
         if not yes:
-            _ask(f"Apply this to {', '.join(order)}?")
+            _ask(f"Apply this to {', '.join(order)}?", YES)
         install = install or _packages_agreed(doing, yes)
         done = enact_all(
             sheet, estate, order, at, client, seconds, _choice(yes, leave), unguarded, str(source), install
@@ -256,9 +256,9 @@ def _question(seen: Confirmation) -> str:
     return f"{proven}{missing}. Keep it?"
 
 
-def _ask(question: str) -> None:
+def _ask(question: str, without: str) -> None:
     try:
-        agreed = asking.agreed(question, YES_BACK)
+        agreed = asking.agreed(question, without)
     except KeyboardInterrupt:
         click.echo("\nNothing was changed.", err=True)
         raise SystemExit(130) from None
@@ -346,7 +346,7 @@ def undo(source: Path, guests: tuple[str, ...], change: str, yes: bool, seconds:
                 raise RefusedError("no change is kept on any guest; there is nothing to take back")
             sheet.wrapped(f"Change {change}, the newest, was made on {', '.join(chosen)}.")
             if not yes:
-                _ask(f"Take it back on {'all of them' if chosen[1:] else chosen[0]}?")
+                _ask(f"Take it back on {'all of them' if chosen[1:] else chosen[0]}?", YES_BACK)
         for name in chosen:
             result = undoing.undo(estate, name, change, client=client, seconds=seconds)
             code = max(code, undone(sheet, result))
