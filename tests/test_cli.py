@@ -11,9 +11,12 @@ import time
 from collections.abc import Iterator
 from pathlib import Path
 
+import click
 import pytest
 
+from nightlatch.cli.main import Commands
 from nightlatch.demo.build import build
+from nightlatch.demo.live import CALLING
 
 AS_OF = ("--as-of", "2026-11-25")
 
@@ -214,6 +217,18 @@ def test_every_command_has_help(skerry: Path) -> None:
         assert command in listing
         assert "Usage: nightlatch" in run(command, "--help", cwd=skerry)
     assert "nightlatch 0.1.0" in run("--version", cwd=skerry)
+
+
+def test_the_prompt_of_the_demo_gives_its_configuration_to_every_command_that_takes_one() -> None:
+    group = Commands()
+    context = click.Context(group)
+    taking = set()
+    for name in group.list_commands(context):
+        command = group.get_command(context, name)
+        assert command is not None
+        if any("--ssh-config" in parameter.opts for parameter in command.params):
+            taking.add(name)
+    assert set(CALLING.split()) == taking
 
 
 def test_the_address_book_of_the_station(fresh: Path) -> None:
