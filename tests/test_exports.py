@@ -17,11 +17,10 @@ from hypothesis import strategies as st
 
 from nightlatch import api
 from nightlatch.audit.checks import CATALOGUE
-from nightlatch.audit.findings import Finding, Group, GuestAudit, Severity
+from nightlatch.audit.findings import Finding, Group, GuestAudit, Proof, Severity
 from nightlatch.cli.main import cli
 from nightlatch.demo.build import build
 from nightlatch.origin import Kind, Origin
-from nightlatch.reason.access import Proof
 from nightlatch.report import rows, sarif
 from tests.guests import AT
 

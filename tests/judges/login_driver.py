@@ -9,10 +9,12 @@ from itertools import product
 from pathlib import Path
 
 from nightlatch import api, changing
+from nightlatch.draft.closing import ASKING
 from nightlatch.estate.load import load
 from nightlatch.evidence.collect import collect
 from nightlatch.formats.keys import decode
 from nightlatch.latch import folder as latch
+from nightlatch.model.causes import Setting
 from nightlatch.net.addresses import NO_ADDRESS
 from nightlatch.readings import guest as readings
 from nightlatch.reason.access import COMMON, Certificate, Key, Password, Secret
@@ -43,9 +45,9 @@ def predicted(access: GuestAccess, account: str, held: frozenset[Secret], source
     for path in access.paths:
         if path.account != account or not path.need <= held:
             continue
-        only = {"password": "KbdInteractive", "kbd": "PasswordAuthentication"}.get(how)
-        names = [proof.text for proof in path.proofs if "Authentication yes" in proof.text]
-        if only and names and all(name.startswith(only) for name in names):
+        only = {"password": "kbdinteractiveauthentication", "kbd": "passwordauthentication"}.get(how)
+        names = [cause.keyword for cause in path.causes if isinstance(cause, Setting) and cause.keyword in ASKING]
+        if only and names and all(name == only for name in names):
             continue
         if source in path.callers.surely.get(COMMON, NO_ADDRESS):
             return "yes"

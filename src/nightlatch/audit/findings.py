@@ -5,7 +5,15 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from enum import StrEnum
 
-from nightlatch.reason.access import Proof
+from nightlatch.origin import Origin
+
+
+@dataclass(frozen=True, slots=True)
+class Proof:
+    """One line of evidence: what a place contributes, in a few words for people."""
+
+    text: str
+    origin: Origin
 
 
 class Severity(StrEnum):

@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
-from nightlatch.audit.findings import Finding, Group, Severity, Subject
+from nightlatch.audit import wording
+from nightlatch.audit.findings import Finding, Group, Proof, Severity, Subject
 from nightlatch.audit.naming import Names, listed, powers
+from nightlatch.model.causes import Cause, SudoRule
 from nightlatch.reason.accepted import KINDS
 from nightlatch.reason.access import (
     AccessPath,
@@ -15,7 +17,6 @@ from nightlatch.reason.access import (
     Key,
     Need,
     Password,
-    Proof,
     Sources,
     Unknown,
     joined,
@@ -31,7 +32,7 @@ STRONG = (Gives.SHELL, Gives.ADMINISTER)
 class Hole:
     """All surplus with one cause. `granted` says that the same login is granted, only less of it."""
 
-    cause: Proof
+    cause: Cause
     kind: str
     items: list[Surplus] = field(default_factory=list)
 
@@ -39,6 +40,11 @@ class Hole:
     def paths(self) -> list[AccessPath]:
         """The paths behind it."""
         return [item.path for item in self.items]
+
+    @property
+    def by_sudo(self) -> bool:
+        """Whether a rule of sudo's is what opens it."""
+        return isinstance(self.cause, SudoRule)
 
 
 def kind_of(path: AccessPath) -> str:
@@ -55,18 +61,18 @@ def kind_of(path: AccessPath) -> str:
     return "key" if Key in kinds else "password"
 
 
-def cause_of(path: AccessPath) -> Proof:
-    """The line to which the path is owed: the one that lets root's rights be had, else the first of its proofs."""
-    if path.power.gives is Gives.ADMINISTER and path.proofs[-1].text.startswith("sudo"):
-        return path.proofs[-1]
-    return path.proofs[0]
+def cause_of(path: AccessPath) -> Cause:
+    """The line to which the path is owed: the one that lets root's rights be had, else the first of its causes."""
+    if path.power.gives is Gives.ADMINISTER and isinstance(path.causes[-1], SudoRule):
+        return path.causes[-1]
+    return path.causes[0]
 
 
 def holes(items: Iterable[Surplus]) -> list[Hole]:
     """Surplus grouped by cause. What a surplus shell implies anyhow is not told again."""
     found = list(items)
     whole = {(s.path.account, s.path.need): s for s in found if s.path.power.gives is Gives.SHELL}
-    out: dict[tuple[Proof, str, bool], Hole] = {}
+    out: dict[tuple[Cause, str, bool], Hole] = {}
     for each in found:
         path = each.path
         cause = cause_of(path)
@@ -96,7 +102,7 @@ def findings(items: Iterable[Surplus], guest: str, names: Names) -> Iterator[Fin
                 tuple(dict.fromkeys(p.account for p in hole.paths)), REFERENCE, about=tuple(_about(hole, names)),
             )  # fmt: skip
         elif any(possible.values()):
-            gaps = dict.fromkeys(Proof(g.because, g.origin) for p in hole.paths for g in p.callers.because)
+            gaps = dict.fromkeys(wording.proof(g) for p in hole.paths for g in p.callers.because)
             yield Finding(
                 "surplus.possible", Severity.LOW, guest, Group.UNDECIDED,
                 "Possibly: " + sentence(hole, possible, names), (*_proofs(hole), *gaps),
@@ -123,11 +129,11 @@ def _about(hole: Hole, names: Names) -> Iterator[Subject]:
 
 
 def _proofs(hole: Hole) -> tuple[Proof, ...]:
-    out = dict.fromkeys([hole.cause])
+    out = dict.fromkeys([wording.proof(hole.cause)])
     out.update(dict.fromkeys(Proof("this grant is over", g.origin) for item in hole.items for g in item.over))
     for path in hole.paths:
         if len(out) < 6:
-            out.update(dict.fromkeys(path.proofs))
+            out.update(dict.fromkeys(wording.proofs(path.causes)))
     return tuple(out)[:6]
 
 
@@ -148,13 +154,13 @@ def sentence(hole: Hole, sources: Sources, names: Names) -> str:
     if hole.kind == "nothing":
         return f"Anyone gets {gives}{_as(gives, accounts)} without showing anything, from {where}."
     if hole.kind == "password":
-        if hole.cause.text.startswith("sudo"):
+        if hole.by_sudo:
             return f"{listed(accounts)} gets root's rights by sudo, from {where}."
         return f"Anyone with the password of {_either(accounts)} gets {_by_account(hole)}, from {where}."
     logins = {(path.account, path.need) for path in hole.paths}
     least = [path for path in hole.paths if _less(path.account, path.need, logins) is None]
     shown = listed(dict.fromkeys(names.need(path.need) for path in least), 4)
-    verb = "also gets" if all(item.granted for item in hole.items) or _more(hole) else "gets"
+    verb = "also gets" if all(item.granted for item in hole.items) or hole.by_sudo else "gets"
     gives = powers(least)
     besides = {secret for name, need in logins for secret in need - (_less(name, need, logins) or need)}
     more = f", and with {listed(sorted(map(names.secret, besides)), 4)} {powers(hole.paths)}" if besides else ""
@@ -181,10 +187,6 @@ def _by_account(hole: Hole) -> str:
 
 def _as(gives: str, accounts: list[str]) -> str:
     return "" if accounts == ["root"] and gives == "a root shell" else f" as {listed(accounts)}"
-
-
-def _more(hole: Hole) -> bool:
-    return hole.cause.text.startswith("sudo")
 
 
 def _either(accounts: list[str]) -> str:

@@ -145,7 +145,7 @@ class Names:
 def comments_of(access: GuestAccess) -> dict[str, str]:
     """The comments of all keys that open the guest, by fingerprint."""
     out: dict[str, str] = {}
-    files = dict.fromkeys(p.origin.path for path in access.paths for p in path.proofs)
+    files = dict.fromkeys(cause.origin.path for path in access.paths for cause in path.causes)
     for file in files:
         content = access.reading.snapshot.content(file)
         if content is not None and b" AAAA" in content:

@@ -6,16 +6,16 @@ from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from datetime import datetime
 
-from nightlatch.audit import holes, shut_out
+from nightlatch.audit import holes, shut_out, wording
 from nightlatch.audit.checks import CATALOGUE, Context, FleetCheck, hygiene
 from nightlatch.audit.checks.registry import Fleet, Identities, finding
-from nightlatch.audit.findings import Finding, Group, GuestAudit, WayIn
+from nightlatch.audit.findings import Finding, Group, GuestAudit, Proof, WayIn
 from nightlatch.audit.naming import Names, comments_of, listed, names_of, powers
 from nightlatch.estate.model import Estate, Waiver
 from nightlatch.faults import EstateError, Fault, nearest
 from nightlatch.origin import Kind
 from nightlatch.reason.accepted import HOLES, SHUT_OUT, Acceptance, acceptances, holes_beside, shut_out_beside
-from nightlatch.reason.access import AccessPath, Grant, GrantKind, Need, Proof, joined
+from nightlatch.reason.access import AccessPath, Grant, GrantKind, Need, joined
 from nightlatch.reason.differences import covers, missing, surplus
 from nightlatch.reason.grants import expand
 from nightlatch.reason.holdings import hardware, holdings
@@ -186,8 +186,8 @@ def ways(paths: Iterable[AccessPath], names: Names) -> Iterator[WayIn]:
         where = names.where(sources)
         if not any(sources.values()):
             where = f"perhaps {names.where(joined(p.callers.perhaps for p in found))}"
-        proofs = dict.fromkeys(p for path in found for p in path.proofs)
-        yield WayIn(account, names.need(need), powers(found), where, tuple(proofs))
+        proofs = wording.proofs(cause for path in found for cause in path.causes)
+        yield WayIn(account, names.need(need), powers(found), where, proofs)
 
 
 def doors(paths: Iterable[AccessPath], grants: tuple[Grant, ...], names: Names) -> Iterator[WayIn]:
@@ -199,7 +199,7 @@ def doors(paths: Iterable[AccessPath], grants: tuple[Grant, ...], names: Names) 
         serving = [p for p in found if covers(grant, p)]
         where = names.where(joined(p.callers.perhaps for p in serving)) if serving else "shut"
         shown = names.need(next(iter(grant.proofs))) if grant.proofs else ""
-        proofs = tuple(dict.fromkeys(p for path in serving for p in path.proofs))
+        proofs = wording.proofs(cause for path in serving for cause in path.causes)
         yield WayIn(grant.account, shown, powers(serving) if serving else "nothing", where, proofs, grant.kind.value)
 
 

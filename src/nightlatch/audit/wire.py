@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from enum import StrEnum
 
-from nightlatch.audit.findings import Finding, Group, Severity
+from nightlatch.audit.findings import Finding, Group, Proof, Severity
 from nightlatch.audit.naming import Names, listed
 from nightlatch.estate.model import Estate, GuestSpec
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet
@@ -17,7 +17,7 @@ from nightlatch.net.literal import AddressError, parse_network
 from nightlatch.origin import Kind, Origin
 from nightlatch.probe.stages import How, Look, Stage
 from nightlatch.reason import wire
-from nightlatch.reason.access import Certificate, Grant, GrantKind, Key, Need, Password, Proof
+from nightlatch.reason.access import Certificate, Grant, GrantKind, Key, Need, Password
 from nightlatch.reason.paths import GuestAccess
 
 _METHODS = {Key: ("publickey",), Certificate: ("publickey",), Password: ("password", "keyboard-interactive")}

@@ -66,7 +66,7 @@ class Holders:
 def public_keys(access: GuestAccess) -> dict[str, PublicKey]:
     """Every public key in the files to which the guest's access paths are owed, by fingerprint."""
     out: dict[str, PublicKey] = {}
-    for path in dict.fromkeys(p.origin.path for each in access.paths for p in each.proofs):
+    for path in dict.fromkeys(cause.origin.path for each in access.paths for cause in each.causes):
         content = access.reading.snapshot.content(path)
         if content is not None and b" AAAA" in content:
             for key in _keys(content):

@@ -92,7 +92,7 @@ def _logins(access: GuestAccess, holders: Holders, out: Said) -> Iterator[_Login
         if path.power.gives is not Gives.ADMINISTER and _sources(path):
             grouped.setdefault((path.account, path.need), []).append(path)
     for (account, need), paths in grouped.items():
-        first = paths[0].proofs[0].origin
+        first = paths[0].causes[0].origin
         spoken = _spoken(need, account, holders)
         if isinstance(spoken, str):
             out.unsaid.append(Unsaid(access.guest, f"{account}: {spoken}", first))
@@ -102,7 +102,7 @@ def _logins(access: GuestAccess, holders: Holders, out: Said) -> Iterator[_Login
         origins: dict[Origin, None] = {}
         for path in paths:
             powers[path.power] = powers.get(path.power, NO_ADDRESS) | _sources(path)
-            origins[path.proofs[0].origin] = None
+            origins[path.causes[0].origin] = None
         yield _Login(account, need, holder, proof, powers, origins)
 
 

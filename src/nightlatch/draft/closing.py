@@ -10,6 +10,7 @@ from nightlatch.formats import authorized_keys, sshd_config
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats.authorized_keys import Entry
 from nightlatch.formats.sshd_keywords import spelled
+from nightlatch.model.causes import Setting
 from nightlatch.net.addresses import EVERY_ADDRESS
 from nightlatch.origin import Kind, Origin
 from nightlatch.reason.access import Certificate, Gives, Grant, Key, Password, Unknown
@@ -17,6 +18,7 @@ from nightlatch.reason.differences import Surplus
 from nightlatch.reason.paths import GuestAccess
 
 Candidate = tuple[AnyStep, ...]
+ASKING = ("passwordauthentication", "kbdinteractiveauthentication")  # settings that have a password asked for
 
 
 class Guesswork:
@@ -48,9 +50,8 @@ class Guesswork:
         if Unknown in kinds:
             return
         if not path.need:
-            for proof in path.proofs:
-                if proof.text.startswith("PermitEmptyPasswords"):
-                    yield self.setting("permitemptypasswords", "no", proof.origin, why)
+            for cause in _settings(item, "permitemptypasswords"):
+                yield self.setting(cause.keyword, "no", cause.origin, why)
         if kinds == {Password}:
             yield from self._password(item, why)
         yield from self._together(item, why)
@@ -70,12 +71,10 @@ class Guesswork:
                         yield (AppendBlock(self.main, why, False, blocks.for_need(grant, need)),)
 
     def _password(self, item: Surplus, why: str) -> Iterator[Candidate]:
-        methods = [
-            p for p in item.path.proofs if p.text in ("PasswordAuthentication yes", "KbdInteractiveAuthentication yes")
-        ]
+        methods = list(_settings(item, *ASKING))
         off: list[AnyStep] = []
-        for proof in methods:
-            off += self.setting(proof.text.split()[0].lower(), "no", proof.origin, why)
+        for method in methods:
+            off += self.setting(method.keyword, "no", method.origin, why)
         if off:
             yield tuple(off)
         if item.path.account == "root":
@@ -83,7 +82,7 @@ class Guesswork:
             yield self.setting("permitrootlogin", "prohibit-password", setting.origin, why)
         if item.path.power.gives is Gives.ADMINISTER:
             return
-        block = (f"Match User {item.path.account}", *(f"    {p.text.split()[0]} no" for p in methods))
+        block = (f"Match User {item.path.account}", *(f"    {spelled(each.keyword)} no" for each in methods))
         if methods:
             yield (AppendBlock(self.main, why, False, block),)
 
@@ -114,7 +113,7 @@ class Guesswork:
     def _lines_of(self, secret: Key | Certificate, account: str) -> Iterator[tuple[str, str, int, Entry]]:
         """Every line that holds the key, or the authority, in the files that sshd looks at for the account."""
         fingerprint = secret.fingerprint if isinstance(secret, Key) else secret.authority
-        paths = dict.fromkeys(p.origin.path for a in self.access.paths if a.account == account for p in a.proofs)
+        paths = dict.fromkeys(c.origin.path for a in self.access.paths if a.account == account for c in a.causes)
         for path in paths:
             content = self.access.reading.snapshot.content(path)
             if content is None or path in self.access.reading.sshd.files or path.startswith("/etc/sudoers"):
@@ -162,9 +161,13 @@ class Guesswork:
         return list(out)
 
     def _authority(self, item: Surplus, why: str) -> Iterator[Candidate]:
-        for proof in item.path.proofs:
-            if proof.text.startswith("TrustedUserCAKeys"):
-                yield self.setting("trustedusercakeys", "none", proof.origin, why)
+        for cause in _settings(item, "trustedusercakeys"):
+            yield self.setting(cause.keyword, "none", cause.origin, why)
+
+
+def _settings(item: Surplus, *keywords: str) -> Iterator[Setting]:
+    """The settings among what a path is owed to."""
+    return (cause for cause in item.path.causes if isinstance(cause, Setting) and cause.keyword in keywords)
 
 
 def _nth(content: bytes, number: int, text: str) -> int:

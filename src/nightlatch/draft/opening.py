@@ -146,7 +146,7 @@ def _widen(work: Guesswork, grant: Grant, why: str) -> Iterator[Candidate]:
         want = wanted.of_secret(secret, grant.account, work.grants)
         if want is None or not grant.callers.surely.get(COMMON):
             continue
-        for path in {p.origin.path for a in work.access.paths if a.account == grant.account for p in a.proofs}:
+        for path in {c.origin.path for a in work.access.paths if a.account == grant.account for c in a.causes}:
             content = work.access.reading.snapshot.content(path)
             if content is None or path in work.access.reading.sshd.files:
                 continue

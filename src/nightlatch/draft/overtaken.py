@@ -9,10 +9,10 @@ from __future__ import annotations
 
 import re
 
+from nightlatch.audit.findings import Proof
 from nightlatch.draft.gates import OWN, Gate
 from nightlatch.net.addresses import AddressSet
 from nightlatch.readings.rules import Does, Match, Rule, Rules
-from nightlatch.reason.access import Proof
 
 # Words of nft(8) and iptables-extensions(8) for what depends on more than address and port, or only notes a packet.
 _CONDITION = re.compile(

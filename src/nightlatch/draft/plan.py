@@ -354,7 +354,7 @@ def _left(desk: Desk, state: State) -> Iterator[Left]:
             yield Left(finding.text, EXEMPT if desk.kept & set(finding.subjects) else _by_hand(hole))
     for out in shut_out.grouped(under, state.access, names):
         emergency = any(item.grant.kind is GrantKind.EMERGENCY for item in out.items)
-        yield Left(out.finding.text, EXEMPT if emergency else out.cause.hand)
+        yield Left(out.finding.text, EXEMPT if emergency else out.obstacle.hand)
 
 
 def _by_hand(hole: holes.Hole) -> str:
@@ -362,7 +362,7 @@ def _by_hand(hole: holes.Hole) -> str:
     alike = next((path.alike for path in hole.paths if path.alike), "")
     if alike:
         return f"all who come by the forward are {alike} to this guest: limit them before it, in the perimeter or at its host"
-    if hole.cause.text.startswith("sudo"):
+    if hole.by_sudo:
         return "edit the sudo rules with visudo; drafting them comes later"
     return "change it on the guest"
 

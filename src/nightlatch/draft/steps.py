@@ -8,12 +8,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
+from nightlatch.audit.findings import Proof
 from nightlatch.draft import loading
 from nightlatch.evidence.snapshot import ABSENT, Entry, Kind, Snapshot
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats import sshd_config
 from nightlatch.formats.lines import LineEdit
-from nightlatch.reason.access import Proof
 
 
 class StepError(ValueError):

@@ -9,8 +9,8 @@ from dataclasses import dataclass, field, replace
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.formats import accounts as formats
 from nightlatch.formats.accounts import Group, Passwd, Shadow
+from nightlatch.model.gaps import Gap
 from nightlatch.origin import Origin
-from nightlatch.readings.gaps import Gap
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,10 +10,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 
 from nightlatch.evidence.snapshot import Snapshot
+from nightlatch.model.gaps import Gap
 from nightlatch.origin import Kind as OriginKind
 from nightlatch.origin import Origin
 from nightlatch.readings import iptables, managers, nftables, unit_filters, wrapper
-from nightlatch.readings.gaps import Gap
 from nightlatch.readings.managers import Stored
 from nightlatch.readings.rules import Chain, Rules
 from nightlatch.readings.service import ServiceReading

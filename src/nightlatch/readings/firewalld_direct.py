@@ -12,8 +12,8 @@ import shlex
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.formats.iptables_save import Is, Line, Word
 from nightlatch.formats.xml_tree import Element, XmlFault, parse
+from nightlatch.model.gaps import Gap
 from nightlatch.origin import Origin
-from nightlatch.readings.gaps import Gap
 from nightlatch.readings.iptables import BASES, Tables
 from nightlatch.readings.iptables_rules import RuleFault
 from nightlatch.readings.rules import Rules

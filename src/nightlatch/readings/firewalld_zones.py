@@ -11,9 +11,9 @@ from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 
 from nightlatch.evidence.snapshot import Snapshot
+from nightlatch.model.gaps import Gap
 from nightlatch.origin import Origin
 from nightlatch.readings import network
-from nightlatch.readings.gaps import Gap
 from nightlatch.readings.network import NetworkReading
 from nightlatch.readings.profiles import Profile, System
 

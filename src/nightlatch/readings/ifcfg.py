@@ -14,10 +14,10 @@ from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.formats import shell_vars
 from nightlatch.formats.leases import hardware
 from nightlatch.formats.shell_vars import Document, Line
+from nightlatch.model.gaps import Gap
 from nightlatch.net.literal import AddressError, IPAddress, IPInterface, parse_address, parse_interface, parse_mask
 from nightlatch.net.numbers import whole
 from nightlatch.origin import Origin
-from nightlatch.readings.gaps import Gap
 from nightlatch.readings.profiles import (
     AREA,
     Gateway,

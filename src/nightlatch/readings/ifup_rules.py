@@ -13,9 +13,9 @@ from dataclasses import dataclass
 from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.formats import rule_loads
 from nightlatch.formats.rule_loads import Load
+from nightlatch.model.gaps import Gap
 from nightlatch.origin import Origin
 from nightlatch.readings import ifupdown, iptables, nftables
-from nightlatch.readings.gaps import Gap
 from nightlatch.readings.rules import Rules
 
 AREA = "packet filter"

@@ -13,10 +13,10 @@ from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.formats import interfaces, paths
 from nightlatch.formats.interfaces import Line, Stanza
 from nightlatch.formats.leases import hardware
+from nightlatch.model.gaps import Gap
 from nightlatch.net.literal import AddressError, IPAddress, IPInterface, parse_address, parse_interface, parse_mask
 from nightlatch.net.numbers import whole
 from nightlatch.origin import Origin
-from nightlatch.readings.gaps import Gap
 from nightlatch.readings.profiles import AREA, Gateway, Match, Method, MethodAt, Placed, Profile, System, misread
 
 MAIN = "/etc/network/interfaces"

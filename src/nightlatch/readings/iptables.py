@@ -14,11 +14,11 @@ from functools import lru_cache
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.formats import ipset_save, iptables_save
 from nightlatch.formats.iptables_save import Is, Line, Word
+from nightlatch.model.gaps import Gap
 from nightlatch.net.addresses import AddressSet
 from nightlatch.net.ports import PortSet
 from nightlatch.origin import Kind as OriginKind
 from nightlatch.origin import Origin
-from nightlatch.readings.gaps import Gap
 from nightlatch.readings.iptables_rules import Named, RuleFault, address_set, rule_of
 from nightlatch.readings.iptables_shapes import Shapes
 from nightlatch.readings.iptables_words import FAMILY, TARGETS

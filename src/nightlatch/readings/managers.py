@@ -9,9 +9,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from nightlatch.evidence.snapshot import Kind, Snapshot
+from nightlatch.model.gaps import Gap
 from nightlatch.origin import Origin
 from nightlatch.readings import firewalld, ifup_rules, iptables, network, nftables, ufw
-from nightlatch.readings.gaps import Gap
 from nightlatch.readings.profiles import System
 from nightlatch.readings.rules import Chain, Rules
 

@@ -15,11 +15,11 @@ from nightlatch.formats.ip_listing import LiveAddress, LiveLink, LiveRoute, Neig
 from nightlatch.formats.leases import Lease
 from nightlatch.formats.name_files import HostLine
 from nightlatch.formats.sections import Dialect
+from nightlatch.model.gaps import Gap
 from nightlatch.net.literal import IPAddress
 from nightlatch.origin import Origin
 from nightlatch.readings import ifcfg, ifupdown, manager, networkd
 from nightlatch.readings import netplan as netplan_reading
-from nightlatch.readings.gaps import Gap
 from nightlatch.readings.profiles import Placed, Profile, System
 
 WANTS = ("/etc/systemd/system/multi-user.target.wants", "/etc/systemd/system/network-online.target.wants",

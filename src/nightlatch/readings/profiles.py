@@ -11,9 +11,9 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Generic, TypeVar
 
+from nightlatch.model.gaps import Gap
 from nightlatch.net.literal import AddressError, IPAddress, IPInterface
 from nightlatch.origin import Origin
-from nightlatch.readings.gaps import Gap
 
 T = TypeVar("T")
 AREA = "network settings"

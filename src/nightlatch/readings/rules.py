@@ -10,12 +10,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
-from enum import Enum
+from enum import Enum, StrEnum
 
+from nightlatch.model.gaps import Gap
 from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
 from nightlatch.net.ports import PortSet
 from nightlatch.origin import Origin
-from nightlatch.readings.gaps import Gap
 
 STATES = frozenset(("new", "established", "invalid"))
 INWARD, OUTWARD = ("ingress", "prerouting", "input"), ("output", "postrouting", "egress")
@@ -95,15 +95,26 @@ class Chain:
     devices: tuple[str, ...] = ()
 
 
+class Layer(StrEnum):
+    """What holds a rule set: a guest's packet filter, the filter around guests, or what a service's callers alone meet."""
+
+    FILTER = "packet filter"
+    PERIMETER = "perimeter"
+    WRAPPER = "libwrap"
+    UNIT = "unit"
+
+
 @dataclass(frozen=True, eq=False)
 class Rules:
     """A whole rule set; equal to itself only, so that what is worked out of it can be kept. `chains` are by key; `gaps` what
     was not read at all, so that everything is undecided; `answers` the chains that a guest's answers meet, in which `sources`
-    of a match are those that are answered, `ports` and `targets` the guest's own."""
+    of a match are those that are answered, `ports` and `targets` the guest's own. Of any `layer` but the packet filter the one
+    chain's key is what the layer is called."""
 
     chains: dict[str, Chain] = field(default_factory=dict)
     gaps: tuple[Gap, ...] = ()
     answers: dict[str, Chain] = field(default_factory=dict)
+    layer: Layer = Layer.FILTER
 
     def reached(self, key: str, besides: str) -> Iterator[Rule]:
         """The rules of a chain and of those that it leads to; each chain once, and none that is called `besides`."""

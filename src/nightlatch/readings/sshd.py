@@ -15,10 +15,10 @@ from nightlatch.formats import paths, sshd_config
 from nightlatch.formats import sshd_values as values
 from nightlatch.formats.sshd_config import Document, Line
 from nightlatch.formats.sshd_keywords import ALIASES, IGNORED, KEYWORDS, NEWER, TOP_ONLY_ALIASES, Wins
+from nightlatch.model.gaps import Gap
 from nightlatch.origin import Kind as OriginKind
 from nightlatch.origin import Origin
 from nightlatch.readings import address_lists
-from nightlatch.readings.gaps import Gap
 
 MAIN = "/etc/ssh/sshd_config"
 MOST_PORTS = 256  # servconf.c, MAX_PORTS (measured: sshd -t, 9.2)

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.formats import sudoers
+from nightlatch.model.gaps import Gap
 from nightlatch.origin import Origin
-from nightlatch.readings.gaps import Gap
 
 MAIN = "/etc/sudoers"
 MOST_FILES = 128

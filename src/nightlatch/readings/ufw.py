@@ -11,8 +11,8 @@ from functools import lru_cache
 
 from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.formats import shell_vars
+from nightlatch.model.gaps import Gap
 from nightlatch.origin import Origin
-from nightlatch.readings.gaps import Gap
 from nightlatch.readings.iptables import AREA, MOST_KEPT, SET_FILES, Tables, sets_of
 from nightlatch.readings.rules import Rules
 

@@ -12,13 +12,13 @@ from collections.abc import Iterator, Sequence
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.formats import sections
 from nightlatch.formats.sections import Dialect
+from nightlatch.model.gaps import Gap
 from nightlatch.net.addresses import EVERY_ADDRESS, LOOPBACK, AddressSet, prefix, union
 from nightlatch.net.literal import AddressError, parse_address, parse_network
 from nightlatch.net.numbers import whole
 from nightlatch.origin import Origin
 from nightlatch.readings import release, unit_files
-from nightlatch.readings.gaps import Gap
-from nightlatch.readings.rules import Chain, Does, Match, Rule, Rules
+from nightlatch.readings.rules import Chain, Does, Layer, Match, Rule, Rules
 from nightlatch.readings.service import ServiceReading, Unit
 
 AREA = "service manager's filter"
@@ -75,7 +75,7 @@ def of_unit(snapshot: Snapshot, service: ServiceReading, name: str) -> Rules | N
     if rules and _is_apart(snapshot):
         text = "the service manager heeds this only where control groups are one tree, and here they may not be"
         gaps.append(Gap(AREA, text, place))
-    return Rules({name: Chain(name, rules, place, "input", 900)}, tuple(gaps))
+    return Rules({name: Chain(name, rules, place, "input", 900)}, tuple(gaps), layer=Layer.UNIT)
 
 
 def _joined(lists: Iterator[Lists]) -> Lists:

@@ -12,12 +12,12 @@ from collections.abc import Callable, Sequence
 from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.formats import hosts_access
 from nightlatch.formats.hosts_access import Line
+from nightlatch.model.gaps import Gap
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, prefix
 from nightlatch.net.literal import AddressError, parse_address
 from nightlatch.net.numbers import whole
 from nightlatch.origin import Origin
-from nightlatch.readings.gaps import Gap
-from nightlatch.readings.rules import Chain, Does, Match, Rule, Rules
+from nightlatch.readings.rules import Chain, Does, Layer, Match, Rule, Rules
 
 FILES = (("/etc/hosts.allow", Does.ACCEPT), ("/etc/hosts.deny", Does.REJECT))
 AREA = "host access file"
@@ -42,7 +42,7 @@ def read(snapshot: Snapshot) -> Rules | None:
     if not rules and not gaps:
         return None
     chain = Chain("libwrap", tuple(rules), Origin(FILES[0][0]), "input", 1000)
-    return Rules({"libwrap": chain}, tuple(gaps))
+    return Rules({"libwrap": chain}, tuple(gaps), layer=Layer.WRAPPER)
 
 
 def _rules(line: Line, path: str, does: Does) -> list[Rule]:

@@ -11,9 +11,10 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import lru_cache
 
+from nightlatch.model.causes import Cause
+from nightlatch.model.gaps import Gap
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet, union
 from nightlatch.origin import Origin
-from nightlatch.readings.gaps import Gap
 
 Realm = str
 COMMON: Realm = ""  # the realm in which addresses mean the same everywhere
@@ -149,14 +150,6 @@ def implied(gives: frozenset[Power]) -> frozenset[Power]:
 
 
 @dataclass(frozen=True, slots=True)
-class Proof:
-    """One piece of the explanation of a path: what a place in a file contributes."""
-
-    text: str
-    origin: Origin
-
-
-@dataclass(frozen=True, slots=True)
 class AccessPath:
     """One way in. `route` names the listening socket, and the forward that leads there; `shape` are logins on the way (none
     when it is direct); `alike` is the address as which the guest sees all who come by it, where it can't tell them apart."""
@@ -166,7 +159,7 @@ class AccessPath:
     need: Need
     power: Power
     callers: Bounds
-    proofs: tuple[Proof, ...]
+    causes: tuple[Cause, ...]
     route: str = ""
     service: str = "ssh"
     shape: tuple[str, ...] = ()

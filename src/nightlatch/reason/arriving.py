@@ -11,11 +11,12 @@ from dataclasses import dataclass
 from ipaddress import ip_network
 
 from nightlatch.estate.model import Estate, Forward, GuestSpec, NetworkSpec
+from nightlatch.model.causes import Forwarded
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, prefix, union
 from nightlatch.net.literal import IPAddress
 from nightlatch.readings.guest import GuestReading
 from nightlatch.readings.rules import Rules
-from nightlatch.reason.access import COMMON, Proof, Realm, Sources
+from nightlatch.reason.access import COMMON, Realm, Sources
 from nightlatch.reason.filtering import Flow, Passed, both, passed
 from nightlatch.reason.layers import Behind, inward, layers, through
 from nightlatch.reason.perimeter import rules_of
@@ -40,12 +41,12 @@ class Arrival:
         return single(hidden) if hidden is not None else None
 
     @property
-    def proofs(self) -> tuple[Proof, ...]:
+    def causes(self) -> tuple[Forwarded, ...]:
         """What there is to say of the way."""
         if self.forward is None:
             return ()
-        hidden = f", where all callers are seen as {self.forward.sees}" if self.forward.sees is not None else ""
-        return (Proof(f"forward from {self.forward} to port {self.forward.to_port}{hidden}", self.forward.origin),)
+        seen_as = str(self.forward.sees) if self.forward.sees is not None else ""
+        return (Forwarded(str(self.forward), self.forward.to_port, seen_as, self.forward.origin),)
 
 
 def single(address: IPAddress) -> AddressSet:

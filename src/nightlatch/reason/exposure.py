@@ -257,7 +257,7 @@ def _decided(layered: list[tuple[Rules, Flow]], whole: Passed, admitted: Address
 def _last_word(met: tuple[Verdict, ...]) -> list[Verdict]:
     """Accepting verdicts, the one that counts first: a rule before a policy, of several the last that was met."""
     accepting = [each for each in reversed(met) if each.does is Does.ACCEPT]
-    return sorted(accepting, key=lambda each: each.text.startswith("policy "))
+    return sorted(accepting, key=lambda each: each.policy)
 
 
 def _shared(fate: Fate, sources: AddressSet, by: Iterable[Verdict]) -> Iterator[Piece]:

@@ -14,9 +14,9 @@ from fnmatch import fnmatchcase
 from functools import lru_cache
 from itertools import groupby
 
+from nightlatch.model.gaps import Gap
 from nightlatch.net.addresses import EVERY_ADDRESS, LOOPBACK, NO_ADDRESS, AddressSet, union
 from nightlatch.origin import Origin
-from nightlatch.readings.gaps import Gap
 from nightlatch.readings.rules import INWARD, OUTWARD, Chain, Does, Match, Rule, Rules
 
 MOST_ENTERED = 10_000  # chains on one way through: a guest's rules may lead through the same ones again and again
@@ -61,7 +61,7 @@ class Packet(Enum):
 
 @dataclass(frozen=True, slots=True)
 class Verdict:
-    """What a rule, or a policy, does with those it `matched` as far as they were still `there`; `text` is the rule's own.
+    """What a rule, or a `policy`, does with those it `matched` as far as they were still `there`; `text` is the rule's own.
 
     Not `sure` where the rule, or one before it that would decide otherwise, matches only perhaps. `packet` says about which.
     """
@@ -73,6 +73,7 @@ class Verdict:
     there: AddressSet = EVERY_ADDRESS
     sure: bool = True
     packet: Packet = Packet.OPENING
+    policy: bool = False
 
     @property
     def sources(self) -> AddressSet:
@@ -96,10 +97,12 @@ class _Walk:
     entered: int = 0
 
     def decide(
-        self, does: Does, sources: AddressSet, origin: Origin, text: str, there: AddressSet = EVERY_ADDRESS
-    ) -> None:
+        self, does: Does, sources: AddressSet, origin: Origin, text: str, there: AddressSet = EVERY_ADDRESS,
+        *, policy: bool = False,
+    ) -> None:  # fmt: skip
         """Note that a rule or a policy decides about sources."""
-        self.verdicts.append(Verdict(does, sources, origin, text, there, not self.doubt & sources & there))
+        sure = not self.doubt & sources & there
+        self.verdicts.append(Verdict(does, sources, origin, text, there, sure, policy=policy))
 
 
 @lru_cache(maxsize=64)  # clones share their rules, and several checks ask the same
@@ -251,10 +254,10 @@ def _through(walk: _Walk, chain: Chain, now: AddressSet) -> AddressSet:
     if not chain.accepts and onward:
         walk.lost.append(onward)
         text = "policy drop, for answers" if chain.hook in OUTWARD else "policy drop"
-        walk.decide(Does.DROP, onward, chain.origin, text)
+        walk.decide(Does.DROP, onward, chain.origin, text, policy=True)
         onward = NO_ADDRESS
     elif onward:
-        walk.decide(Does.ACCEPT, onward, chain.origin, "policy accept")
+        walk.decide(Does.ACCEPT, onward, chain.origin, "policy accept", policy=True)
     return accepted | onward | aside
 
 

@@ -6,23 +6,38 @@ Asked of addresses that no path serves. They are parted by where the Match lines
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from enum import StrEnum
 
+from nightlatch.model.causes import Cause, Setting
 from nightlatch.net.addresses import AddressSet, union
 from nightlatch.readings.accounts import Account
-from nightlatch.reason.access import Certificate, Key, Need, Password, Proof, Secret
+from nightlatch.reason.access import Certificate, Key, Need, Password, Secret
 from nightlatch.reason.logins import Logins
 from nightlatch.reason.paths import GuestAccess
 from nightlatch.reason.permitted import limiting, permitted
 from nightlatch.reason.settings import Caller, Effective, Listener, Settings, usable
 
 
+class Why(StrEnum):
+    """In what way a line keeps somebody out."""
+
+    ENDED = "sshd ends the connection"
+    MAY_NOT = "the account may not log in"
+    KEYS_OFF = "keys are switched off"
+    FROM_ELSEWHERE = "the key line lets it in from elsewhere only"
+    TURNED_DOWN = "the key is there, and is not accepted"
+    OTHER_KEYS = "other keys count"
+    PASSWORDS_OFF = "passwords are switched off"
+    MORE_ASKED = "more is asked than the grant says"
+
+
 @dataclass(frozen=True, slots=True)
 class Hindrance:
-    """A line that keeps an account out from `sources`, as the guest sees them: what it says, and where it stands."""
+    """A line that keeps an account out from `sources`, as the guest sees them: in what way, and what it says."""
 
-    text: str
-    proof: Proof
+    why: Why
+    cause: Cause
     sources: AddressSet
 
 
@@ -57,8 +72,7 @@ class _Part:
         """The first line in sshd's order that keeps the account out from some of these addresses."""
         ends = self.effective.ends(self.truth)
         if ends is not None:
-            proof = Proof(f"AuthenticationMethods {' '.join(ends.value)}", ends.origin)
-            return Hindrance("sshd ends the connection there", proof, here)
+            return Hindrance(Why.ENDED, Setting("authenticationmethods", " ".join(ends.value), ends.origin), here)
         settings = self.effective.settings(self.truth)
         return (
             self._account(settings, here) or self._needs(needs, settings, here) or self._methods(needs, settings, here)
@@ -71,9 +85,7 @@ class _Part:
         if because is None and limit is not None:
             because, here = limit
         because = because or self.logins.door(self.account, settings).shut
-        return (
-            Hindrance(f"{self.account.name} may not log in there: {because.text}", because, here) if because else None
-        )
+        return Hindrance(Why.MAY_NOT, because, here) if because else None
 
     def _needs(self, needs: tuple[Need, ...], settings: Settings, here: AddressSet) -> Hindrance | None:
         """Why nothing of what the grant asks for is accepted; None where something is."""
@@ -84,7 +96,7 @@ class _Part:
         common = here
         for each in found:
             common &= each.sources
-        return Hindrance(found[0].text, found[0].proof, common) if common else None
+        return replace(found[0], sources=common) if common else None
 
     def _need(self, need: Need, settings: Settings, here: AddressSet) -> Hindrance | None:
         found = (self._secret(secret, settings, here) for secret in sorted(need, key=repr))
@@ -97,27 +109,24 @@ class _Part:
             return None
         switch = settings["pubkeyauthentication"]
         if switch.word != "yes":
-            proof = Proof(f"PubkeyAuthentication {switch.word}", switch.origin)
-            return Hindrance("keys are switched off there", proof, here)
+            return Hindrance(Why.KEYS_OFF, Setting("pubkeyauthentication", switch.word, switch.origin), here)
         found = self.logins.offers(self.account, settings)
         mine = [each for each in found.offers if each.secret == secret]
         left_out = here - union(each.perhaps for each in mine)
         if mine:
-            text = "the key line lets it in from elsewhere only"
-            return Hindrance(text, mine[0].proofs[-1], left_out) if left_out else None
+            return Hindrance(Why.FROM_ELSEWHERE, mine[0].causes[-1], left_out) if left_out else None
         for turned in found.turned:
             if isinstance(secret, Key) and turned.fingerprint in ("", secret.fingerprint):
-                return Hindrance(f"the key is there, but {turned.because}", Proof(turned.because, turned.origin), here)
-        place = settings["authorizedkeysfile" if isinstance(secret, Key) else "trustedusercakeys"]
-        name = "AuthorizedKeysFile" if isinstance(secret, Key) else "TrustedUserCAKeys"
-        return Hindrance("other keys count there", Proof(f"{name} {' '.join(place.value)}", place.origin), here)
+                return Hindrance(Why.TURNED_DOWN, turned.cause, here)
+        keyword = "authorizedkeysfile" if isinstance(secret, Key) else "trustedusercakeys"
+        place = settings[keyword]
+        return Hindrance(Why.OTHER_KEYS, Setting(keyword, " ".join(place.value), place.origin), here)
 
     def _password(self, settings: Settings, here: AddressSet) -> Hindrance | None:
         challenge = settings["kbdinteractiveauthentication"].word == "yes" and self.logins.uses_pam
         switch = settings["passwordauthentication"]
         if switch.word != "yes" and not challenge:
-            proof = Proof(f"PasswordAuthentication {switch.word}", switch.origin)
-            return Hindrance("passwords are switched off there", proof, here)
+            return Hindrance(Why.PASSWORDS_OFF, Setting("passwordauthentication", switch.word, switch.origin), here)
         return None
 
     def _methods(self, needs: tuple[Need, ...], settings: Settings, here: AddressSet) -> Hindrance | None:
@@ -129,8 +138,7 @@ class _Part:
             asked = {name.partition(":")[0].replace("keyboard-interactive", "password") for name in each.split(",")}
             if usable(each, settings) and any(asked <= kind for kind in kinds):
                 return None
-        proof = Proof(f"AuthenticationMethods {' '.join(lists.value)}", lists.origin)
-        return Hindrance("more is asked there than the grant says", proof, here)
+        return Hindrance(Why.MORE_ASKED, Setting("authenticationmethods", " ".join(lists.value), lists.origin), here)
 
 
 def _method(secret: Secret) -> str:

@@ -16,15 +16,27 @@ from nightlatch.formats import authorized_keys, krl, sshd_tokens
 from nightlatch.formats.authorized_keys import Broken, Entry, Options
 from nightlatch.formats.keys import KeyFault, PublicKey, decode
 from nightlatch.formats.krl import Revoked
+from nightlatch.model.causes import (
+    AccountState,
+    Cause,
+    KeyLine,
+    KeyRefused,
+    NoLogin,
+    PamLine,
+    PamSays,
+    PrincipalLine,
+    Setting,
+    State,
+)
+from nightlatch.model.gaps import Gap
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet
 from nightlatch.net.numbers import whole
 from nightlatch.origin import Origin
 from nightlatch.readings import address_lists
 from nightlatch.readings.accounts import Account
-from nightlatch.readings.gaps import Gap
 from nightlatch.readings.guest import GuestReading
 from nightlatch.reason import pam
-from nightlatch.reason.access import Certificate, Key, Proof, Secret, Unknown
+from nightlatch.reason.access import Certificate, Key, Secret, Unknown
 from nightlatch.reason.files import Judge, Refused
 from nightlatch.reason.settings import Settings
 
@@ -42,7 +54,7 @@ class Offer:
     options: Options
     surely: AddressSet
     perhaps: AddressSet
-    proofs: tuple[Proof, ...]
+    causes: tuple[Cause, ...]
     gaps: tuple[Gap, ...] = ()
 
 
@@ -55,6 +67,11 @@ class Turned:
     because: str
     origin: Origin
     path: str = ""
+
+    @property
+    def cause(self) -> KeyRefused:
+        """Why, as a cause of its own."""
+        return KeyRefused(self.because, self.origin)
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,7 +87,7 @@ class Offers:
 class Door:
     """Whether an account may log in at all: `shut` says why not; `must_change` that only a new password may be set."""
 
-    shut: Proof | None = None
+    shut: Cause | None = None
     must_change: bool = False
     gaps: tuple[Gap, ...] = ()
 
@@ -100,9 +117,7 @@ class Logins:
 
     def _door(self, account: Account, settings: Settings) -> Door:
         if not self.uses_pam and account.password.startswith("!"):
-            return Door(
-                Proof("the account is locked (! in shadow), and sshd runs without PAM", account.password_origin)
-            )
+            return Door(AccountState(State.LOCKED, account.password_origin))
         if settings["chrootdirectory"].word.lower() == "none":
             shell = self._shell_missing(account)
             if shell:
@@ -112,20 +127,20 @@ class Logins:
         if self.uses_pam:
             return self._pam_door(account, blocked)
         if account.expires is not None and account.expires < self.today():
-            return Door(Proof("the account has expired", account.password_origin))
+            return Door(AccountState(State.EXPIRED, account.password_origin))
         if blocked:
-            return Door(Proof("/etc/nologin lets only root in", Origin("/etc/nologin")))
+            return Door(NoLogin(Origin("/etc/nologin")))
         return Door(must_change=account.changed == 0)
 
-    def _shell_missing(self, account: Account) -> Proof | None:
+    def _shell_missing(self, account: Account) -> AccountState | None:
         shell = account.shell or "/bin/sh"
         entry = self.reading.snapshot.resolve(shell).entry
         if entry is None:
             return None
         if entry.kind is Kind.ABSENT:
-            return Proof(f"the shell {shell} does not exist", account.origin)
+            return AccountState(State.NO_SHELL, account.origin, shell)
         if entry.kind is not Kind.FILE or not entry.mode & 0o111:
-            return Proof(f"the shell {shell} can't be run", account.origin)
+            return AccountState(State.SHELL_NOT_RUN, account.origin, shell)
         return None
 
     def _pam_door(self, account: Account, blocked: bool) -> Door:
@@ -142,10 +157,10 @@ class Logins:
         gaps = (verdict.gap,) if verdict.gap else ()
         if verdict.outcome is pam.Outcome.SHUT:
             if blocked:
-                return Door(Proof("/etc/nologin lets only root in", Origin("/etc/nologin")))
-            expired = self._unix_account(account) != "success"
-            because = "the account or its password has expired" if expired else "PAM refuses the account"
-            return Door(Proof(because, account.password_origin if expired else (verdict.origin or account.origin)))
+                return Door(NoLogin(Origin("/etc/nologin")))
+            if self._unix_account(account) != "success":
+                return Door(AccountState(State.EXPIRED_OR_PASSWORD, account.password_origin))
+            return Door(PamLine(PamSays.REFUSED, verdict.origin or account.origin))
         return Door(None, verdict.outcome is pam.Outcome.CHANGE, gaps)
 
     def _access_file(self) -> str | None:
@@ -239,8 +254,8 @@ class Logins:
                 )
                 gaps.append(gap)
                 unknown = Unknown("a key that a program names", command.origin)
-                proof = Proof(f"{keyword} {command.word}", command.origin)
-                offers.append(Offer(unknown, Options(), NO_ADDRESS, EVERY_ADDRESS, (proof,), (gap,)))
+                cause = Setting(keyword, command.word, command.origin)
+                offers.append(Offer(unknown, Options(), NO_ADDRESS, EVERY_ADDRESS, (cause,), (gap,)))
         return Offers(tuple(offers), tuple(turned), tuple(gaps))
 
     def _file(
@@ -325,9 +340,9 @@ class Logins:
         if line.options.expires and self._expired(line.options.expires) is None:
             sources = AddressPair(NO_ADDRESS, sources.perhaps)
             gaps += (Gap("authorized keys", "whether expiry-time has passed hangs on the guest's time zone", origin),)
-        proof = Proof(_shown(line), origin)
+        cause = KeyLine(line.key.fingerprint, line.key.kind, line.key.comment, line.options.authority, origin)
         if not line.options.authority:
-            yield Offer(Key(line.key.fingerprint), line.options, sources.surely, sources.perhaps, (proof,), gaps)
+            yield Offer(Key(line.key.fingerprint), line.options, sources.surely, sources.perhaps, (cause,), gaps)
             return
         if line.options.principals is None:
             principals: list[str | None] = [account.name, None]
@@ -335,7 +350,7 @@ class Logins:
             principals = [p for p in line.options.principals.split(",") if p]
         for principal in principals:
             secret = Certificate(line.key.fingerprint, principal)
-            yield Offer(secret, line.options, sources.surely, sources.perhaps, (proof,), gaps)
+            yield Offer(secret, line.options, sources.surely, sources.perhaps, (cause,), gaps)
 
     def _authority(
         self, account: Account, settings: Settings, revoked: Revoked | None, gaps: list[Gap]
@@ -348,15 +363,15 @@ class Logins:
         for entry in authorized_keys.parse(content or b""):
             if isinstance(entry, Entry) and revoked is not None and not is_revoked(entry.key, revoked):
                 for principal, options, more in principals:
-                    proofs = (Proof(f"TrustedUserCAKeys {trusted.word}", trusted.origin), *more)
+                    causes = (Setting("trustedusercakeys", trusted.word, trusted.origin), *more)
                     matched = address_lists.host_list(options.source) if options.source is not None else None
                     surely = matched.yes if matched else EVERY_ADDRESS
                     perhaps = matched.yes | matched.unsure if matched else EVERY_ADDRESS
-                    yield Offer(Certificate(entry.key.fingerprint, principal), options, surely, perhaps, proofs)
+                    yield Offer(Certificate(entry.key.fingerprint, principal), options, surely, perhaps, causes)
 
     def _principals(
         self, account: Account, settings: Settings, gaps: list[Gap]
-    ) -> list[tuple[str, Options, tuple[Proof, ...]]]:  # fmt: skip
+    ) -> list[tuple[str, Options, tuple[Cause, ...]]]:  # fmt: skip
         stated = settings["authorizedprincipalsfile"]
         by_command = settings["authorizedprincipalscommand"].word.lower() != "none"
         if stated.word.lower() == "none":
@@ -367,7 +382,7 @@ class Logins:
             if found.entry is None:
                 gaps.append(Gap("authorized keys", "this file was not collected", Origin(found.path)))
             return []
-        out: list[tuple[str, Options, tuple[Proof, ...]]] = []
+        out: list[tuple[str, Options, tuple[Cause, ...]]] = []
         for number, raw in enumerate(found.entry.content.decode("utf-8", "surrogateescape").split("\n"), 1):
             text = raw.split("#")[0].strip()
             if not text:
@@ -377,7 +392,7 @@ class Logins:
                 options = authorized_keys.parse_options(option_text.strip()) if option_text.strip() else Options()
             except authorized_keys.OptionFault:
                 continue
-            out.append((name, options, (Proof(f"principal {name}", Origin(found.path, number)),)))
+            out.append((name, options, (PrincipalLine(name, Origin(found.path, number)),)))
         return out
 
     def _revoked(self, settings: Settings, gaps: list[Gap]) -> Revoked | None:
@@ -456,8 +471,3 @@ def _by_account(account: Account, module: str, arguments: tuple[str, ...]) -> st
             held = {">=": account.uid >= number, "<": account.uid < number}.get(words[1])
             return None if held is None else "success" if held else "perm_denied"
     return None
-
-
-def _shown(line: Entry) -> str:
-    name = f"{line.key.kind} key {line.key.comment or line.key.fingerprint}"
-    return f"authority {name}" if line.options.authority else name

@@ -10,9 +10,9 @@ from dataclasses import dataclass
 from enum import StrEnum
 from itertools import islice
 
+from nightlatch.model.gaps import Gap
 from nightlatch.net.numbers import whole
 from nightlatch.origin import Origin
-from nightlatch.readings.gaps import Gap
 from nightlatch.readings.guest import PamLine
 
 MOST_DEPTH = 8

@@ -13,10 +13,11 @@ from itertools import product
 
 from nightlatch.formats.authorized_keys import Options
 from nightlatch.formats.sshd_keywords import spelled
+from nightlatch.model.causes import AccountState, Cause, Chroot, PamLine, PamSays, Setting, State, SudoRule
+from nightlatch.model.gaps import Gap
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
 from nightlatch.origin import Origin
 from nightlatch.readings.accounts import Account
-from nightlatch.readings.gaps import Gap
 from nightlatch.readings.guest import GuestReading
 from nightlatch.reason.access import (
     ADMINISTER,
@@ -27,7 +28,6 @@ from nightlatch.reason.access import (
     Need,
     Password,
     Power,
-    Proof,
     Sources,
     Unknown,
 )
@@ -54,7 +54,7 @@ class GuestAccess:
     paths: tuple[AccessPath, ...]
     turned: tuple[Turned, ...]
     gaps: tuple[Gap, ...]
-    shut: tuple[tuple[str, Proof], ...]
+    shut: tuple[tuple[str, Cause], ...]
     arrivals: tuple[Arrival, ...] = DIRECT
     logins: Logins | None = field(default=None, compare=False, repr=False)
     realms: Realms = field(default_factory=Realms, compare=False, repr=False)
@@ -76,7 +76,7 @@ class _Way:
     need: Need
     seen: AddressPair
     options: Options
-    proofs: tuple[Proof, ...]
+    causes: tuple[Cause, ...]
     gaps: tuple[Gap, ...] = ()
 
 
@@ -107,7 +107,7 @@ _Merged = dict[tuple[str, Need, Power], "_Sum"]
 class _Sum:
     surely: list[AddressSet]
     perhaps: list[AddressSet]
-    proofs: dict[Proof, None]
+    causes: dict[Cause, None]
     gaps: dict[Gap, None]
 
 
@@ -144,7 +144,7 @@ class _Work:
         self.arrivals = realms.ways(reading.guest)
         self.turned: dict[Turned, None] = {}
         self.gaps: dict[Gap, None] = dict.fromkeys([*reading.accounts.gaps, *reading.sshd.gaps, *self.sudo.gaps])
-        self.shut: dict[tuple[str, Proof], None] = {}
+        self.shut: dict[tuple[str, Cause], None] = {}
 
     def done(self) -> GuestAccess:
         sockets = sockets_of(self.reading, self.effective)
@@ -213,24 +213,24 @@ class _Work:
             surely = NO_ADDRESS if unread else EVERY_ADDRESS
             for each in sums if surely else ():
                 surely &= union(each.surely) if each else NO_ADDRESS
-            proofs = dict.fromkeys(p for s in sums if s for p in s.proofs)
+            causes = dict.fromkeys(c for s in sums if s for c in s.causes)
             gaps = dict.fromkeys([*unread, *(g for s in sums if s for g in s.gaps)])
             if surely != perhaps:
                 gaps.update(dict.fromkeys(undecided))
             if perhaps:
                 bounds = self._lifted(door, AddressPair(surely, perhaps), tuple(gaps) if surely != perhaps else ())
                 _, need, power = key
-                proof = (*proofs, *door.arrival.proofs)
+                cause = (*causes, *door.arrival.causes)
                 if any(bounds.perhaps.values()):
                     yield AccessPath(
-                        self.reading.guest, account.name, need, power, bounds, proof, door.name, alike=door.alike
+                        self.reading.guest, account.name, need, power, bounds, cause, door.name, alike=door.alike
                     )  # fmt: skip
         if self.reading.sshd.gaps:
             first = self.reading.sshd.gaps[0]
             need = frozenset([Unknown(first.because, first.origin)])
             bounds = self._lifted(door, AddressPair(NO_ADDRESS, door.socket.admits()), unread)
             yield AccessPath(
-                self.reading.guest, account.name, need, SHELL, bounds, (Proof(first.because, first.origin),),
+                self.reading.guest, account.name, need, SHELL, bounds, (first,),
                 door.name, alike=door.alike,
             )  # fmt: skip
 
@@ -251,7 +251,7 @@ class _Work:
             seen = AddressPair(NO_ADDRESS, seen.perhaps)
             self.gaps.update(dict.fromkeys(unsure))
         for power in granted:
-            self._sum(merged, (account.name, way.need, power), seen, way.proofs, gaps)
+            self._sum(merged, (account.name, way.need, power), seen, way.causes, gaps)
         if account.uid != 0 and SHELL in granted:
             ups = self.sudo.ways(account)
             if ups == (None, None):
@@ -262,9 +262,9 @@ class _Work:
                     self.gaps[gap] = None
                     seen, gaps = AddressPair(NO_ADDRESS, seen.perhaps), (*gaps, gap)
                 asked = frozenset([Password(self.reading.guest, up.password)]) if up.password else frozenset()
-                proofs = (*way.proofs, Proof("sudo lets it run any command as root", up.origin))
+                causes = (*way.causes, SudoRule(account.name, "", up.origin))
                 if not up.password or self._password_known(up.password):
-                    self._sum(merged, (account.name, way.need | asked, ADMINISTER), seen, proofs, gaps)
+                    self._sum(merged, (account.name, way.need | asked, ADMINISTER), seen, causes, gaps)
 
     def _single(self, merged: _Merged, account: Account, way: _Way, gaps: tuple[Gap, ...]) -> None:
         """Commands as root that may be led to more: whether they amount to root's rights is not worked out."""
@@ -275,8 +275,8 @@ class _Work:
             asked = frozenset([Password(self.reading.guest, up.password)]) if up.password else frozenset()
             if not up.password or self._password_known(up.password):
                 seen = AddressPair(NO_ADDRESS, way.seen.perhaps)
-                proofs = (*way.proofs, Proof(because, up.origin))
-                self._sum(merged, (account.name, way.need | asked, ADMINISTER), seen, proofs, (*gaps, gap))
+                causes = (*way.causes, SudoRule(account.name, up.command, up.origin))
+                self._sum(merged, (account.name, way.need | asked, ADMINISTER), seen, causes, (*gaps, gap))
 
     def _chroot(self, account: Account, settings: Settings) -> ChrootProblem | None:
         root = root_folder(settings, account)
@@ -288,12 +288,12 @@ class _Work:
 
     @staticmethod
     def _sum(
-        merged: _Merged, key: tuple[str, Need, Power], seen: AddressPair, proofs: Sequence[Proof], gaps: Sequence[Gap]
+        merged: _Merged, key: tuple[str, Need, Power], seen: AddressPair, causes: Sequence[Cause], gaps: Sequence[Gap]
     ) -> None:  # fmt: skip
         each = merged.setdefault(key, _Sum([], [], {}, {}))
         each.surely.append(seen.surely)
         each.perhaps.append(seen.perhaps)
-        each.proofs.update(dict.fromkeys(proofs))
+        each.causes.update(dict.fromkeys(causes))
         each.gaps.update(dict.fromkeys(gaps))
 
     def _ways(self, account: Account, settings: Settings, seen: AddressPair) -> Iterator[_Way]:
@@ -310,8 +310,8 @@ class _Work:
             return
         problem = self._chroot(account, settings)
         if problem is not None and not problem.unknown:
-            text = f"ChrootDirectory {root_folder(settings, account)}: {problem.because}"
-            self.shut[(account.name, Proof(text, settings["chrootdirectory"].origin))] = None
+            folder, origin = root_folder(settings, account), settings["chrootdirectory"].origin
+            self.shut[(account.name, Chroot(folder, problem.because, origin))] = None
             return
         yield from self._others(settings, seen)
         single = {"publickey": list(self._keys(account, settings, seen))}
@@ -324,10 +324,10 @@ class _Work:
             for ways in single.values():
                 yield from ways
             return
-        proof = Proof(f"AuthenticationMethods {' '.join(lists.value)}", lists.origin)
+        cause = Setting("authenticationmethods", " ".join(lists.value), lists.origin)
         for each in lists.value:
             if usable(each, settings):
-                yield from self._combined(each, single, settings, seen, proof)
+                yield from self._combined(each, single, settings, seen, cause)
 
     def _others(self, settings: Settings, seen: AddressPair) -> Iterator[_Way]:
         """Methods whose answer lies outside the guest's own files: they may let somebody in."""
@@ -337,11 +337,11 @@ class _Work:
                 gap = Gap("SSH server", because, settings[keyword].origin)
                 self.gaps[gap] = None
                 need: Need = frozenset([Unknown(because, gap.origin)])
-                proof = Proof(f"{spelled(keyword)} yes", gap.origin)
-                yield _Way(need, AddressPair(NO_ADDRESS, seen.perhaps), Options(), (proof,), (gap,))
+                cause = Setting(keyword, "yes", gap.origin)
+                yield _Way(need, AddressPair(NO_ADDRESS, seen.perhaps), Options(), (cause,), (gap,))
 
     def _combined(
-        self, methods: str, single: dict[str, list[_Way]], settings: Settings, seen: AddressPair, proof: Proof
+        self, methods: str, single: dict[str, list[_Way]], settings: Settings, seen: AddressPair, cause: Cause
     ) -> Iterator[_Way]:  # fmt: skip
         names = [name.partition(":")[0] for name in methods.split(",")]
         if names == ["none"]:
@@ -363,8 +363,8 @@ class _Work:
             for way in ways:
                 pair = pair.both(way.seen)
             if pair.perhaps:
-                proofs = dict.fromkeys([p for way in ways for p in way.proofs] + [proof])
-                yield _Way(need, pair, options, tuple(proofs), tuple(g for way in ways for g in way.gaps))
+                causes = dict.fromkeys([c for way in ways for c in way.causes] + [cause])
+                yield _Way(need, pair, options, tuple(causes), tuple(g for way in ways for g in way.gaps))
 
     def _keys(self, account: Account, settings: Settings, seen: AddressPair) -> Iterator[_Way]:
         if settings["pubkeyauthentication"].word != "yes":
@@ -384,7 +384,7 @@ class _Work:
                 pair = AddressPair(pair.surely - before.perhaps, pair.perhaps - before.surely)
             taken[offer.secret] = _either(before, AddressPair(offer.surely, offer.perhaps))
             if pair.perhaps:
-                yield _Way(frozenset([offer.secret]), pair, offer.options, offer.proofs, offer.gaps)
+                yield _Way(frozenset([offer.secret]), pair, offer.options, offer.causes, offer.gaps)
 
     def _passwords(self, account: Account, settings: Settings, seen: AddressPair, keyword: str) -> Iterator[_Way]:
         """Password and keyboard-interactive, which ask for the same secret (RFC 4252, 8; RFC 4256)."""
@@ -393,11 +393,7 @@ class _Work:
             return
         if keyword == "kbdinteractiveauthentication" and not self.logins.uses_pam:
             return  # without PAM there is nothing that could ask (measured: the method always fails)
-        names = {
-            "passwordauthentication": "PasswordAuthentication",
-            "kbdinteractiveauthentication": "KbdInteractiveAuthentication",
-        }
-        proof = Proof(f"{names[keyword]} yes", setting.origin)
+        cause = Setting(keyword, "yes", setting.origin)
         empty = settings["permitemptypasswords"]
         need: Need = frozenset([Password(self.reading.guest, account.name)])
         origin: Origin | None = None
@@ -406,7 +402,7 @@ class _Work:
             if gap is not None:
                 self.gaps[gap] = None
                 unknown: Need = frozenset([Unknown(gap.because, gap.origin)])
-                yield _Way(unknown, AddressPair(NO_ADDRESS, seen.perhaps), Options(), (proof,), (gap,))
+                yield _Way(unknown, AddressPair(NO_ADDRESS, seen.perhaps), Options(), (cause,), (gap,))
                 return
         else:
             asked = "shut"
@@ -415,17 +411,17 @@ class _Work:
             elif account.hash_method:
                 asked = "password"
         if asked == "password":
-            yield _Way(need, seen, Options(), (proof,))
+            yield _Way(need, seen, Options(), (cause,))
         elif asked == "anything":
-            line = Proof("PAM lets in whatever password is typed", origin or setting.origin)
-            yield _Way(frozenset(), seen, Options(), (line, proof))
+            line = PamLine(PamSays.ANY_PASSWORD, origin or setting.origin)
+            yield _Way(frozenset(), seen, Options(), (line, cause))
         elif asked == "nothing":
-            proofs = (
-                proof,
-                Proof("PermitEmptyPasswords yes", empty.origin),
-                Proof("no password set", account.password_origin),
+            causes = (
+                cause,
+                Setting("permitemptypasswords", "yes", empty.origin),
+                AccountState(State.NO_PASSWORD, account.password_origin),
             )
-            yield _Way(frozenset(), seen, Options(), proofs)
+            yield _Way(frozenset(), seen, Options(), causes)
 
 
 def _either(a: AddressPair | None, b: AddressPair) -> AddressPair:

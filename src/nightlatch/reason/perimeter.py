@@ -10,7 +10,7 @@ from ipaddress import ip_network
 
 from nightlatch.estate.model import NetworkSpec, Perimeter, PerimeterRow
 from nightlatch.net.addresses import ALL_V4, ALL_V6, AddressSet, prefix, union
-from nightlatch.readings.rules import Chain, Does, Match, Rule, Rules
+from nightlatch.readings.rules import Chain, Does, Layer, Match, Rule, Rules
 
 
 def title(perimeter: Perimeter) -> str:
@@ -31,7 +31,7 @@ def rules_of(network: NetworkSpec, perimeter: Perimeter, labels: frozenset[str],
         rules.append(Rule(_matches(row), does, row.origin, row.text))
     rules.append(Rule((Match(),), Does.DROP, perimeter.origin, "no row lets it in"))
     key = title(perimeter)
-    return Rules({key: Chain(key, tuple(rules), perimeter.origin, "prerouting")})
+    return Rules({key: Chain(key, tuple(rules), perimeter.origin, "prerouting")}, layer=Layer.PERIMETER)
 
 
 def _matches(row: PerimeterRow) -> tuple[Match, ...]:

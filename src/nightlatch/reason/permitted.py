@@ -3,51 +3,51 @@
 from __future__ import annotations
 
 from nightlatch.formats.patterns import matches
+from nightlatch.model.causes import AccountState, Cause, Effect, Listing, Setting, State
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
 from nightlatch.readings import address_lists
 from nightlatch.readings.accounts import Account
-from nightlatch.reason.access import Proof
 from nightlatch.reason.logins import AddressPair
 from nightlatch.reason.settings import Settings
 
 EVERYBODY = AddressPair(EVERY_ADDRESS, EVERY_ADDRESS)
 
 
-def permitted(account: Account, settings: Settings, *, names_looked_up: bool) -> tuple[AddressPair, Proof | None]:
+def permitted(account: Account, settings: Settings, *, names_looked_up: bool) -> tuple[AddressPair, Cause | None]:
     """From where an account may come by DenyUsers, AllowUsers, DenyGroups, AllowGroups and root's own setting; and where that is
     from nowhere, the line that says so."""
     denied = _user_list(settings["denyusers"].value, account.name, names_looked_up)
     pair = AddressPair(EVERY_ADDRESS - denied.perhaps, EVERY_ADDRESS - denied.surely)
     if not pair.perhaps:
-        return pair, Proof("DenyUsers", settings["denyusers"].origin)
+        return pair, Listing("denyusers", Effect.NAMED, settings["denyusers"].origin)
     if settings["allowusers"].value:
         pair = pair.both(_user_list(settings["allowusers"].value, account.name, names_looked_up))
         if not pair.perhaps:
-            return pair, Proof("AllowUsers does not name it", settings["allowusers"].origin)
+            return pair, Listing("allowusers", Effect.LEFT_OUT, settings["allowusers"].origin)
     nobody = AddressPair(NO_ADDRESS, NO_ADDRESS)
     deny, allow = settings["denygroups"], settings["allowgroups"]
     if (deny.value or allow.value) and not account.groups:
-        return nobody, Proof("the account is in no group", account.origin)
+        return nobody, AccountState(State.NO_GROUP, account.origin)
     if any(matches(group, pattern) for group in account.groups for pattern in deny.value):
-        return nobody, Proof("DenyGroups", deny.origin)
+        return nobody, Listing("denygroups", Effect.NAMED, deny.origin)
     if allow.value and not any(matches(group, pattern) for group in account.groups for pattern in allow.value):
-        return nobody, Proof("AllowGroups names none of its groups", allow.origin)
+        return nobody, Listing("allowgroups", Effect.LEFT_OUT, allow.origin)
     if account.uid == 0 and settings["permitrootlogin"].word == "no":
-        return nobody, Proof("PermitRootLogin no", settings["permitrootlogin"].origin)
+        return nobody, Setting("permitrootlogin", "no", settings["permitrootlogin"].origin)
     return pair, None
 
 
 def limiting(
     account: Account, settings: Settings, sources: AddressSet, *, names_looked_up: bool
-) -> tuple[Proof, AddressSet] | None:  # fmt: skip
+) -> tuple[Cause, AddressSet] | None:  # fmt: skip
     """The list that keeps an account from logging in from some of these addresses, and from which."""
     denied = _user_list(settings["denyusers"].value, account.name, names_looked_up).surely & sources
     if denied:
-        return Proof("DenyUsers", settings["denyusers"].origin), denied
+        return Listing("denyusers", Effect.NAMED, settings["denyusers"].origin), denied
     named = _user_list(settings["allowusers"].value, account.name, names_looked_up)
     left_out = sources - named.perhaps if settings["allowusers"].value else NO_ADDRESS
     if left_out:
-        return Proof("AllowUsers names it for other addresses", settings["allowusers"].origin), left_out
+        return Listing("allowusers", Effect.NAMED_ELSEWHERE, settings["allowusers"].origin), left_out
     return None
 
 

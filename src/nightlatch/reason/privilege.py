@@ -12,9 +12,9 @@ from dataclasses import dataclass, replace
 
 from nightlatch.formats import sudoers
 from nightlatch.formats.patterns import matches
+from nightlatch.model.gaps import Gap
 from nightlatch.origin import Origin
 from nightlatch.readings.accounts import Account
-from nightlatch.readings.gaps import Gap
 from nightlatch.readings.sudo import SudoReading
 
 # Programs that run whatever they are told, and those that do so from within (their manual pages tell how).

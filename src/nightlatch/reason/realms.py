@@ -8,9 +8,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+from nightlatch.model.gaps import Gap
 from nightlatch.net.addresses import AddressSet
 from nightlatch.origin import Origin
-from nightlatch.readings.gaps import Gap
 from nightlatch.reason.access import COMMON, Bounds
 from nightlatch.reason.arriving import Arrival, callers
 from nightlatch.reason.filtering import Passed

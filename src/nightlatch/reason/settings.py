@@ -17,10 +17,10 @@ from itertools import product
 
 from nightlatch.formats.patterns import in_list
 from nightlatch.formats.sshd_keywords import KEYWORDS, Keyword, Wins, spelled
+from nightlatch.model.gaps import Gap
 from nightlatch.net.addresses import EVERY_ADDRESS, LOOPBACK, NO_ADDRESS, AddressSet
 from nightlatch.origin import Origin, default
 from nightlatch.readings import address_lists
-from nightlatch.readings.gaps import Gap
 from nightlatch.readings.sshd import Directive, Match, Refusal, SshdReading
 
 MOST_UNSURE = 8

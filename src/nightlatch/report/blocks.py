@@ -6,9 +6,8 @@ import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
-from nightlatch.audit.findings import Finding, Group, GuestAudit
+from nightlatch.audit.findings import Finding, Group, GuestAudit, Proof
 from nightlatch.origin import Kind
-from nightlatch.reason.access import Proof
 
 _NUMBERED = re.compile(r"(.*?)([0-9]{1,9})")
 

@@ -6,10 +6,10 @@ import json
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
+from nightlatch.audit.findings import Proof
 from nightlatch.draft import diff
 from nightlatch.draft.acts import Act, inverse, words
 from nightlatch.origin import Origin
-from nightlatch.reason.access import Proof
 
 if TYPE_CHECKING:
     from nightlatch.api import Audit

@@ -12,8 +12,8 @@ from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
 from nightlatch import __version__
+from nightlatch.audit.findings import Proof
 from nightlatch.origin import Kind, Origin
-from nightlatch.reason.access import Proof
 from nightlatch.report.safe import shown
 
 if TYPE_CHECKING:

@@ -7,11 +7,10 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from nightlatch.audit import naming
-from nightlatch.audit.findings import Finding, Group, GuestAudit, WayIn
+from nightlatch.audit.findings import Finding, Group, GuestAudit, Proof, WayIn
 from nightlatch.draft import diff
 from nightlatch.draft.steps import SetAddress, SetRules
 from nightlatch.origin import Kind
-from nightlatch.reason.access import Proof
 from nightlatch.report import blocks
 from nightlatch.report.blocks import Block, Told
 from nightlatch.report.page import Page

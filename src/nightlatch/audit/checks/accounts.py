@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from nightlatch.audit.checks.registry import Context, Told, check
-from nightlatch.audit.findings import Severity
-from nightlatch.reason.access import Proof
+from nightlatch.audit.findings import Proof, Severity
 
 WEAK_METHODS = ("des", "md5", "nthash", "sha1")
 

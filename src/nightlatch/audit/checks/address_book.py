@@ -7,13 +7,12 @@ from ipaddress import ip_address
 from itertools import groupby
 
 from nightlatch.audit.checks.registry import Context, Fleet, Told, check, fleet_check
-from nightlatch.audit.findings import Severity
+from nightlatch.audit.findings import Proof, Severity
 from nightlatch.audit.naming import listed
 from nightlatch.estate.model import Estate, GuestSpec, NetworkSpec
 from nightlatch.net.literal import IPAddress, IPNetwork, address_or_none
 from nightlatch.origin import Origin
 from nightlatch.readings.profiles import Method
-from nightlatch.reason.access import Proof
 from nightlatch.reason.holdings import Holding, sorted_by_address
 
 HIGH, MEDIUM, LOW = Severity.HIGH, Severity.MEDIUM, Severity.LOW

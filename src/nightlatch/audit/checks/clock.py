@@ -6,11 +6,10 @@ from collections.abc import Iterator
 
 from nightlatch.audit.checks.registry import Context, Told, check
 from nightlatch.audit.checks.service import span
-from nightlatch.audit.findings import Severity
+from nightlatch.audit.findings import Proof, Severity
 from nightlatch.audit.naming import listed
 from nightlatch.origin import Kind, Origin
 from nightlatch.readings.clock import LISTED
-from nightlatch.reason.access import Proof
 
 HIGH, MEDIUM, LOW = Severity.HIGH, Severity.MEDIUM, Severity.LOW
 TOLERATED = 30  # seconds: one step of a one-time code (RFC 6238, 5.2)

@@ -6,9 +6,8 @@ from collections.abc import Iterator
 from datetime import timedelta
 
 from nightlatch.audit.checks.registry import Context, Told, check
-from nightlatch.audit.findings import Severity
+from nightlatch.audit.findings import Proof, Severity
 from nightlatch.origin import Origin
-from nightlatch.reason.access import Proof
 
 
 @check("grant.anywhere", Severity.MEDIUM, source="design: anywhere is always a finding")

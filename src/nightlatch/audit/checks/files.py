@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from nightlatch.audit.checks.registry import Context, Told, check
-from nightlatch.audit.findings import Severity
+from nightlatch.audit.findings import Proof, Severity
 from nightlatch.audit.naming import listed
 from nightlatch.evidence.snapshot import Kind
+from nightlatch.model.causes import KeyLine
 from nightlatch.origin import Origin
-from nightlatch.reason.access import Proof
 
 
 @check("ssh.key-file-refused", Severity.MEDIUM, source="sshd_config(5) StrictModes; sshd(8) FILES")
@@ -38,9 +38,9 @@ def key_file_writable(context: Context) -> Iterator[Told]:
     """Others may write a key file that sshd uses: they can let themselves in."""
     snapshot, seen = context.access.reading.snapshot, set()
     for path in context.access.paths:
-        for proof in path.proofs:
-            place = proof.origin.path
-            if " key " not in proof.text or place in seen:
+        for cause in path.causes:
+            place = cause.origin.path
+            if not isinstance(cause, KeyLine) or place in seen:
                 continue
             seen.add(place)
             found = snapshot.resolve(place)

@@ -7,10 +7,9 @@ from collections.abc import Iterator
 from itertools import combinations, groupby
 
 from nightlatch.audit.checks.registry import Context, Fleet, Told, check, fleet_check
-from nightlatch.audit.findings import Severity
+from nightlatch.audit.findings import Proof, Severity
 from nightlatch.estate.model import Estate, Forward
 from nightlatch.readings.profiles import Method
-from nightlatch.reason.access import Proof
 
 HIGH, MEDIUM, LOW = Severity.HIGH, Severity.MEDIUM, Severity.LOW
 

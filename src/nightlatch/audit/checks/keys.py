@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from nightlatch.audit import wording
 from nightlatch.audit.checks.registry import Context, Fleet, Told, check, fleet_check
-from nightlatch.audit.findings import Severity
+from nightlatch.audit.findings import Proof, Severity
 from nightlatch.audit.naming import listed
 from nightlatch.evidence.snapshot import Kind
 from nightlatch.formats import authorized_keys, keys
 from nightlatch.formats.authorized_keys import Entry
+from nightlatch.model.causes import KeyLine
 from nightlatch.origin import Origin
-from nightlatch.reason.access import GrantKind, Key, Proof
+from nightlatch.reason.access import GrantKind, Key
 
 FLOOR, TODAY = 2048, 3072  # bits: refused by most guidance below the one, ssh-keygen's own default is the other
 
@@ -21,13 +23,13 @@ def authorised(context: Context) -> Iterator[tuple[str, Entry, Origin]]:
     snapshot = context.access.reading.snapshot
     seen: set[str] = set()
     for path in context.access.paths:
-        for proof in path.proofs:
-            if proof.origin.path in seen or " key " not in proof.text:
+        for cause in path.causes:
+            if cause.origin.path in seen or not isinstance(cause, KeyLine):
                 continue
-            seen.add(proof.origin.path)
-            for line in authorized_keys.parse(snapshot.content(proof.origin.path) or b""):
+            seen.add(cause.origin.path)
+            for line in authorized_keys.parse(snapshot.content(cause.origin.path) or b""):
                 if isinstance(line, Entry):
-                    yield path.account, line, Origin(proof.origin.path, line.number)
+                    yield path.account, line, Origin(cause.origin.path, line.number)
 
 
 @check("ssh.weak-key", Severity.HIGH, source="RFC 8332; RFC 9142; ssh-keygen(1) -b")
@@ -90,7 +92,7 @@ def shared_account(context: Context) -> Iterator[Told]:
             owner = context.names.owners.get(secret.fingerprint) if isinstance(secret, Key) else None
             person = context.estate.principals.get(owner or "")
             if person is not None and not person.is_robot:
-                people.setdefault(path.account, {}).setdefault(person.name, path.proofs[0])
+                people.setdefault(path.account, {}).setdefault(person.name, wording.proof(path.causes[0]))
     for account, found in people.items():
         if len(found) > 1 and account not in excused:
             text = f"{listed(found)} share the account {account}, so the log can't tell them apart."

@@ -5,10 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from nightlatch.audit.checks.registry import Context, Told, check
-from nightlatch.audit.findings import Group, Severity
+from nightlatch.audit.findings import Group, Proof, Severity
 from nightlatch.audit.naming import pending
 from nightlatch.readings import latched
-from nightlatch.reason.access import Proof
 
 
 @check("latch.pending", Severity.HIGH, source="design: a change that nobody keeps goes back", group=Group.LATCH)

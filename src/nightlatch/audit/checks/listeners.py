@@ -5,11 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from nightlatch.audit.checks.registry import Context, Told, check
-from nightlatch.audit.findings import Severity
+from nightlatch.audit.findings import Proof, Severity
 from nightlatch.audit.naming import listed
 from nightlatch.net.addresses import LOOPBACK
 from nightlatch.readings.service import OpenSocket, ServiceReading
-from nightlatch.reason.access import Proof
 from nightlatch.reason.exposure import reached
 
 MEDIUM, LOW = Severity.MEDIUM, Severity.LOW

@@ -6,10 +6,9 @@ from collections.abc import Iterator
 from datetime import timedelta
 
 from nightlatch.audit.checks.registry import Context, Told, check
-from nightlatch.audit.findings import Severity
+from nightlatch.audit.findings import Proof, Severity
 from nightlatch.estate.model import Perimeter
 from nightlatch.net.addresses import union
-from nightlatch.reason.access import Proof
 from nightlatch.reason.arriving import single, subnets
 
 OLD = timedelta(days=90)

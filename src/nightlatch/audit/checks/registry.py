@@ -7,12 +7,12 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
 
-from nightlatch.audit.findings import Finding, Group, Severity
+from nightlatch.audit.findings import Finding, Group, Proof, Severity
 from nightlatch.audit.naming import Names
 from nightlatch.estate.model import Estate
 from nightlatch.net.literal import IPAddress
 from nightlatch.origin import Origin
-from nightlatch.reason.access import Grant, Proof
+from nightlatch.reason.access import Grant
 from nightlatch.reason.holdings import Holding, holdings
 from nightlatch.reason.paths import GuestAccess
 

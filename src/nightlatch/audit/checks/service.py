@@ -5,10 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from nightlatch.audit.checks.registry import Context, Told, check
-from nightlatch.audit.findings import Severity
+from nightlatch.audit.findings import Proof, Severity
 from nightlatch.formats.sshd_keywords import spelled
 from nightlatch.origin import Kind, Origin
-from nightlatch.reason.access import Proof
 from nightlatch.reason.opinion import Disagreement, disagreements
 from nightlatch.reason.settings import listeners
 

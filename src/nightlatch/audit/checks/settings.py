@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from nightlatch.audit import wording
 from nightlatch.audit.checks.registry import Context, Told, check
-from nightlatch.audit.findings import Severity
+from nightlatch.audit.findings import Proof, Severity
 from nightlatch.audit.naming import listed
 from nightlatch.formats import sshd_config
 from nightlatch.formats.sshd_keywords import ALIASES, KEYWORDS, spelled
+from nightlatch.model.causes import Setting
 from nightlatch.origin import Origin
-from nightlatch.reason.access import AccessPath, Gives, Password, Proof, joined
+from nightlatch.reason.access import AccessPath, Gives, Password, joined
 
 HIGH, MEDIUM, LOW, NOTE = Severity.HIGH, Severity.MEDIUM, Severity.LOW, Severity.NOTE
 
@@ -44,7 +46,7 @@ def root_login(context: Context) -> Iterator[Told]:
     if not roots:
         return
     setting = context.access.effective.top["permitrootlogin"]
-    proofs = (Proof(f"PermitRootLogin {setting.word}", setting.origin), *roots[0].proofs)
+    proofs = (Proof(f"PermitRootLogin {setting.word}", setting.origin), *wording.proofs(roots[0].causes))
     password = any(_only_password(p) for p in roots)
     where = context.names.where(joined(p.callers.perhaps for p in roots))
     how = "with a password" if password else "with a key"
@@ -61,7 +63,7 @@ def password_login(context: Context) -> Iterator[Told]:
         accounts = listed(p.account for p in found)
         where = context.names.where(joined(p.callers.perhaps for p in found))
         text = f"A password alone opens {accounts}, from {where}."
-        yield Told(text, tuple(dict.fromkeys(p.proofs[0] for p in found)), tuple({p.account: None for p in found}))
+        yield Told(text, wording.proofs(p.causes[0] for p in found), tuple({p.account: None for p in found}))
 
 
 @check("ssh.empty-password", Severity.CRITICAL, source="sshd_config(5) PermitEmptyPasswords; shadow(5)")
@@ -71,7 +73,11 @@ def empty_password(context: Context) -> Iterator[Told]:
     if found:
         accounts = listed(p.account for p in found)
         where = context.names.where(joined(p.callers.perhaps for p in found))
-        yield Told(f"{accounts} opens with an empty password, from {where}.", found[0].proofs, (found[0].account,))
+        yield Told(
+            f"{accounts} opens with an empty password, from {where}.",
+            wording.proofs(found[0].causes),
+            (found[0].account,),
+        )
 
 
 @check("ssh.empty-password-set", MEDIUM, source="shadow(5)")
@@ -90,12 +96,14 @@ def empty_password_set(context: Context) -> Iterator[Told]:
 def challenge_path(context: Context) -> Iterator[Told]:
     """Passwords are switched off, yet the challenge path still takes them."""
     for path in _logins(context):
-        if not _only_password(path) or not path.proofs[0].text.startswith("KbdInteractive"):
+        asking = path.causes[0]
+        by_challenge = isinstance(asking, Setting) and asking.keyword == "kbdinteractiveauthentication"
+        if not _only_password(path) or not by_challenge:
             continue
         off = context.access.effective.top["passwordauthentication"]
         if off.word == "no":
             text = "PasswordAuthentication is off, but keyboard-interactive asks for the same password."
-            proofs = (Proof("PasswordAuthentication no", off.origin), path.proofs[0])
+            proofs = (Proof("PasswordAuthentication no", off.origin), wording.proof(asking))
             yield Told(text, proofs, (path.account,))
             return
 

@@ -5,11 +5,13 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+from nightlatch.audit import wording
 from nightlatch.audit.checks.registry import Context, Told, check
-from nightlatch.audit.findings import Severity
+from nightlatch.audit.findings import Proof, Severity
+from nightlatch.model.causes import Setting
 from nightlatch.net.addresses import LOOPBACK, NO_ADDRESS, AddressSet
 from nightlatch.readings.rules import Does, Rules
-from nightlatch.reason.access import COMMON, Gives, Password, Proof
+from nightlatch.reason.access import COMMON, Gives, Password
 from nightlatch.reason.filtering import Flow, verdicts
 from nightlatch.reason.layers import flow_to
 
@@ -60,7 +62,8 @@ def no_rate_limit(context: Context) -> Iterator[Told]:
     names = ", ".join(dict.fromkeys(path.account for path in guessed))
     text = f"The password of {names} may be guessed from anywhere as fast as the guest answers: nothing limits new connections."
     setting = top["persourcemaxstartups"]
-    yield Told(text, (Proof(f"PerSourceMaxStartups {setting.word}", setting.origin), *guessed[0].proofs[:2]), ("ssh",))
+    stated = Setting("persourcemaxstartups", setting.word, setting.origin)
+    yield Told(text, wording.proofs((stated, *guessed[0].causes[:2])), ("ssh",))
 
 
 def _without_penalties(version: str) -> bool:

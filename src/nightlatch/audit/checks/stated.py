@@ -5,10 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from nightlatch.audit.checks.registry import Context, Told, check
-from nightlatch.audit.findings import Severity
+from nightlatch.audit.findings import Proof, Severity
 from nightlatch.audit.naming import listed
 from nightlatch.origin import Kind, Origin
-from nightlatch.reason.access import Proof
 from nightlatch.reason.settings import listeners
 from nightlatch.reason.stated import of_units, ssh_ports
 

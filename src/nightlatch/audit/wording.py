@@ -1,0 +1,91 @@
+"""Causes in words, as the evidence beside a finding shows them: what a place says, in a few words."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from nightlatch.audit.findings import Proof
+from nightlatch.formats.sshd_keywords import spelled
+from nightlatch.model.causes import (
+    AccountState,
+    Cause,
+    Chroot,
+    Effect,
+    Forwarded,
+    KeyLine,
+    KeyRefused,
+    Listing,
+    NoLogin,
+    PamLine,
+    PamSays,
+    PrincipalLine,
+    Setting,
+    State,
+    SudoRule,
+)
+from nightlatch.model.gaps import Gap
+
+STATES = {
+    State.LOCKED: "the account is locked (! in shadow), and sshd runs without PAM",
+    State.EXPIRED: "the account has expired",
+    State.EXPIRED_OR_PASSWORD: "the account or its password has expired",
+    State.NO_PASSWORD: "no password set",
+    State.NO_GROUP: "the account is in no group",
+    State.NO_SHELL: "the shell {shell} does not exist",
+    State.SHELL_NOT_RUN: "the shell {shell} can't be run",
+}
+PAM = {PamSays.REFUSED: "PAM refuses the account", PamSays.ANY_PASSWORD: "PAM lets in whatever password is typed"}
+
+
+def proof(cause: Cause) -> Proof:
+    """A cause as a line of evidence."""
+    return Proof(words(cause), cause.origin)
+
+
+def proofs(causes: Iterable[Cause]) -> tuple[Proof, ...]:
+    """Causes as lines of evidence, each once, in their order."""
+    return tuple(dict.fromkeys(map(proof, causes)))
+
+
+def words(cause: Cause) -> str:
+    """What a place says, in a few words; no sentence."""
+    match cause:
+        case Setting(keyword, value):
+            return f"{spelled(keyword)} {value}"
+        case Listing():
+            return _listing(cause)
+        case KeyLine(fingerprint, kind, comment, authority):
+            name = f"{kind} key {comment or fingerprint}"
+            return f"authority {name}" if authority else name
+        case PrincipalLine(principal):
+            return f"principal {principal}"
+        case AccountState(state):
+            return STATES[state].format(shell=cause.shell)
+        case NoLogin(origin):
+            return f"{origin.path} lets only root in"
+        case PamLine(says):
+            return PAM[says]
+        case Chroot(folder, because):
+            return f"ChrootDirectory {folder}: {because}"
+        case SudoRule():
+            return _sudo(cause)
+        case Forwarded(dialled, port, seen_as):
+            hidden = f", where all callers are seen as {seen_as}" if seen_as else ""
+            return f"forward from {dialled} to port {port}{hidden}"
+        case KeyRefused() | Gap():
+            return cause.because
+
+
+def _listing(cause: Listing) -> str:
+    name = spelled(cause.keyword)
+    if cause.effect is Effect.NAMED_ELSEWHERE:
+        return f"{name} names it for other addresses"
+    if cause.effect is Effect.LEFT_OUT:
+        return f"{name} names none of its groups" if "group" in cause.keyword else f"{name} does not name it"
+    return name
+
+
+def _sudo(cause: SudoRule) -> str:
+    if not cause.command:
+        return "sudo lets it run any command as root"
+    return f"sudo lets {cause.account} run {cause.command[:80]} as root, which can be led to run any command"

@@ -1,0 +1,1 @@
+"""The values that all reasoning shares."""

@@ -1,0 +1,142 @@
+"""Causes: why a way in is open, shut or undecided, each a value with its place. Words for people are made of them later.
+
+Code that has to know what a cause is asks for its type and its fields, never for its words.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+from nightlatch.model.gaps import Gap
+from nightlatch.origin import Origin
+
+
+@dataclass(frozen=True, slots=True)
+class Setting:
+    """What a service's setting says. `keyword` is in small letters, as it is looked up; `value` as it counts."""
+
+    keyword: str
+    value: str
+    origin: Origin
+
+
+class Effect(StrEnum):
+    """What a list of users or groups does to an account."""
+
+    NAMED = "named"
+    LEFT_OUT = "left out"
+    NAMED_ELSEWHERE = "named for other addresses"
+
+
+@dataclass(frozen=True, slots=True)
+class Listing:
+    """A setting that lists users or groups (`keyword` in small letters), and what that does to an account."""
+
+    keyword: str
+    effect: Effect
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
+class KeyLine:
+    """A line that authorises a key, or an authority that signs certificates. `comment` is what the line calls it."""
+
+    fingerprint: str
+    kind: str
+    comment: str
+    authority: bool
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
+class PrincipalLine:
+    """A line that names a principal of certificates."""
+
+    principal: str
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
+class KeyRefused:
+    """A key that stands in a file and is not accepted. `because` is for people."""
+
+    because: str
+    origin: Origin
+
+
+class State(StrEnum):
+    """What is so of an account."""
+
+    LOCKED = "locked"
+    EXPIRED = "expired"
+    EXPIRED_OR_PASSWORD = "expired, or its password has"
+    NO_PASSWORD = "without a password"
+    NO_GROUP = "in no group"
+    NO_SHELL = "its shell does not exist"
+    SHELL_NOT_RUN = "its shell can't be run"
+
+
+@dataclass(frozen=True, slots=True)
+class AccountState:
+    """What is so of an account; `shell` where it is about that."""
+
+    state: State
+    origin: Origin
+    shell: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class NoLogin:
+    """The file that lets only root log in (nologin(5))."""
+
+    origin: Origin
+
+
+class PamSays(StrEnum):
+    """How a stack of PAM ends."""
+
+    REFUSED = "refused"
+    ANY_PASSWORD = "whatever password is typed lets in"
+
+
+@dataclass(frozen=True, slots=True)
+class PamLine:
+    """The line of a stack of PAM that decides, and how."""
+
+    says: PamSays
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
+class Chroot:
+    """A root folder of sessions that a service does not take. `because` is for people."""
+
+    folder: str
+    because: str
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
+class SudoRule:
+    """A rule that gives root's rights: for any command, or for one (`command`) that can be led to run any."""
+
+    account: str
+    command: str
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
+class Forwarded:
+    """A forward on the way. `dialled` is what callers dial; `seen_as` the one address as which the guest sees them all."""
+
+    dialled: str
+    to_port: int
+    seen_as: str
+    origin: Origin
+
+
+Cause = (
+    Setting | Listing | KeyLine | PrincipalLine | KeyRefused | AccountState | NoLogin | PamLine | Chroot | SudoRule
+    | Forwarded | Gap
+)  # fmt: skip
