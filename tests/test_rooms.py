@@ -103,3 +103,73 @@ def test_public_names_are_the_functions_not_the_rooms() -> None:
     code = "import nightlatch, nightlatch.audit.run, nightlatch.draft.plan\nprint([n for n in nightlatch.__all__ if type(getattr(nightlatch, n)).__name__ == 'module'])"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.strip() == "[]"
+
+
+# Attributes that hold text for people; `text` is one in these rooms only, elsewhere also what a file says.
+SAID = {"because", "why", "hand", "problem", "unread", "words", "promise"}
+SPOKEN = ("reason", "audit", "draft", "describe", "latch", "api", "relocating", "changing", "keeping", "undoing", "carrying",
+          "reaching", "meeting", "describing", "addressing", "exposing", "bordering", "seeking", "cli", "report")  # fmt: skip
+SEARCHES = {
+    "startswith",
+    "endswith",
+    "removeprefix",
+    "removesuffix",
+    "partition",
+    "rpartition",
+    "split",
+    "find",
+    "index",
+    "count",
+}
+# What latch.sh writes is read where it arrives; the text of a rule or a key is what a file says; a message is shown line by line.
+READ_THERE = {"latch/live.py", "draft/gates.py", "draft/address_edits.py", "cli/options.py"}
+
+
+def searched(tree: ast.AST, names: set[str]) -> Iterator[ast.expr]:
+    """Where text in these attributes, or what an error says, is compared with words or searched for them."""
+
+    def said(node: ast.AST) -> bool:
+        if isinstance(node, ast.Call):
+            return ast.unparse(node) == "str(error)"
+        if isinstance(node, ast.Subscript):
+            return said(node.value)
+        return isinstance(node, ast.Attribute) and node.attr in names
+
+    def words(node: ast.AST) -> bool:
+        return isinstance(node, ast.JoinedStr) or (
+            isinstance(node, ast.Constant) and bool(node.value) and isinstance(node.value, str)
+        )
+
+    for node in ast.walk(tree):
+        if (
+            isinstance(node, ast.Call)
+            and isinstance(node.func, ast.Attribute)
+            and node.func.attr in SEARCHES
+            and said(node.func.value)
+        ):
+            yield node
+        if isinstance(node, ast.Compare):
+            sides = [node.left, *node.comparators]
+            if any(map(said, sides)) and any(map(words, sides)):
+                yield node
+
+
+@pytest.mark.parametrize(
+    "path",
+    [p for p in MODULES if room(p) in SPOKEN],
+    ids=[str(p.relative_to(SOURCE)) for p in MODULES if room(p) in SPOKEN],
+)
+def test_text_for_people_is_never_searched(path: Path) -> None:
+    if str(path.relative_to(SOURCE)) in READ_THERE:
+        return
+    found = [f"{node.lineno}: {ast.unparse(node)}" for node in searched(ast.parse(path.read_text()), SAID | {"text"})]
+    assert not found, f"{path}: ask for a value, not for what a sentence says: {found}"
+
+
+@pytest.mark.parametrize(
+    "line, caught",
+    [("proof.text.startswith('sudo')", True), ("gap.because == 'it is refused'", True), ("str(error).removeprefix(f'{x}: ')", True),
+     ("'key' in cause.text", True), ("hole.by_sudo", False), ("found.words != ''", False), ("line.split(' ')", False)],
+)  # fmt: skip
+def test_the_search_finds_what_it_is_for(line: str, caught: bool) -> None:
+    assert bool(list(searched(ast.parse(line), SAID | {"text"}))) is caught

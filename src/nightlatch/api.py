@@ -29,7 +29,7 @@ from nightlatch.evidence import archive, byhand, opinions
 from nightlatch.evidence.collect import collect
 from nightlatch.evidence.script import Wanted
 from nightlatch.evidence.snapshot import Snapshot, from_files
-from nightlatch.faults import NightlatchError, OwnFaultError, RefusedError, UnreadableError, work_on
+from nightlatch.faults import NightlatchError, OwnFaultError, RefusedError, UnreadableError, words_of, work_on
 from nightlatch.formats.sshd_keywords import KEYWORDS
 from nightlatch.readings import daemons, service, sshd, units
 from nightlatch.readings import guest as readings
@@ -138,7 +138,7 @@ def survey_targets(
                 snapshot = survey_target(name, client=using, pins=pins)
             return Surveyed(snapshot.guest, snapshot)
         except (NightlatchError, OSError) as error:
-            return Surveyed(name, None, str(error), getattr(error, "stage", ""))
+            return Surveyed(name, None, words_of(error), getattr(error, "stage", ""))
 
     running = [name for name in names if targets.is_live(name)]
     with client_for(client) as using, _pool(min(at_once, len(running)), using) as pool:
@@ -247,7 +247,7 @@ def _surveyed(estate: Estate, spec: GuestSpec, client: Client) -> Surveyed:
         with work_on(spec.name):
             return Surveyed(spec.name, _survey_one(estate, spec, client))
     except (NightlatchError, OSError) as error:
-        return Surveyed(spec.name, None, str(error), getattr(error, "stage", ""))
+        return Surveyed(spec.name, None, words_of(error), getattr(error, "stage", ""))
 
 
 def _survey_one(estate: Estate, spec: GuestSpec, client: Client) -> Snapshot:
@@ -332,7 +332,7 @@ def _compared(fleet: list[Identities], estate: Estate, at: datetime) -> tuple[di
     except Exception as error:
         failed = {each.guest: problem for each in fleet if (problem := _alone(each, estate, at))}
         if not failed:  # none fails by itself, so none of them can be told from the others
-            failed = {each.guest: str(OwnFaultError(each.guest, error)) for each in fleet}
+            failed = {each.guest: OwnFaultError(each.guest, error).words for each in fleet}
         more, others = _compared([each for each in fleet if each.guest not in failed], estate, at)
         return more, failed | others
 
@@ -342,7 +342,7 @@ def _alone(one: Identities, estate: Estate, at: datetime) -> str:
         with work_on(one.guest):
             run.fleet([one], estate, at)
     except NightlatchError as error:
-        return str(error)
+        return error.words
     return ""
 
 
@@ -380,7 +380,7 @@ def _in_processes(
                 with ProcessPoolExecutor(1, initializer=_start_auditor, initargs=(estate, at)) as pool:
                     yield pool.submit(_audit_here, name).result()
             except BrokenExecutor:
-                yield GuestAudit(name, unread=f"{name}: not read: the process that worked on it died"), None
+                yield GuestAudit(name, unread="not read: the process that worked on it died"), None
 
 
 class Auditor:
@@ -396,7 +396,7 @@ class Auditor:
             with work_on(name):
                 snapshot = _read(self.estate, spec)
         except (NightlatchError, OSError) as error:
-            return GuestAudit(name, unread=str(error)), None
+            return GuestAudit(name, unread=words_of(error)), None
         return self.result(snapshot)
 
     def result(self, snapshot: Snapshot) -> tuple[GuestAudit, Identities | None]:
@@ -405,7 +405,7 @@ class Auditor:
             with work_on(snapshot.guest):
                 return self.judged(snapshot)
         except (NightlatchError, OSError) as error:
-            return GuestAudit(snapshot.guest, unread=str(error)), None
+            return GuestAudit(snapshot.guest, unread=words_of(error)), None
 
     def judged(self, snapshot: Snapshot) -> tuple[GuestAudit, Identities]:
         """The audit of one guest from its evidence."""

@@ -73,7 +73,7 @@ def border(estate: Estate, at: datetime, networks: Sequence[str] = (), *, client
                 access = guest_access(readings.read(each.snapshot), at)
                 granted = expand(estate, each.guest, at, each.snapshot.facts)
         except OwnFaultError as error:
-            unread.append((each.guest, str(error)))
+            unread.append((each.guest, error.words))
             continue
         ports[each.guest] = tuple(sorted({listener.port for listener in access.listeners}))
         grants[each.guest] = granted

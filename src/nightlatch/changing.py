@@ -31,6 +31,7 @@ from nightlatch.latch.folder import Changed, new_change_id
 from nightlatch.latch.live import Pending
 from nightlatch.latch.records import CHANGES
 from nightlatch.latch.transaction import SEAM, Move, Transaction, mirrored
+from nightlatch.model.outcomes import Stands
 from nightlatch.readings import guest as readings
 from nightlatch.readings import latched
 from nightlatch.readings.daemons import SERVICES
@@ -68,14 +69,14 @@ class Confirmation:
 
 @dataclass(frozen=True, slots=True)
 class Latched:
-    """A change on the latch or decided. `outcome` is kept, put back or on the latch.
+    """A change on the latch or decided, and what became of it.
 
     `moved_to` is the address at which the guest is to be found now, where that is another, `port` the port; `followed` says
     what the estate file took over of it.
     """
 
     changed: Changed
-    outcome: str
+    outcome: Stands
     confirmation: Confirmation | None = None
     steps: tuple[str, ...] = ()
     moved_to: str = ""
@@ -132,7 +133,7 @@ def enact(
     if not spec.via.is_live:
         snapshot = api.survey_target(spec.via.path, spec.name, api.also_of(estate, spec))
         proved = api.prove(estate, api.draft(estate, snapshot, at), snapshot, at)
-        return Latched(apply(proved, spec.via.path, at, change), "kept")
+        return Latched(apply(proved, spec.via.path, at, change), Stands.KEPT)
     with api.client_for(client) as using, work_on(guest):
         shell = targets.of_guest(spec, using)
         snapshot = api.survey_live(shell, api.also_of(estate, spec))
@@ -150,14 +151,14 @@ def not_pending(snapshot: Snapshot) -> None:
     """Raise RefusedError where a change is on the guest's latch: a second one would be proved on what goes back."""
     found = latched.read(snapshot)
     if found is not None:
-        raise RefusedError(pending_says(snapshot.guest, found))
+        raise RefusedError(pending_says(found), guest=snapshot.guest)
 
 
-def pending_says(guest: str, found: OnLatch) -> str:
+def pending_says(found: OnLatch) -> str:
     """Why no second change is begun on a guest."""
     by = f", by {found.who}" if found.who else ""
     return (
-        f"{guest}: change {found.change}{by} is {pending_words(found)}. Nothing was changed; nightlatch keep keeps it, "
+        f"change {found.change}{by} is {pending_words(found)}. Nothing was changed; nightlatch keep keeps it, "
         "nightlatch undo takes it back at once"
     )
 
@@ -168,7 +169,8 @@ def _install(shell: Shell, packages: Sequence[Install], *, agreed: bool) -> None
     if not agreed:
         names = ", ".join(each.package for each in packages)
         raise RefusedError(
-            f"{shell.guest}: it would install {names}, which can't be taken back: --install agrees to that"
+            f"it would install {names}, which can't be taken back: --install agrees to that",
+            guest=shell.guest,
         )
     for each in packages:
         live.install(shell, each)
@@ -194,9 +196,9 @@ def put_on_latch(
         )
     changed = Changed(shell.guest, change, tuple(proved.changed), (), tuple(map(str, proved.draft.acts)))
     if not proved.does:
-        return Latched(Changed(shell.guest, "", ()), "kept")
+        return Latched(Changed(shell.guest, "", ()), Stands.KEPT)
     if services.installs(proved.draft.acts):
-        raise RefusedError(f"{shell.guest}: a package is still missing after it was installed; look at the guest")
+        raise RefusedError("a package is still missing after it was installed; look at the guest", guest=shell.guest)
     move, ports = relocating.move_of(proved, estate), relocating.ports_of(proved)
     made = transaction_for(
         proved, at, change, seconds, unguarded=unguarded, forget=forget, seam=seam, move=move, ports=ports
@@ -211,7 +213,7 @@ def put_on_latch(
         confirmation = confirm(estate, there, proved, at, change)
         answer = decide(confirmation)
         if answer is None:
-            return Latched(changed, "on the latch", confirmation, steps, goes, port=port)
+            return Latched(changed, Stands.ON_THE_LATCH, confirmation, steps, goes, port=port)
         if goes and not answer:
             outcome = relocating.taken_back(shell, there, change, owner())
         else:  # what was not reached over its new port is taken back over the old one, which is open yet
@@ -219,21 +221,22 @@ def put_on_latch(
             outcome = _decided(shell if old else there, change, answer, seconds, confirmation)
     except KeyboardInterrupt:
         raise PutBackError(
-            f"{shell.guest}: interrupted. If change {change} was begun, the guest takes it back by itself within {seconds} s; "
-            "nightlatch pending shows it, nightlatch undo takes it back at once"
+            f"interrupted. If change {change} was begun, the guest takes it back by itself within {seconds} s; "
+            "nightlatch pending shows it, nightlatch undo takes it back at once",
+            guest=shell.guest,
         ) from None
     if answer and not outcome.kept:
-        raise PutBackError(f"{shell.guest}: {outcome.words}, before it could be kept")
+        raise PutBackError(f"{outcome.words}, before it could be kept", guest=shell.guest)
     if not answer and confirmation.problems:
-        raise PutBackError(_problems(confirmation, outcome))
+        raise PutBackError(_problems(confirmation, outcome), guest=confirmation.guest)
     done = changed if outcome.kept else returned(changed, outcome)
     if goes and outcome.kept:
         followed = followed_address(estate, shell.guest, proved.before.facts["came_to"], goes)
-        return Latched(done, "kept", confirmation, steps, goes, followed)
+        return Latched(done, Stands.KEPT, confirmation, steps, goes, followed)
     if port and outcome.kept:
         followed = followed_port(estate, shell.guest, int(proved.before.facts["came_to_port"]), port)
-        return Latched(done, "kept", confirmation, steps, "", followed, port)
-    return Latched(done, "kept" if outcome.kept else "put back", confirmation, steps)
+        return Latched(done, Stands.KEPT, confirmation, steps, "", followed, port)
+    return Latched(done, Stands.KEPT if outcome.kept else Stands.PUT_BACK, confirmation, steps)
 
 
 def returned(changed: Changed, outcome: live.Outcome) -> Changed:
@@ -274,22 +277,21 @@ def _decided(shell: Shell, change: str, answer: bool, seconds: int, seen: Confir
         wish = "keep it" if answer else "take it back"
         found = f" A fresh connection had found: {'; '.join(seen.problems)}." if seen.problems else ""
         raise PutBackError(
-            f"{shell.guest}: change {change} is on the latch, and the guest can't be told to {wish} ({error}).{found} "
-            f"The guest takes it back by itself within {seconds} s; nightlatch pending shows it"
+            f"change {change} is on the latch, and the guest can't be told to {wish} ({error}).{found} "
+            f"The guest takes it back by itself within {seconds} s; nightlatch pending shows it",
+            guest=shell.guest,
         ) from error
 
 
 def _problems(confirmation: Confirmation, outcome: live.Outcome) -> str:
-    parts = [f"{confirmation.guest}: a fresh connection found that it does not hold, so everything was put back:"]
-    if "taken back by" in outcome.words:
+    parts = ["a fresh connection found that it does not hold, so everything was put back:"]
+    if outcome.by_hand:
         parts += [f"  {problem}" for problem in confirmation.problems]
-    elif outcome.words.startswith("kept"):
-        parts = [f"{confirmation.guest}: {outcome.words}, by somebody else, though a fresh connection found:"]
+    elif outcome.kept:
+        parts = [f"{outcome.words}, by somebody else, though a fresh connection found:"]
         parts += [f"  {problem}" for problem in confirmation.problems]
     else:  # the guest was first: what the connection saw is the state from before
-        parts = [
-            f"{confirmation.guest}: no fresh connection proved it in time. {outcome.words[:1].upper()}{outcome.words[1:]}"
-        ]
+        parts = [f"no fresh connection proved it in time. {outcome.words[:1].upper()}{outcome.words[1:]}"]
     parts += [f"  {path} was changed by somebody else meanwhile and is left as it is" for path in outcome.left]
     parts += [
         f"  {path} was touched by somebody else meanwhile: our lines went back, theirs stay" for path in outcome.merged
@@ -332,8 +334,9 @@ def _known(proved: ProvedDraft, service: ServiceReading, *, loads: bool) -> None
         seen = next(iter((*service.strangers, *service.daemons)))
         why = seen.doubt or "there are several"
         raise RefusedError(
-            f"{proved.draft.guest}: which process is its sshd can't be told (process {seen.pid}: {why}), so nothing could be "
-            "loaded safely; start it by its service, end what else bears its name, and survey again"
+            f"which process is its sshd can't be told (process {seen.pid}: {why}), so nothing could be "
+            "loaded safely; start it by its service, end what else bears its name, and survey again",
+            guest=proved.draft.guest,
         )
 
 
@@ -379,7 +382,7 @@ def confirm(estate: Estate, shell: Shell, proved: ProvedDraft, at: datetime, cha
             now = api.survey_live(shell, api.also_of(estate, spec))
             break
         except UnreadableError as error:
-            problem = str(error)
+            problem = error.words
     else:
         return Confirmation(shell.guest, change, "", (f"no fresh connection comes in: {problem}",), (), ())
     proven, unproven = promises.places(estate, now)
@@ -400,7 +403,7 @@ def pending(
                     with work_on(spec.name):
                         found: live.Told | str = live.ask(relocating.answering(spec, targets.of_guest(spec, using)))
                 except UnreadableError as error:
-                    found = str(error)
+                    found = error.words
                 yield spec.name, found
 
 

@@ -14,7 +14,7 @@ from nightlatch.audit.findings import Group
 from nightlatch.describe import holders as holding
 from nightlatch.describe import sentences, text
 from nightlatch.evidence.snapshot import Snapshot
-from nightlatch.faults import NightlatchError, OwnFaultError, RefusedError, UnreadableError, work_on
+from nightlatch.faults import NightlatchError, OwnFaultError, RefusedError, UnreadableError, words_of, work_on
 from nightlatch.readings import guest as readings
 from nightlatch.reason.paths import GuestAccess, guest_access
 from nightlatch.transports import by_hand, targets
@@ -60,7 +60,7 @@ def describe(
                 with work_on(name):
                     found[name] = api.survey_target(name, client=using, pins=pins)
             except (NightlatchError, OSError) as error:
-                found[name] = str(error)
+                found[name] = words_of(error)
     unique = holding.Unique()
     read = []
     for name, snapshot in found.items():
@@ -72,10 +72,10 @@ def describe(
                 access = guest_access(readings.read(replace(snapshot, guest=label)), at)
                 read.append((access, _line(name, label, access, path.parent)))
         except OwnFaultError as error:
-            found[name] = str(error)
+            found[name] = error.words
     unread = tuple((name, each) for name, each in found.items() if isinstance(each, str))
     if not read:
-        raise UnreadableError("\n".join(problem for _, problem in unread) or "no guest was named")
+        raise UnreadableError("\n".join(f"{name}: {problem}" for name, problem in unread) or "no guest was named")
     return replace(written(path, read, at), unread=unread)
 
 

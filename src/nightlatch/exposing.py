@@ -72,7 +72,7 @@ def exposure(
             with work_on(each.guest):
                 found[each.guest] = _narrowed(each.snapshot, ports, outside.ways(each.guest))
         except OwnFaultError as error:
-            unread[each.guest] = str(error)
+            unread[each.guest] = error.words
     order = [spec.name for spec in api.chosen(estate, guests)]
     return Exposure(
         estate.name, at, tuple(one for name in order for one in found.get(name, ())),

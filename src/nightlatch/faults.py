@@ -43,13 +43,18 @@ class Fault:
 
 
 class NightlatchError(Exception):
-    """Something the caller has to put right; `faults` says what. `exit_code` is what the command line ends with."""
+    """Something the caller has to put right; `faults` says what, `guest` on which guest where it is about one.
+
+    `exit_code` is what the command line ends with. `words` is the text without the guest, for where that is told beside it.
+    """
 
     exit_code = 2
 
-    def __init__(self, faults: Iterable[Fault] | str) -> None:
+    def __init__(self, faults: Iterable[Fault] | str, *, guest: str = "") -> None:
         self.faults: tuple[Fault, ...] = (Fault(faults),) if isinstance(faults, str) else tuple(faults)
-        super().__init__("\n".join(f.text() for f in self.faults))
+        self.guest = guest
+        self.words = "\n".join(f.text() for f in self.faults)
+        super().__init__(f"{guest}: {self.words}" if guest else self.words)
 
 
 class EstateError(NightlatchError):
@@ -66,8 +71,8 @@ class UnreachableError(UnreadableError):
     """A live guest could not be reached or asked; `stage` is the first step that failed (name, connect, login, ...)."""
 
     def __init__(self, guest: str, stage: str, what: str, hint: str = "") -> None:
-        self.guest, self.stage = guest, stage
-        super().__init__([Fault(f"{guest}: {stage}: {what}" + (f"; {hint}" if hint else ""))])
+        self.stage = stage
+        super().__init__(f"{stage}: {what}" + (f"; {hint}" if hint else ""), guest=guest)
 
 
 class OwnFaultError(UnreadableError):
@@ -75,9 +80,10 @@ class OwnFaultError(UnreadableError):
 
     def __init__(self, guest: str, error: BaseException) -> None:
         # What the error says may hold a guest's content; its kind and its place in the code don't.
-        what = f"{guest}: not read: a fault of Nightlatch's own, {type(error).__name__} at {place_of(error)}"
+        what = f"not read: a fault of Nightlatch's own, {type(error).__name__} at {place_of(error)}"
         super().__init__(
-            f"{what}; other guests are not touched by it. Please report it, with what nightlatch --version says"
+            f"{what}; other guests are not touched by it. Please report it, with what nightlatch --version says",
+            guest=guest,
         )
 
 
@@ -115,6 +121,11 @@ class PutBackError(NightlatchError):
     """A change failed halfway and was taken back."""
 
     exit_code = 5
+
+
+def words_of(error: Exception) -> str:
+    """What an error says, for a place that names its guest already."""
+    return error.words if isinstance(error, NightlatchError) else str(error)
 
 
 def nearest(word: str, words: Sequence[str]) -> str:

@@ -12,6 +12,7 @@ from nightlatch.faults import PutBackError, RefusedError, work_on
 from nightlatch.latch import live, standing
 from nightlatch.latch.live import Pending
 from nightlatch.latch.records import CHANGES, PROMISED
+from nightlatch.model.outcomes import Stands
 from nightlatch.transports import targets
 from nightlatch.transports.shell import Shell
 from nightlatch.transports.ssh import Client, Ssh
@@ -32,11 +33,11 @@ def keep(estate: Estate, guest: str, change: str = "", *, client: Client | None 
         changed, seen = _proved_again(estate, spec, shell, waiting)
         outcome = live.decide(shell, waiting.change, "keep", owner())
         if not outcome.kept:
-            raise PutBackError(f"{guest}: {outcome.words}, before it could be kept")
+            raise PutBackError(f"{outcome.words}, before it could be kept", guest=guest)
         there = shell.address.host if isinstance(shell, Ssh) and shell.address.host != spec.via.host else ""
         followed = followed_address(estate, guest, spec.via.host, there) if there else ""
         followed = followed or (followed_port(estate, guest, spec.via.port or 22, port) if port else "")
-        return Latched(changed, "kept", seen, (), there, followed, port)
+        return Latched(changed, Stands.KEPT, seen, (), there, followed, port)
 
 
 def _proved_again(estate: Estate, spec: GuestSpec, shell: Shell, waiting: Pending) -> tuple[Changed, Confirmation]:
@@ -53,9 +54,10 @@ def _proved_again(estate: Estate, spec: GuestSpec, shell: Shell, waiting: Pendin
     if problems:
         wait = f"within {waiting.seconds} s" if waiting.seconds is not None and waiting.seconds > 0 else "in time"
         raise RefusedError(
-            "\n".join([f"{spec.name}: a fresh connection found that it does not hold, so it was not kept:",
+            "\n".join(["a fresh connection found that it does not hold, so it was not kept:",
                        *(f"  {each}" for each in problems),
-                       f"  the guest takes it back by itself {wait}; nightlatch undo takes it back at once"])
+                       f"  the guest takes it back by itself {wait}; nightlatch undo takes it back at once"]),
+            guest=spec.name,
         )  # fmt: skip
     proven, unproven = promises.places(estate, now)
     seen = Confirmation(spec.name, waiting.change, now.facts.get("came_from", ""), (), tuple(proven), tuple(unproven))
@@ -75,8 +77,8 @@ def _waiting(shell: Shell, change: str) -> Pending:
     if told.pending is None or (change and told.pending.change != change):
         last = next((words for name, words in told.outcomes if not change or name == change), "")
         raise RefusedError(
-            f"{shell.guest}: no {'such ' if change else ''}change is on the latch" + (f" ({last})" if last else "")
+            f"no {'such ' if change else ''}change is on the latch" + (f" ({last})" if last else ""), guest=shell.guest
         )
     if told.pending.unread:
-        raise RefusedError(f"{shell.guest}: change {told.pending.change}: {told.pending.unread}")
+        raise RefusedError(f"change {told.pending.change}: {told.pending.unread}", guest=shell.guest)
     return told.pending

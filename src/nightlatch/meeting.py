@@ -109,7 +109,7 @@ def pin(estate: Estate, met: Met, keys: Sequence[Proven]) -> tuple[str, ...]:
     confirmed or the file can't be edited safely.
     """
     if not keys:
-        raise RefusedError(f"{met.guest}: no fingerprint was confirmed, so nothing is pinned")
+        raise RefusedError("no fingerprint was confirmed, so nothing is pinned", guest=met.guest)
     # Every type that the server offers was asked for: a pin that it did not show is of a key that is gone.
     kept = [proven.key.fingerprint for proven in met.known]
     pins = tuple(dict.fromkeys([*kept, *(proven.key.fingerprint for proven in keys)]))

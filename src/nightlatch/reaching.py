@@ -137,7 +137,7 @@ def reach(
                 with work_on(spec.name):
                     done.append(_judged(estate, way, seen[spec.name], names, at, evidence, login=login))
             except OwnFaultError as error:
-                done.append(Reached(spec.name, problem=str(error)))
+                done.append(Reached(spec.name, problem=error.words))
     here = dict.fromkeys(each.look.here for each in done if each.look is not None and each.look.here)
     return Reach(estate.name, at, tuple(done), tuple((address, wire.place_of(estate, address)) for address in here))
 
@@ -174,7 +174,7 @@ def _way(
         known = known_address(estate, spec, evidence) if spec.via.kind in NOT_DIALLED and not spec.dial else None
         host, port = known or targets.wire_of(spec, client)
     except NightlatchError as error:
-        return str(error).removeprefix(f"{spec.name}: ")
+        return error.words
     shell = targets.of_guest(spec, client) if spec.via.kind == "ssh" else None
     assert shell is None or isinstance(shell, Ssh)
     accounts = wire.granted_accounts(grants)
@@ -252,7 +252,7 @@ def _login(shell: Ssh, look: Look, seen: _Seen) -> tuple[Look, tuple[str, ...]]:
     try:
         answer = shell.run(READ_UPTIME)
     except UnreachableError as error:
-        text = str(error).removeprefix(f"{shell.guest}: ")
+        text = error.words
         step = Step(Stage.LOGIN, time.monotonic() - start, f"{account}: {text}")
         if error.stage in ("sudo", "read"):  # the login itself was good
             return replace(look, steps=(*look.steps, step)), ()

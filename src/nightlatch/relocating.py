@@ -48,12 +48,15 @@ def move_of(proved: ProvedDraft, estate: Estate) -> Move | None:
     guest, interface = proved.draft.guest, names[0]
     systems = {profile.system for profile in after.profiles_of(interface)}
     if len(names) > 1 or len(systems) != 1 or not systems <= SYSTEMS.keys():
-        raise RefusedError(f"{guest}: {', '.join(names)} can't be moved on the latch; change it at the guest's console")
+        raise RefusedError(
+            f"{', '.join(names)} can't be moved on the latch; change it at the guest's console", guest=guest
+        )
     addresses = sorted(_stored(after, interface))
     if not addresses:
         raise RefusedError(
-            f"{guest}: {interface} would be given an address by lease, which nobody knows beforehand, so no connection could "
-            "confirm it; change it at the guest's console"
+            f"{interface} would be given an address by lease, which nobody knows beforehand, so no connection could "
+            "confirm it; change it at the guest's console",
+            guest=guest,
         )
     dialled = (spec.dial for spec in estate.guests.values() if spec.dial)
     name = next((text for text in dialled if address_or_none(text, scope=True) is None), "")
@@ -148,21 +151,22 @@ def arrive(shell: Shell, old: Shell, change: str, seconds: int) -> None:
         try:
             told = live.ask(shell)
         except UnreadableError as error:
-            last = str(error).removeprefix(f"{shell.guest}: ")
+            last = error.words
             words = _ended(old, change)
             if words:
                 raise PutBackError(f"{shell.guest} is back at its old address: {words}") from None
         else:
             if told.pending is None or told.pending.change != change:
                 words = dict(told.outcomes).get(change, "it is not on the latch any more")
-                raise PutBackError(f"{shell.guest}: {words}")
+                raise PutBackError(f"{words}", guest=shell.guest)
             if told.pending.state == "on-the-latch":
                 return
             last = f"it got as far as: {told.pending.state}"
         time.sleep(PAUSE)
     raise PutBackError(
-        f"{shell.guest}: it does not answer over its new address ({last}). The guest takes the change back by itself within "
-        f"{seconds} s, and has its old address then; nightlatch pending shows it"
+        f"it does not answer over its new address ({last}). The guest takes the change back by itself within "
+        f"{seconds} s, and has its old address then; nightlatch pending shows it",
+        guest=shell.guest,
     )
 
 
@@ -185,9 +189,9 @@ def taken_back(old: Shell, new: Shell, change: str, by: str) -> live.Outcome:
             return live.decide(new, change, "back", by)
         words = _ended(old, change)
         if words:
-            return live.Outcome(words.startswith("kept"), words)
+            return live.outcome_of(words)
         time.sleep(PAUSE)
-    raise UnreadableError(f"{old.guest}: no answer over either address; its timer takes the change back")
+    raise UnreadableError("no answer over either address; its timer takes the change back", guest=old.guest)
 
 
 def answering(spec: GuestSpec, shell: Shell) -> Shell:

@@ -13,6 +13,7 @@ from nightlatch.faults import RefusedError, work_on
 from nightlatch.latch import folder, live, standing
 from nightlatch.latch.records import CHANGES, RECORD
 from nightlatch.latch.standing import Standing
+from nightlatch.model.outcomes import Stands
 from nightlatch.transports import targets
 from nightlatch.transports.shell import Shell
 from nightlatch.transports.ssh import Client
@@ -32,7 +33,7 @@ def undo(
         raise RefusedError(f"{guest} is {changing.NOT_THERE[spec.via.kind]}: nothing was ever changed there")
     if not spec.via.is_live:
         with changing.told():
-            return Latched(folder.undo(spec.via.path, guest, change), "put back")
+            return Latched(folder.undo(spec.via.path, guest, change), Stands.PUT_BACK)
     with api.client_for(client) as using, work_on(guest):
         usual = targets.of_guest(spec, using)
         shell = relocating.answering(spec, usual)
@@ -43,7 +44,7 @@ def undo(
             else:  # the connection goes with the address
                 outcome = relocating.taken_back(usual, shell, told.pending.change, changing.owner())
             done = changing.returned(Changed(guest, told.pending.change, ()), outcome)
-            return Latched(done, "kept" if outcome.kept else "put back")
+            return Latched(done, Stands.KEPT if outcome.kept else Stands.PUT_BACK)
         return _undo_kept(estate, spec, shell, change, seconds, decide)
 
 
@@ -58,7 +59,7 @@ def _undo_kept(
     done = changing.put_on_latch(
         estate, shell, proved, at, number, seconds=seconds, decide=decide, forget=found.record.id
     )
-    outcome = {"kept": "put back", "put back": "kept"}.get(done.outcome, done.outcome)
+    outcome = {Stands.KEPT: Stands.PUT_BACK, Stands.PUT_BACK: Stands.KEPT}.get(done.outcome, done.outcome)
     left = (*done.changed.skipped, *returning.stays(snapshot, found.kept))
     gone = [path for path in done.changed.paths if proved.after.entries.get(path, ABSENT).kind is Kind.ABSENT]
     changed = Changed(spec.name, found.record.id, done.changed.paths, left, done.changed.acts, removed=tuple(gone))
@@ -79,7 +80,7 @@ def _kept(estate: Estate, spec: GuestSpec, shell: Shell, change: str) -> tuple[S
                 snapshot = api.survey_live(shell, [*also, *missing], [f"{CHANGES}/{n}" for n in names], ask=False)
             return found, snapshot
     raise RefusedError(
-        f"{spec.name}: there is no change {change} to take back" if change else f"{spec.name}: no change is kept there"
+        f"there is no change {change} to take back" if change else "no change is kept there", guest=spec.name
     )
 
 

@@ -161,7 +161,7 @@ def spoken_of(estate: Estate) -> AddressSet:
     found += [subnets(each) for each in estate.networks.values()]
     placed = [*(spec.places for spec in estate.grants), *(kept.places for kept in estate.emergency)]
     placed += [guest.via.places for guest in estate.guests.values()]
-    refs = [ref for places in placed for ref in places if ref.text != "anywhere"]
+    refs = [ref for places in placed for ref in places if not ref.is_anywhere]
     found += [sources_of(estate, [ref]).get(COMMON, NO_ADDRESS) for ref in refs]
     for guest in estate.guests.values():
         found += [parse_network(str(each.address.ip)) for each in guest.addresses]

@@ -56,7 +56,7 @@ def _told(done: Described) -> None:
         f"{len(done.keys)} public keys beside it."
     )
     for name, problem in done.unread:
-        sheet.wrapped(problem.removeprefix(f"{name}: "), label=name, style="high")
+        sheet.wrapped(problem, label=name, style="high")
     if done.unsaid:
         sheet.wrapped("Open as well, and no sentence can say it:", style="medium")
         for each in done.unsaid:

@@ -91,7 +91,7 @@ def _print_script(estate: Estate, guests: tuple[str, ...], seconds: int, at: dat
         raise NightlatchError("a script is for one guest: name it with --on")
     (found,) = api.survey(estate, list(names), client=client)
     if found.snapshot is None:
-        raise UnreadableError(found.problem)
+        raise UnreadableError(found.problem, guest=found.guest)
     text = carrying.change_script(estate, found.snapshot, at, seconds=seconds)
     if text:
         click.echo(text.encode("utf-8", "surrogateescape"), nl=False)
@@ -118,7 +118,7 @@ def _proved(
         try:
             proved[each.guest] = api.prove(estate, api.draft(estate, each.snapshot, at), each.snapshot, at)
         except (RefusedError, UnreadableError) as error:
-            refused[each.guest] = str(error)
+            refused[each.guest] = error.words
     return [proved[name] for name in estate.guests if name in proved], refused, pending
 
 
@@ -136,7 +136,7 @@ def _show_drafts(proved: list[Any], refused: dict[str, str], pending: dict[str, 
     if quiet:
         sheet.wrapped(", ".join(quiet) + ": nothing to do.", style="good")
     for guest, because in refused.items():
-        sheet.wrapped(in_one_line(because.removeprefix(f"{guest}: ")), label=guest, style="high")
+        sheet.wrapped(in_one_line(because), label=guest, style="high")
 
 
 def _show_next(proved: list[Any], estate: Estate, source: Path) -> None:
@@ -199,7 +199,7 @@ def enact(
         sheet = page.Page(page.console())
         if not dry_run and pending:
             proved = [each for each in proved if each.draft.guest not in pending]
-            refused |= {guest: changing.pending_says(guest, each) for guest, each in pending.items()}
+            refused |= {guest: changing.pending_says(each) for guest, each in pending.items()}
         doing = {each.draft.guest: each for each in proved if each.draft.does}
         order = changing.in_order(estate, list(doing), client)
         if dry_run:
@@ -213,7 +213,7 @@ def enact(
             text.draft(sheet, doing[name])
             sheet.blank()
         for guest, because in refused.items():
-            sheet.wrapped(in_one_line(because.removeprefix(f"{guest}: ")), label=guest, style="high")
+            sheet.wrapped(in_one_line(because), label=guest, style="high")
         code = 4 if refused else 0
         if not doing:
             sheet.line("Nothing was changed." if refused else "Nothing to change.")

@@ -9,7 +9,9 @@ from nightlatch import changing
 from nightlatch.changing import Decide, Latched
 from nightlatch.estate.model import Estate
 from nightlatch.faults import NightlatchError
+from nightlatch.latch import live
 from nightlatch.latch.folder import changes, new_change_id
+from nightlatch.model.outcomes import Stands
 from nightlatch.report import text
 from nightlatch.report.page import Page
 from nightlatch.report.safe import in_one_line
@@ -36,7 +38,7 @@ def enact_all(
                 install=install,
             )
         except NightlatchError as error:
-            sheet.wrapped(in_one_line(str(error).removeprefix(f"{name}: ")), label=name, style="high")
+            sheet.wrapped(in_one_line(error.words), label=name, style="high")
             rest = order[number + 1 :]
             if rest:
                 sheet.wrapped(f"Stopped here; nothing was begun on {', '.join(rest)}.")
@@ -67,7 +69,7 @@ def latched(sheet: Page, done: Latched, source: str) -> None:
 
 def undone(sheet: Page, done: Latched) -> int:
     """What came of taking a change back; returns the exit code."""
-    if done.outcome == "put back":
+    if done.outcome is Stands.PUT_BACK:
         text.undone(sheet, done.changed, done.followed)
         return 5 if done.changed.skipped else 0
     sheet.wrapped(f"change {done.changed.change} stands: it was {done.outcome}", label=done.changed.guest, style="high")
@@ -83,8 +85,8 @@ def newest(estate: Estate, change: str, client: Client) -> tuple[str, list[str]]
     }
     for name, told in changing.pending(estate, client=client):
         if isinstance(told, str):
-            raise NightlatchError(f"{told}\nname the guest to take a change back on with --on")
+            raise NightlatchError(f"{told}\nname the guest to take a change back on with --on", guest=name)
         kept[name] = [told.pending.change] if told.pending is not None else []
-        kept[name] += [each for each, words in told.outcomes if words == "kept"]
+        kept[name] += [each for each, words in told.outcomes if live.takes_nothing_back(words)]
     latest = change or max((i for ids in kept.values() for i in ids), default="")
     return latest, [name for name, ids in kept.items() if latest in ids]

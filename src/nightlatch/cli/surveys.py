@@ -78,16 +78,14 @@ def _keep(results: Iterator[api.Surveyed], total: int, into: Path, client: Clien
                             _one(each, into, say)
                         read += 1
                     except OwnFaultError as error:
-                        missed.append(replace(each, problem=str(error)))
+                        missed.append(replace(each, problem=error.words))
                 step()
     except KeyboardInterrupt:
         client.stop.event.set()
         click.echo(f"interrupted: {read} of {total} guests were read and are kept in {into}", err=True)
         raise SystemExit(130) from None
     for each in missed:
-        click.echo(
-            f"{each.guest}: not read: {in_one_line(each.problem.removeprefix(each.guest + ': '), 1000)}", err=True
-        )
+        click.echo(f"{each.guest}: not read: {in_one_line(each.problem, 1000)}", err=True)
     if missed and read:
         click.echo(f"{read} of {total} guests read, {len(missed)} not", err=True)
     return 3 if missed else 0

@@ -66,8 +66,9 @@ def _package(reading: GuestReading) -> Install:
     if not found:
         known = ", ".join(dict.fromkeys(PACKAGES))
         raise RefusedError(
-            f"{reading.guest}: no SSH server is installed, and its system is none of those whose package is known ({known}): "
-            "install it by hand, survey again"
+            f"no SSH server is installed, and its system is none of those whose package is known ({known}): "
+            "install it by hand, survey again",
+            guest=reading.guest,
         )
     return install(found, PACKAGES[found])
 
@@ -82,7 +83,8 @@ def prove(estate: Estate, snapshot: Snapshot, at: datetime) -> ProvedDraft:
     account = readings.read(snapshot).accounts.by_name.get(grant.account)
     if account is None:
         raise RefusedError(
-            f"{spec.name}: the own door's account {grant.account} is not there; make it first (adduser(8))"
+            f"the own door's account {grant.account} is not there; make it first (adduser(8))",
+            guest=spec.name,
         )
     file = MakeFile(FILE, WHY, True, _file(estate, spec, account.uid == 0), 0o644, 0, 0)
     steps: tuple[AnyStep, ...] = (file,)
@@ -91,7 +93,9 @@ def prove(estate: Estate, snapshot: Snapshot, at: datetime) -> ProvedDraft:
         steps = (*own_key(access, grant, account, estate, f"the own door: {grant.account}"), file)
         access = _tried(estate, snapshot, steps, at)
     if not _opens(access, grant):
-        raise RefusedError(f"{spec.name}: the own door would not open: {grant.account} gets no shell by its key there")
+        raise RefusedError(
+            f"the own door would not open: {grant.account} gets no shell by its key there", guest=spec.name
+        )
     grants = tuple(expand(estate, spec.name, at))
     over = [each for each in surplus(access.paths, grants) if each.certain]
     left = [Left(f"{each.path.account} is let in beyond what is granted", "survey it once it was met") for each in over]
@@ -105,7 +109,7 @@ def _tried(estate: Estate, snapshot: Snapshot, steps: tuple[AnyStep, ...], at: d
     try:
         after = apply_all(_with_folder(snapshot), steps)
     except StepError as error:
-        raise RefusedError(f"{snapshot.guest}: the draft does not fit this evidence: {error}") from None
+        raise RefusedError(f"the draft does not fit this evidence: {error}", guest=snapshot.guest) from None
     return guest_access(readings.read(_with_server(after)), at, realms(estate))
 
 
@@ -119,8 +123,9 @@ def _own_door(estate: Estate, spec: GuestSpec, snapshot: Snapshot, at: datetime)
     doors = [g for g in expand(estate, spec.name, at) if g.kind is GrantKind.OWN_DOOR]
     if not doors or spec.via.key is None:
         raise RefusedError(
-            f"{spec.name}: it has no SSH server, and no own door is stated: write as, key and from under via, so that the door "
-            "that is opened is known"
+            "it has no SSH server, and no own door is stated: write as, key and from under via, so that the door "
+            "that is opened is known",
+            guest=spec.name,
         )
     return doors[0]
 

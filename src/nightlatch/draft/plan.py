@@ -281,11 +281,12 @@ def prove(estate: Estate, draft: Draft, snapshot: Snapshot, at: datetime) -> Pro
     desk = Desk(estate, snapshot, at)
     for act in draft.acts:
         if isinstance(act, Disable | Stop) and services.KEPT.fullmatch(act.unit):
-            raise RefusedError(f"{draft.guest}: {act} is refused: the guest, its network or its door depends on it")
+            raise RefusedError(f"{act} is refused: the guest, its network or its door depends on it", guest=draft.guest)
     if draft.does and desk.lacks_door:
         raise RefusedError(
-            f"{draft.guest}: nothing tells how Nightlatch comes in there, so its door could be drafted away: this evidence was "
-            "not read over SSH; write key and from under via, or survey it over SSH"
+            "nothing tells how Nightlatch comes in there, so its door could be drafted away: this evidence was "
+            "not read over SSH; write key and from under via, or survey it over SSH",
+            guest=draft.guest,
         )
     before = desk.state(snapshot)
     state = before
@@ -295,19 +296,20 @@ def prove(estate: Estate, draft: Draft, snapshot: Snapshot, at: datetime) -> Pro
         try:
             state = desk.state(apply_all(snapshot, done))
         except StepError as error:
-            raise RefusedError(f"{draft.guest}: the draft does not fit this evidence: {error}") from None
+            raise RefusedError(f"the draft does not fit this evidence: {error}", guest=draft.guest) from None
         if state.access.effective.refusal is not None and before.access.effective.refusal is None:
             because = state.access.effective.refusal.because
-            raise RefusedError(f'{draft.guest}: after the step "{step}" sshd would not start: {because}')
+            raise RefusedError(f'after the step "{step}" sshd would not start: {because}', guest=draft.guest)
         if door_shrunk(desk, before, state, returns=bool(draft.returns)):
             raise RefusedError(
-                f'{draft.guest}: the step "{step}" would shut the door that Nightlatch comes in by, or an emergency account'
+                f'the step "{step}" would shut the door that Nightlatch comes in by, or an emergency account',
+                guest=draft.guest,
             )
     if any(isinstance(step, SetRules) for step in draft.steps):
         own = [grant.callers.perhaps for grant in desk.grants if grant.kind is not GrantKind.GRANT]
         because = filtering.shut_at_boot(before.access, state.access, joined(own).get(COMMON, NO_ADDRESS))
         if because:
-            raise RefusedError(f"{draft.guest}: {because}")
+            raise RefusedError(f"{because}", guest=draft.guest)
     if not draft.returns:
         _closed(desk, draft, before, state)
     return ProvedDraft(draft, snapshot, state.snapshot, at, _PROVED)
@@ -317,14 +319,14 @@ def _closed(desk: Desk, draft: Draft, before: State, state: State) -> None:
     left = {entry.text for entry in _left(desk, state)}
     if not left <= {entry.text for entry in draft.left}:
         first = sorted(left - {entry.text for entry in draft.left})[0]
-        raise RefusedError(f"{draft.guest}: the draft does not close everything it says it does: {first}")
+        raise RefusedError(f"the draft does not close everything it says it does: {first}", guest=draft.guest)
     for after_set, before_set, what in (
         (_possible(state.surplus), _possible(before.surplus), "surplus"),
         (_possible(state.missing), _possible(before.missing), "missing"),
     ):
         grown = without(after_set, joined([before_set, _certain(before)]))
         if any(grown.values()):
-            raise RefusedError(f"{draft.guest}: the draft would make more undecided than it is now ({what})")
+            raise RefusedError(f"the draft would make more undecided than it is now ({what})", guest=draft.guest)
 
 
 def _possible(items: Iterable[Surplus] | Iterable[Missing]) -> Sources:

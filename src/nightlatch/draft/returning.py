@@ -63,10 +63,12 @@ def _returned(guest: str, change: str, kept: Kept, now: Entry) -> Entry:
     if _same(now, kept.after):
         return kept.before
     if Kind.ABSENT in (now.kind, kept.before.kind) or now.kind is not Kind.FILE or kept.before.kind is not Kind.FILE:
-        raise RefusedError(f"{guest}: {kept.path} was changed after change {change}, and can't be given back as it was")
+        raise RefusedError(
+            f"{kept.path} was changed after change {change}, and can't be given back as it was", guest=guest
+        )
     content = merged(kept.before.content or b"", kept.after.content or b"", now.content or b"")
     if content is None:
-        raise RefusedError(f"{guest}: something newer touches the same lines of {kept.path} as change {change}")
+        raise RefusedError(f"something newer touches the same lines of {kept.path} as change {change}", guest=guest)
     # Mode and owner go back only where they are still those that the change gave.
     was, made = kept.before, kept.after
     mode = was.mode if now.mode == made.mode else now.mode

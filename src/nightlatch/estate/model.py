@@ -66,6 +66,11 @@ class PlaceRef:
     network: str = ""
     addresses: AddressSet | None = None
 
+    @property
+    def is_anywhere(self) -> bool:
+        """Whether it is every address there is."""
+        return self.text == ANYWHERE
+
 
 @dataclass(frozen=True, slots=True)
 class Via:

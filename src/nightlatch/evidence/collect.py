@@ -106,9 +106,11 @@ def collect(
     collector = _Collector(source)
     collector.look("/")
     if collector.entries["/"].kind is not Kind.FOLDER:
-        raise UnreadableError(f"{guest}: there is no folder to read")
+        raise UnreadableError("there is no folder to read", guest=guest)
     if collector.look("/etc").kind is Kind.ABSENT:
-        raise UnreadableError(f"{guest}: this folder holds no system, for there is no /etc in it; name a guest's root")
+        raise UnreadableError(
+            "this folder holds no system, for there is no /etc in it; name a guest's root", guest=guest
+        )
     collector.everything(mains)
     for path in also:
         collector.visit(path, Use.NAME)

@@ -84,11 +84,12 @@ def parse(raw: bytes, nonce: str, guest: str) -> Stream:
     """The stream in what a guest sent. Raises UnreadableError when it is cut short or is no such stream."""
     start = raw.find(b"@nightlatch/stream/1 " + nonce.encode() + b"\n")
     if start < 0:
-        raise UnreadableError(f"{guest}: the collector did not start; {_seen(raw)}")
+        raise UnreadableError(f"the collector did not start; {_seen(raw)}", guest=guest)
     text, mark, rest = raw[start:].partition(b"\n@files\n")
     if not mark:
         raise UnreadableError(
-            f"{guest}: what was read ends before its files; the connection was cut, or a limit reached"
+            "what was read ends before its files; the connection was cut, or a limit reached",
+            guest=guest,
         )
     stream = Stream()
     for heading, lines in _sections(text):
@@ -121,7 +122,7 @@ def _section(stream: Stream, heading: str, lines: list[bytes], guest: str) -> No
     name, _, about = heading.partition(" ")
     words = [line.decode("utf-8", "surrogateescape") for line in lines]
     if len(words) > MOST_PATHS:
-        raise UnreadableError(f"{guest}: more than {MOST_PATHS} lines about {name}")
+        raise UnreadableError(f"more than {MOST_PATHS} lines about {name}", guest=guest)
     if name == "facts":
         stream.facts = {key: value for key, _, value in (w.partition(" ") for w in words)}
     elif name == "absent":
@@ -143,7 +144,7 @@ def _section(stream: Stream, heading: str, lines: list[bytes], guest: str) -> No
     elif name == "listing" and about in LISTINGS:
         stream.listings[about] = b"".join(line + b"\n" for line in lines)
     elif name != "nightlatch/stream/1":
-        raise UnreadableError(f"{guest}: the collector's output has a part that is not known: {heading[:60]}")
+        raise UnreadableError(f"the collector's output has a part that is not known: {heading[:60]}", guest=guest)
 
 
 def _states(words: list[str]) -> Iterator[tuple[str, Status]]:
@@ -168,16 +169,17 @@ def _files(stream: Stream, raw: bytes, guest: str) -> bytes:
 
     def allowed(_: str, size: int) -> None:
         if size > len(raw) - at:
-            raise UnreadableError(f"{guest}: what was read ends in the middle of a file")
+            raise UnreadableError("what was read ends in the middle of a file", guest=guest)
 
     try:
         for member in members(read, allowed, AFTER):
             _member(stream, member)
     except MemberFault as error:
-        raise UnreadableError(f"{guest}: the files in the collector's output can't be read: {error}") from None
+        raise UnreadableError(f"the files in the collector's output can't be read: {error}", guest=guest) from None
     if not raw.startswith(AFTER, at - BLOCK):
         raise UnreadableError(
-            f"{guest}: what was read ends before its last line; the connection was cut, or a limit reached"
+            "what was read ends before its last line; the connection was cut, or a limit reached",
+            guest=guest,
         )
     return raw[at - BLOCK :]
 
@@ -197,7 +199,7 @@ def _member(stream: Stream, member: Member) -> None:
 def _second_look(stream: Stream, raw: bytes, nonce: str, guest: str) -> None:
     text, mark, _ = raw.partition(b"\n@end " + nonce.encode() + b"\n")
     if not mark:
-        raise UnreadableError(f"{guest}: what was read ends before its last line")
+        raise UnreadableError("what was read ends before its last line", guest=guest)
     words = [line[1:].decode("utf-8", "surrogateescape") for line in text.split(b"\n") if line.startswith(b" ")]
     for path, status in _states(words):
         before = stream.states.get(path)

@@ -51,7 +51,7 @@ def enact(proved: ProvedDraft, root: Path, at: datetime, tool: str, change: str)
     a write failed and everything was put back.
     """
     if proved.draft.acts:
-        raise RefusedError(f"{proved.draft.guest}: {proved.draft.acts[0]}: only a running guest can do that")
+        raise RefusedError(f"{proved.draft.acts[0]}: only a running guest can do that", guest=proved.draft.guest)
     if not proved.changed:
         return Changed(proved.draft.guest, "", ())
     with Folder(root) as folder:
@@ -74,7 +74,8 @@ def _compare(folder: Folder, proved: ProvedDraft) -> None:
         owners = folder.owners_lost or (live.uid, live.gid) == (seen.uid, seen.gid)
         if not owners or (live.kind, live.mode, live.digest) != (seen.kind, seen.mode, seen.digest):
             raise RefusedError(
-                f"{proved.draft.guest}: {path} was changed since it was read; survey again. Nothing was written"
+                f"{path} was changed since it was read; survey again. Nothing was written",
+                guest=proved.draft.guest,
             )
 
 
@@ -137,7 +138,8 @@ def _apply(
         _put_back(folder, undo, change, made)
         if isinstance(error, OSError):
             raise PutBackError(
-                f"{proved.draft.guest}: {error.filename or 'a write'} failed: {error.strerror}. Everything was put back"
+                f"{error.filename or 'a write'} failed: {error.strerror}. Everything was put back",
+                guest=proved.draft.guest,
             ) from error
         raise
     _prune(folder)
@@ -313,14 +315,15 @@ def undo(root: Path, guest: str, change: str = "") -> Changed:
         record = next((r for r in reversed(records) if not change or r.id == change), None)
         if record is None:
             raise RefusedError(
-                f"{guest}: there is no change {change} to take back" if change else f"{guest}: no change is kept there"
+                f"there is no change {change} to take back" if change else "no change is kept there", guest=guest
             )
         paths = {t.path for t in record.touched}
         for newer in records[records.index(record) + 1 :]:
             both = paths & {t.path for t in newer.touched}
             if both:
                 raise RefusedError(
-                    f"{guest}: change {newer.id} is newer and touches {sorted(both)[0]} too; undo that one first"
+                    f"change {newer.id} is newer and touches {sorted(both)[0]} too; undo that one first",
+                    guest=guest,
                 )
         with _locked(folder):
             done, skipped = _take_back(folder, record)

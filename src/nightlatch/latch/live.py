@@ -29,7 +29,8 @@ ENDS = ("left", "back", "merged", "whole", "removed")  # how a path of a change 
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
-    """How a change ended: `kept` or not, and the guest's own words. What it did with each path when it took the change back:
+    """How a change ended: `kept` or not, `by_hand` when somebody had it taken back, and the guest's own words. What it did with
+    each path when it took the change back:
     `back` as they were, `removed` what was not there before, `merged` what somebody had touched and only our lines went back,
     `whole` where sshd refused that and theirs was laid by, `left` what is somebody else's by now."""
 
@@ -40,6 +41,24 @@ class Outcome:
     merged: tuple[str, ...] = ()
     whole: tuple[str, ...] = ()
     removed: tuple[str, ...] = ()
+    by_hand: bool = False
+
+
+KEPT, UNDONE, BY_HAND = (
+    "kept",
+    "kept: it takes back change ",
+    "put back: taken back by ",
+)  # how latch.sh begins an outcome
+
+
+def outcome_of(words: str, **told: tuple[str, ...]) -> Outcome:
+    """An outcome from the line that latch.sh writes, and the paths that it told of."""
+    return Outcome(words.startswith(KEPT), words, by_hand=words.startswith(BY_HAND), **told)
+
+
+def takes_nothing_back(words: str) -> bool:
+    """Whether an outcome is that of a change which was kept, and is no undo of another."""
+    return words.startswith(KEPT) and not words.startswith(UNDONE)
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,28 +98,28 @@ def begin(shell: Shell, change: Transaction) -> list[str]:
     except UnreachableError as error:
         if error.stage not in ("read", "connect"):
             raise
-        raise PutBackError(_unknown(guest, number, change.seconds, str(error))) from error
+        raise PutBackError(_unknown(number, change.seconds, error.words), guest=guest) from error
     steps = [line for line in lines if line.startswith("step ")]
     if "on-the-latch" in lines or (change.move is not None and "moving" in lines):
         return steps
     for line in lines:
         word, _, rest = line.partition(": ")
         if word == "refused":
-            raise RefusedError(f"{guest}: {rest}. Nothing was changed")
+            raise RefusedError(f"{rest}. Nothing was changed", guest=guest)
         if word == "put back":
             if any(step.startswith("step swapped") for step in steps):
-                raise PutBackError(f"{guest}: {rest}. Everything was put back")
-            raise RefusedError(f"{guest}: {rest}. Nothing was changed")
+                raise PutBackError(f"{rest}. Everything was put back", guest=guest)
+            raise RefusedError(f"{rest}. Nothing was changed", guest=guest)
         if word == "stuck":
-            raise PutBackError(f"{guest}: {_trying(rest)}")
+            raise PutBackError(_trying(rest), guest=guest)
     if any(line.startswith("died") for line in lines) or lines:
         return _after_death(shell, number, change.seconds, steps[-1][5:] if steps else "its start")
-    raise PutBackError(_unknown(guest, number, change.seconds, "no answer came"))
+    raise PutBackError(_unknown(number, change.seconds, "no answer came"), guest=guest)
 
 
-def _unknown(guest: str, change: str, seconds: int, why: str) -> str:
+def _unknown(change: str, seconds: int, why: str) -> str:
     return (
-        f"{guest}: the connection was lost while change {change} was being made ({why}). If it was begun, the guest takes it "
+        f"the connection was lost while change {change} was being made ({why}). If it was begun, the guest takes it "
         f"back by itself within {seconds} s; nightlatch pending shows it"
     )
 
@@ -110,8 +129,8 @@ def _after_death(shell: Shell, change: str, seconds: int, last: str) -> list[str
     try:
         outcome = decide(shell, change, "back", "nightlatch, for its script had died")
     except (UnreadableError, RefusedError):
-        raise PutBackError(_unknown(shell.guest, change, seconds, "its script died")) from None
-    raise PutBackError(f"{shell.guest}: the guest's script died halfway, after: {last}. {outcome.words}")
+        raise PutBackError(_unknown(change, seconds, "its script died"), guest=shell.guest) from None
+    raise PutBackError(f"the guest's script died halfway, after: {last}. {outcome.words}", guest=shell.guest)
 
 
 def install(shell: Shell, act: Install) -> None:
@@ -120,7 +139,7 @@ def install(shell: Shell, act: Install) -> None:
     lines = _lines(shell.run(transaction.install_script(act, nonce), INSTALLING).out, nonce)
     if not lines or lines[-1] != "installed":
         said = "; ".join(line for line in lines if not line.startswith("working"))[-300:] or "no answer came"
-        raise UnreadableError(f"{shell.guest}: {act.package} could not be installed: {said}")
+        raise UnreadableError(f"{act.package} could not be installed: {said}", guest=shell.guest)
 
 
 def decide(shell: Shell, change: str, what: str, by: str = "hand") -> Outcome:
@@ -129,19 +148,20 @@ def decide(shell: Shell, change: str, what: str, by: str = "hand") -> Outcome:
     lines = _lines(shell.run(transaction.decide_script(change, what, by, nonce), BOUNDS).out, nonce)
     first = lines[0] if lines else "died: no answer"
     if first.startswith("gone"):
-        raise RefusedError(f"{shell.guest}: change {change}: {first.partition(': ')[2]}")
+        raise RefusedError(f"change {change}: {first.partition(': ')[2]}", guest=shell.guest)
     if first.startswith("other"):
         why = versions.unread("latch", first.partition(" ")[2].strip())
         raise RefusedError(
-            f"{shell.guest}: change {change}: {why}; until then its timer takes it back if it was not kept"
+            f"change {change}: {why}; until then its timer takes it back if it was not kept",
+            guest=shell.guest,
         )
     if first.startswith("stuck"):
-        raise PutBackError(f"{shell.guest}: {_trying(first.partition(': ')[2])}")
+        raise PutBackError(f"{_trying(first.partition(': ')[2])}", guest=shell.guest)
     if first.startswith("died"):
-        raise UnreadableError(f"{shell.guest}: {first}; its timer takes the change back if it was not kept")
+        raise UnreadableError(f"{first}; its timer takes the change back if it was not kept", guest=shell.guest)
     rows = [line.partition(" ") for line in lines[1:]]
     told = {name: tuple(path for word, _, path in rows if word == name) for name in ENDS}
-    return Outcome(first.startswith("kept"), first, **told)
+    return outcome_of(first, **told)
 
 
 def _trying(words: str) -> str:
@@ -153,7 +173,7 @@ def ask(shell: Shell) -> Told:
     nonce = secrets.token_hex(12)
     lines = _lines(shell.run(transaction.pending_script(nonce), BOUNDS).out, nonce)
     if "end" not in lines:
-        raise UnreadableError(f"{shell.guest}: the answer about its latch is not whole")
+        raise UnreadableError("the answer about its latch is not whole", guest=shell.guest)
     values = {word: rest for word, _, rest in (line.partition(" ") for line in lines)}
     outcomes = sorted(_outcomes(lines), reverse=True)
     return Told(_pending(shell.guest, values, "timer" in lines) if "lock" in values else None, tuple(outcomes))

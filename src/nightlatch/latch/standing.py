@@ -46,7 +46,7 @@ def read(now: Snapshot, change: str, name: str) -> Standing:
     place = f"{CHANGES}/{change}"
     raw = now.content(f"{place}/{name}")
     if raw is None:
-        raise UnreadableError(f"{now.guest}: {place}/{name} is missing; what the change promised can't be read")
+        raise UnreadableError(f"{place}/{name} is missing; what the change promised can't be read", guest=now.guest)
     record = parse(raw, f"{now.guest}: {place}/{name}")
     kept = (
         Kept(each.path, _was(now, each.before, f"{place}/{each.copy_name}"), _was(now, each.after, f"{place}/{number}.after"))
@@ -63,5 +63,5 @@ def _was(snapshot: Snapshot, side: Side, copy: str) -> Entry:
     content = snapshot.content(copy)
     entry = Entry(Kind.FILE, side.mode, side.uid, side.gid, len(content or b""), content)
     if entry.digest != side.sha256:
-        raise UnreadableError(f"{snapshot.guest}: {copy} is missing or damaged; the change can't be taken back")
+        raise UnreadableError(f"{copy} is missing or damaged; the change can't be taken back", guest=snapshot.guest)
     return entry

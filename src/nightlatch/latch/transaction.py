@@ -156,7 +156,8 @@ class Transaction:
         for number, path in enumerate(self.rows):
             if not re.fullmatch(r"/[^\n\\]*", path) or path != path.strip():
                 raise RefusedError(
-                    f"{self.proved.draft.guest}: {path!r} can't be changed: its name can't be carried safely"
+                    f"{path!r} can't be changed: its name can't be carried safely",
+                    guest=self.proved.draft.guest,
                 )
             lines.append(f"{number} {_columns(self._before(path))} {_columns(self._after(path))} {path}\n")
         return "".join(lines)

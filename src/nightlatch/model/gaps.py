@@ -9,8 +9,11 @@ from nightlatch.origin import Origin
 
 @dataclass(frozen=True, slots=True)
 class Gap:
-    """Something undecided in one `area` (such as "packet filter"), because of what stands at `origin`."""
+    """Something undecided in one `area` (such as "packet filter"), because of what stands at `origin`.
+
+    `refused` says that the system takes none of what stands beside it either."""
 
     area: str
     because: str
     origin: Origin
+    refused: bool = False

@@ -44,7 +44,12 @@ def documents(snapshot: Snapshot) -> list[netplan.Document]:
 def read(found: list[netplan.Document]) -> tuple[tuple[Profile, ...], tuple[Gap, ...]]:
     """Every interface of the merged files; files that can't be read are gaps, for netplan then does nothing at all."""
     gaps = [
-        Gap(AREA, f"netplan refuses this file, and with it all: {fault.what}; expected {fault.expected}", fault.origin)
+        Gap(
+            AREA,
+            f"netplan refuses this file, and with it all: {fault.what}; expected {fault.expected}",
+            fault.origin,
+            refused=True,
+        )
         for document in found
         for fault in document.faults
         if fault.origin is not None

@@ -51,7 +51,7 @@ def sources_of(estate: Estate, refs: Iterable[PlaceRef]) -> Sources:
             parts.append({network.name if network.private else COMMON: subnets(network)})
         elif ref.addresses is not None:
             parts.append({COMMON: ref.addresses})
-            if ref.text == "anywhere":
+            if ref.is_anywhere:
                 parts.append({p.name: p.inside for p in estate.places.values() if p.inside is not None})
                 parts.append({n.name: subnets(n) for n in estate.networks.values() if n.private})
     return joined(parts)

@@ -72,7 +72,7 @@ def text(sheet: page.Page, result: AddressBook, source: str) -> None:
         sheet.wrapped(f"No address is known of {', '.join(result.book.without)}.", label="unknown", indent=2)
         sheet.blank()
     for guest, problem in result.unread:
-        sheet.wrapped(problem.removeprefix(f"{guest}: "), label=guest, indent=2, style="high")
+        sheet.wrapped(problem, label=guest, indent=2, style="high")
     if result.place:
         _dials(sheet, result)
     if result.proposals is not None:

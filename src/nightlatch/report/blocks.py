@@ -74,7 +74,7 @@ def told(guests: Sequence[GuestAudit]) -> Told:
 
 def _parts(guest: GuestAudit) -> Iterator[tuple[Key, object]]:
     if guest.unread:
-        because = guest.unread.removeprefix(f"{guest.guest}: ")
+        because = guest.unread
         yield ("unread", because), because
         return
     for each in guest.findings:

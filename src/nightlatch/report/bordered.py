@@ -20,7 +20,7 @@ def text(sheet: page.Page, result: Border, source: str) -> None:
     for network in result.claimed:
         sheet.wrapped("What it lets in is claimed, and not read: no rows can be drafted.", label=network)
     for guest, problem in result.unread:
-        sheet.wrapped(problem.removeprefix(f"{guest}: "), label=guest, indent=2, style="high")
+        sheet.wrapped(problem, label=guest, indent=2, style="high")
     if not (result.drafts or result.claimed or result.unread):
         sheet.wrapped(
             f"No network of {source} has a perimeter: write one under networks, read from its filter's table."

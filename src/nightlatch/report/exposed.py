@@ -32,7 +32,7 @@ def text(sheet: page.Page, result: Exposure, source: str) -> None:
     if result.quiet:
         sheet.wrapped(f"Nothing of {', '.join(result.quiet)} is known to listen for others.", label="quiet", indent=2)
     for guest, problem in result.unread:
-        sheet.wrapped(in_one_line(problem.removeprefix(f"{guest}: ")), label=guest, indent=2, style="high")
+        sheet.wrapped(in_one_line(problem), label=guest, indent=2, style="high")
     everywhere = [each for each in result.sockets if not each.realm and _open_to_all(each)]
     unsure = [each for each in result.sockets if each.sources(Fate.UNDECIDED)]
     parts = [count(len(result.sockets), "port"), f"{len(everywhere)} open to everybody"]

@@ -10,6 +10,7 @@ from nightlatch.audit import naming
 from nightlatch.audit.findings import Finding, Group, GuestAudit, Proof, WayIn
 from nightlatch.draft import diff
 from nightlatch.draft.steps import SetAddress, SetRules
+from nightlatch.model.outcomes import Stands
 from nightlatch.origin import Kind
 from nightlatch.report import blocks
 from nightlatch.report.blocks import Block, Told
@@ -294,20 +295,19 @@ def enacted(page: Page, changed: Changed, source: str) -> None:
 
 
 def latched(
-    page: Page, changed: Changed, outcome: str, seen: Confirmation, source: str, *, moved_to: str = "", followed: str = "",
+    page: Page, changed: Changed, outcome: Stands, seen: Confirmation, source: str, *, moved_to: str = "", followed: str = "",
     port: int = 0,
 ) -> None:  # fmt: skip
     """What a change on the latch of a live guest came to, from where it was proven, and where the guest is now if it moved."""
     guest = f"--on {changed.guest}"
-    heads = {"kept": "kept", "put back": "put back", "on the latch": "on the latch"}
     paths = f", {_done(changed)}" if changed.paths or changed.acts else ""
-    page.line((changed.guest, "name"), f"   {heads[outcome]}: change {seen.change}{paths}")
+    page.line((changed.guest, "name"), f"   {outcome}: change {seen.change}{paths}")
     for each in (*changed.paths, *changed.acts):
         page.line("  ", each)
-    if outcome != "put back":
+    if outcome is not Stands.PUT_BACK:
         here = f" ({', '.join(seen.proven)})" if seen.proven else ""
         page.wrapped(f"Proven by a fresh connection from {seen.source or 'this machine'}{here}.", indent=2)
-    if seen.unproven and outcome != "put back":
+    if seen.unproven and outcome is not Stands.PUT_BACK:
         page.wrapped(
             f"Not proven from {', '.join(seen.unproven)}: a connection from here says nothing of the way there.",
             indent=2,
@@ -315,13 +315,13 @@ def latched(
     _theirs(page, changed, "meanwhile")
     if moved_to:
         page.wrapped(f"It is at {moved_to} now.", indent=2)
-    if port and outcome == "kept":
+    if port and outcome is Stands.KEPT:
         page.wrapped(f"Connections come in by port {port} now; nightlatch draft closes what else is open.", indent=2)
     if followed:
         page.wrapped(followed + ".", indent=2)
-    if outcome == "kept" and not moved_to:  # what was given by lease before can't be given back over a connection
+    if outcome is Stands.KEPT and not moved_to:  # what was given by lease before can't be given back over a connection
         page.line("  ", (f"To take it back: nightlatch undo {source} {guest}", "next"))
-    elif outcome == "on the latch":
+    elif outcome is Stands.ON_THE_LATCH:
         page.line("  ", (f"Now decide: nightlatch keep {source} {guest}, or nightlatch undo {source} {guest}", "next"))
 
 
@@ -330,7 +330,7 @@ def latches(page: Page, told: Sequence[tuple[str, Answer | str]], source: str) -
     quiet: list[str] = []
     for guest, each in told:
         if isinstance(each, str):
-            page.wrapped(each.removeprefix(f"{guest}: "), label=guest, style="high")
+            page.wrapped(each, label=guest, style="high")
         elif each.pending is None:
             quiet.append(guest)
         else:

@@ -46,7 +46,7 @@ def survey(
     answer = shell.run(work.script(), follow=work)
     if work.snapshot is None:
         parse(answer.out, work.nonce, shell.guest)  # says what is wrong with it
-        raise UnreadableError(f"{shell.guest}: what was read ends too early")
+        raise UnreadableError("what was read ends too early", guest=shell.guest)
     assert work.stream is not None
     notes = work.snapshot.notes + work.stream.notes
     if work.asking and "opinions" not in work.listings:

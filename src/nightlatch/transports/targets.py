@@ -57,16 +57,18 @@ def wire_of(spec: GuestSpec, client: Client) -> tuple[str, int]:
     if spec.dial:
         return spec.dial, spec.dial_port or SSH_PORT
     if spec.via.kind == "here":
-        raise NightlatchError(f"{spec.name}: it is this machine: a look from itself proves nothing about others")
+        raise NightlatchError("it is this machine: a look from itself proves nothing about others", guest=spec.name)
     shell = of_guest(spec, client) if spec.via.kind == "ssh" else None
     if not isinstance(shell, Ssh):
         raise NightlatchError(
-            f"{spec.name}: no address is written for it; add dial: HOST or HOST:PORT to the estate file"
+            "no address is written for it; add dial: HOST or HOST:PORT to the estate file",
+            guest=spec.name,
         )
     host, port, through = shell.wire()
     if through:
         raise NightlatchError(
-            f"{spec.name}: your ssh goes through {through} to it; write dial: HOST to have it looked at straight from here"
+            f"your ssh goes through {through} to it; write dial: HOST to have it looked at straight from here",
+            guest=spec.name,
         )
     return host, port
 

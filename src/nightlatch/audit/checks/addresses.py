@@ -144,7 +144,7 @@ def unread_line(context: Context) -> Iterator[Told]:
         *(gap for p in network.profiles if network.starts.get(p.system) is not False for gap in p.gaps),
     ]
     for gap in gaps:
-        severity = HIGH if gap.because.startswith("netplan refuses") else None
+        severity = HIGH if gap.refused else None
         yield Told(_sentence(gap.because), (Proof("as it stands", gap.origin),), (gap.origin.path,), severity)
 
 

@@ -14,7 +14,7 @@ from nightlatch.origin import Origin
 def anywhere(context: Context) -> Iterator[Told]:
     """A grant lets callers in from anywhere."""
     for spec in context.estate.grants if context.estate else ():
-        if context.guest in spec.guests and any(ref.text == "anywhere" for ref in spec.places):
+        if context.guest in spec.guests and any(ref.is_anywhere for ref in spec.places):
             text = f"Grant {spec.number} lets {', '.join(spec.who)} in from anywhere."
             yield Told(text, (Proof(spec.text, spec.origin),), spec.who)
 

@@ -1,0 +1,13 @@
+"""What becomes of a change."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+
+class Stands(StrEnum):
+    """How a change stands: kept, taken back, or on the latch and not decided."""
+
+    KEPT = "kept"
+    PUT_BACK = "put back"
+    ON_THE_LATCH = "on the latch"
