@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
@@ -17,11 +18,11 @@ from hypothesis import strategies as st
 
 from nightlatch import api
 from nightlatch.audit.checks import CATALOGUE
-from nightlatch.audit.findings import Finding, Group, GuestAudit, Proof, Severity
+from nightlatch.audit.findings import Finding, Group, GuestAudit, Proof, Severity, identified
 from nightlatch.cli.main import cli
 from nightlatch.demo.build import build
 from nightlatch.origin import Kind, Origin
-from nightlatch.report import rows, sarif
+from nightlatch.report import machine, rows, sarif
 from tests.guests import AT
 
 
@@ -83,6 +84,26 @@ def test_a_fingerprint_does_not_move_with_the_line() -> None:
     path = "/etc/ssh/sshd_config"
     assert mark(one("x", Origin(path, 3, 1))) == mark(one("y", Origin(path, 9, 5)))
     assert mark(one("x", Origin(path, 3))) != mark(one("x", Origin(path, 3), guest="gate"))
+
+
+def test_ids_stay_when_words_lines_and_order_change_and_tell_findings_apart(result: api.Audit) -> None:
+    for guest in result.guests:
+        ids = [id for id, _ in identified(guest.findings)]
+        assert len(set(ids)) == len(ids)
+        moved = [
+            replace(f, text="said anew", proofs=tuple(Proof("x", replace(p.origin, line=p.origin.line + 7)) for p in f.proofs))
+            for f in reversed(guest.findings)
+        ]  # fmt: skip
+        assert {id for id, _ in identified(moved)} == set(ids)
+        shown = next(each for each in machine.audit(result)["guests"] if each["guest"] == guest.guest)
+        assert [each["id"] for each in shown["findings"]] == ids
+    holes = [f for guest in result.guests for f in guest.findings if f.group is Group.HOLE]
+    assert holes
+    for each in holes:
+        other = replace(each, about=tuple(replace(a, account="somebody") for a in each.about))
+        assert identified([each])[0][0] != identified([other])[0][0]
+        wider = replace(each, about=tuple(replace(a, where="anywhere else") for a in each.about))
+        assert identified([each])[0][0] == identified([wider])[0][0]
 
 
 # A byte of a name that is no UTF-8 is one of these lone surrogates here (PEP 383); others can't come from a guest.

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from enum import StrEnum
+from hashlib import sha256
 
-from nightlatch.origin import Origin
+from nightlatch.origin import Kind, Origin
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,6 +80,27 @@ class Finding:
     reference: str = ""
     waived: str = ""
     about: tuple[Subject, ...] = ()
+
+
+def identified(findings: Iterable[Finding]) -> list[tuple[str, Finding]]:
+    """Each finding with its id: 32 hexadecimal digits, the same when words, the order of findings or line numbers change.
+
+    It is made of the check, the guest, the file, and what the finding is about; those alike in all of that are numbered."""
+    seen: Counter[tuple[str, ...]] = Counter()
+    out = []
+    for each in findings:
+        key = _key(each)
+        seen[key] += 1
+        whole = "\0".join((*key, str(seen[key])))
+        out.append((sha256(whole.encode("utf-8", "surrogateescape")).hexdigest()[:32], each))
+    return out
+
+
+def _key(found: Finding) -> tuple[str, ...]:
+    """What a finding is about. The estate file's path is left out: it is what somebody typed."""
+    path = next((proof.origin.path for proof in found.proofs if proof.origin.kind is not Kind.ESTATE), "")
+    about = {f"{each.account}|{each.person}|{each.key}|{each.proof}|{each.administers}" for each in found.about}
+    return (found.check, found.guest, path, *sorted(found.subjects), "", *sorted(about))
 
 
 @dataclass(frozen=True, slots=True)

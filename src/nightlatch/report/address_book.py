@@ -239,7 +239,7 @@ def interfaces_document(result: Interfaces) -> dict[str, Any]:
         "format": "nightlatch/interfaces/1", "guest": result.guest, "live": network.is_live,
         "at_boot": {system.value: on for system, on in network.starts.items()},
         "profiles": [_profile_document(p) for p in network.profiles], "addresses": [_held(each) for each in result.holdings],
-        "findings": [machine.finding(f) for f in result.findings],
+        "findings": machine.findings(result.findings),
     }  # fmt: skip
 
 
@@ -263,7 +263,10 @@ def document(result: AddressBook) -> dict[str, Any]:
         "networks": [_page_document(each) for each in result.book.pages],
         "elsewhere": [_held(each) for each in result.book.elsewhere], "unknown": list(result.book.without),
         "unread": [{"guest": guest, "because": why} for guest, why in result.unread],
-        "findings": [{"guest": f.guest, **machine.finding(f)} for f in result.findings],
+        "findings": [
+            {"guest": each.guest, **told}
+            for each, told in zip(result.findings, machine.findings(result.findings), strict=True)
+        ],
     }  # fmt: skip
     if result.place:
         out["from"] = result.place

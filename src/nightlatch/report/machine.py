@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
-from nightlatch.audit.findings import Proof
+from nightlatch.audit.findings import Proof, identified
 from nightlatch.draft import diff
 from nightlatch.draft.acts import Act, inverse, words
 from nightlatch.origin import Origin
@@ -38,8 +38,12 @@ def _proofs(proofs: tuple[Proof, ...]) -> list[dict[str, Any]]:
     return [{"text": proof.text, "origin": origin(proof.origin)} for proof in proofs]
 
 
-def finding(found: Finding) -> dict[str, Any]:
-    """One finding, as it stands in every document."""
+def findings(found: Iterable[Finding]) -> list[dict[str, Any]]:
+    """Findings with their ids, as they stand in every document."""
+    return [{"id": id, **_finding(each)} for id, each in identified(found)]
+
+
+def _finding(found: Finding) -> dict[str, Any]:
     out: dict[str, Any] = {
         "check": found.check, "severity": found.severity.value, "group": found.group.value,
         "text": found.text, "subjects": list(found.subjects), "evidence": _proofs(found.proofs),
@@ -84,7 +88,7 @@ def audit(result: Audit) -> dict[str, Any]:
         "guests": [
             {
                 "guest": g.guest, "service": g.service, "unread": g.unread or None,
-                "findings": [finding(f) for f in g.findings], "ways_in": [_way(w) for w in g.ways],
+                "findings": findings(g.findings), "ways_in": [_way(w) for w in g.ways],
                 "kept_doors": [_way(w) for w in g.doors], "undecided": _proofs(g.undecided), "notes": list(g.notes),
                 "sha256": dict(g.digests),
             }

@@ -197,7 +197,7 @@ def _one(each: Reached) -> dict[str, Any]:
             {"who": s.who, "account": s.account, "proof": s.proof, "from": s.where, "state": s.state.value}
             for s in each.stands
         ],
-        "findings": [machine.finding(f) for f in each.findings],
+        "findings": machine.findings(each.findings),
         "causes": [{"cause": c.text, "look": c.look} for c in each.causes], "evidence": each.against or None,
         "waited_seconds": each.waited, "changes": list(each.changes),
     }  # fmt: skip

@@ -7,13 +7,14 @@ import io
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
+from nightlatch.audit.findings import identified
 from nightlatch.report.safe import shown
 
 if TYPE_CHECKING:
     from nightlatch.api import Audit
     from nightlatch.audit.findings import Finding, GuestAudit
 
-COLUMNS = ("guest", "severity", "group", "check", "text", "place", "subjects", "reference", "waived")
+COLUMNS = ("guest", "severity", "group", "check", "text", "place", "subjects", "reference", "waived", "id")
 STARTS_A_FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 
@@ -35,16 +36,16 @@ def cell(text: str) -> str:
 
 def _rows(guest: GuestAudit) -> Iterator[tuple[str, ...]]:
     if guest.unread:
-        yield (guest.guest, "", "not read", "", guest.unread, "", "", "", "")
-    for finding in guest.findings:
-        yield _row(guest.guest, finding)
+        yield (guest.guest, "", "not read", "", guest.unread, "", "", "", "", "")
+    for id, finding in identified(guest.findings):
+        yield _row(guest.guest, finding, id)
     for proof in guest.undecided:
-        yield (guest.guest, "", "undecided", "", proof.text, str(proof.origin), "", "", "")
+        yield (guest.guest, "", "undecided", "", proof.text, str(proof.origin), "", "", "", "")
 
 
-def _row(guest: str, finding: Finding) -> tuple[str, ...]:
+def _row(guest: str, finding: Finding, id: str) -> tuple[str, ...]:
     place = str(finding.proofs[0].origin) if finding.proofs else ""
     return (
         guest, finding.severity.value, finding.group.value, finding.check, finding.text, place,
-        " ".join(finding.subjects), finding.reference, finding.waived,
+        " ".join(finding.subjects), finding.reference, finding.waived, id,
     )  # fmt: skip

@@ -6,13 +6,12 @@ answer of a live guest) is a logical location.
 
 from __future__ import annotations
 
-from hashlib import sha256
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
 from nightlatch import __version__
-from nightlatch.audit.findings import Proof
+from nightlatch.audit.findings import Proof, identified
 from nightlatch.origin import Kind, Origin
 from nightlatch.report.safe import shown
 
@@ -44,7 +43,9 @@ def audit(result: Audit) -> dict[str, Any]:
                 "toolExecutionNotifications": notes,
             }
         ],
-        "results": [_result(guest.guest, f, index) for guest in result.guests for f in guest.findings],
+        "results": [
+            _result(guest.guest, id, each, index) for guest in result.guests for id, each in identified(guest.findings)
+        ],
     }
     return {"$schema": SCHEMA, "version": "2.1.0", "runs": [run]}
 
@@ -63,7 +64,7 @@ def _rules() -> list[dict[str, Any]]:
     ]
 
 
-def _result(guest: str, finding: Finding, index: dict[str, int]) -> dict[str, Any]:
+def _result(guest: str, id: str, finding: Finding, index: dict[str, int]) -> dict[str, Any]:
     first = next(
         (p for p in finding.proofs if p.origin.kind is Kind.FILE), finding.proofs[0] if finding.proofs else None
     )
@@ -73,7 +74,7 @@ def _result(guest: str, finding: Finding, index: dict[str, int]) -> dict[str, An
         "message": {"text": f"{guest}: {shown(finding.text, 4000)}"},
         "locations": [_location(guest, first.origin)] if first is not None else [],
         "relatedLocations": [_related(guest, n, proof) for n, proof in enumerate(finding.proofs) if proof is not first],
-        "partialFingerprints": {"nightlatchFinding/1": _fingerprint(guest, finding, first)},
+        "partialFingerprints": {"nightlatchFinding/1": id},
         "properties": {
             "guest": guest, "severity": finding.severity.value, "group": finding.group.value,
             "subjects": [shown(subject) for subject in finding.subjects],
@@ -115,13 +116,6 @@ def _quoted(path: str) -> str:
 
 def _related(guest: str, number: int, proof: Proof) -> dict[str, Any]:
     return {"id": number, "message": {"text": shown(proof.text, 4000)}, **_location(guest, proof.origin)}
-
-
-def _fingerprint(guest: str, finding: Finding, first: Proof | None) -> str:
-    """The same for the same finding tomorrow, when lines have moved: no line number, no text."""
-    path = first.origin.path if first is not None else ""
-    parts = (finding.check, guest, path, *sorted(finding.subjects))
-    return sha256("\0".join(parts).encode("utf-8", "surrogateescape")).hexdigest()
 
 
 def _notifications(guest: GuestAudit) -> list[dict[str, Any]]:
