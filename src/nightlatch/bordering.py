@@ -20,9 +20,9 @@ from nightlatch.estate.model import Estate, NetworkSpec, Perimeter
 from nightlatch.estate.perimeters import Record
 from nightlatch.faults import OwnFaultError, PutBackError, RefusedError, work_on
 from nightlatch.readings import guest as readings
+from nightlatch.reason import listening
 from nightlatch.reason.access import Grant
 from nightlatch.reason.grants import expand
-from nightlatch.reason.paths import guest_access
 from nightlatch.transports import tables
 from nightlatch.transports.ssh import Client
 
@@ -70,12 +70,12 @@ def border(estate: Estate, at: datetime, networks: Sequence[str] = (), *, client
             continue
         try:
             with work_on(each.guest):
-                access = guest_access(readings.read(each.snapshot), at)
+                heard = listening.ports(readings.read(each.snapshot))
                 granted = expand(estate, each.guest, at, each.snapshot.facts)
         except OwnFaultError as error:
             unread.append((each.guest, error.words))
             continue
-        ports[each.guest] = tuple(sorted({listener.port for listener in access.listeners}))
+        ports[each.guest] = heard
         grants[each.guest] = granted
     made, claimed = [], []
     for network in those:

@@ -16,7 +16,7 @@ from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.latch import console
 from nightlatch.latch.transaction import Transaction
 from nightlatch.readings import guest as readings
-from nightlatch.reason.paths import guest_access
+from nightlatch.reason import listening
 
 __all__ = ["change_script", "service_steps"]
 
@@ -42,8 +42,7 @@ def change_script(
         return ""
     made = _transaction(proved, at, seconds, unguarded)
     if any(isinstance(step, Enable | Start) for step in steps):
-        ports = {each.port for each in guest_access(readings.read(proved.after), at).listeners}
-        sockets = made.sockets or tuple(f"any:{port}" for port in sorted(ports))
+        sockets = made.sockets or tuple(f"any:{port}" for port in listening.ports(readings.read(proved.after)))
         made = replace(made, start=_units(steps), sockets=sockets)
     return console.script(made, steps)
 

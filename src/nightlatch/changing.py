@@ -37,7 +37,7 @@ from nightlatch.readings import latched
 from nightlatch.readings.daemons import SERVICES
 from nightlatch.readings.latched import OnLatch
 from nightlatch.readings.service import SOCKETS, OpenSocket, ServiceReading
-from nightlatch.reason.paths import guest_access
+from nightlatch.reason.listening import listening
 from nightlatch.reason.settings import Listener
 from nightlatch.relocating import Ports
 from nightlatch.transports import targets
@@ -353,7 +353,7 @@ def _units(service: ServiceReading) -> tuple[str, ...]:
 
 
 def _stated(snapshot: Snapshot) -> tuple[Listener, ...]:
-    return guest_access(readings.read(snapshot), datetime.now(UTC)).listeners
+    return listening(readings.read(snapshot))
 
 
 def _local(socket_: OpenSocket) -> str:

@@ -6,7 +6,6 @@ import contextlib
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from datetime import datetime
 
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.estate.editing import rewrite, with_address, with_port
@@ -21,7 +20,7 @@ from nightlatch.readings import guest as readings
 from nightlatch.readings import network, sockets
 from nightlatch.readings.network import NetworkReading
 from nightlatch.readings.profiles import System
-from nightlatch.reason.paths import guest_access
+from nightlatch.reason import listening
 from nightlatch.transports.shell import Shell
 from nightlatch.transports.ssh import Ssh
 
@@ -95,18 +94,18 @@ def ports_of(proved: ProvedDraft) -> Ports | None:
     """The ports that a change moves SSH to on a running guest, or None where they stay."""
     unit = readings.read(proved.before).service.socket
     name = unit.name if unit is not None else ""
-    before, after = (_ports(snapshot, name, proved.at) for snapshot in (proved.before, proved.after))
+    before, after = (_ports(snapshot, name) for snapshot in (proved.before, proved.after))
     if before == after or not proved.before.is_live:
         return None
     return Ports(before, after, name)
 
 
-def _ports(snapshot: Snapshot, unit: str, at: datetime) -> tuple[int, ...]:
+def _ports(snapshot: Snapshot, unit: str) -> tuple[int, ...]:
     """What the files say: the socket unit's where one holds the port, else sshd's."""
     stored = sockets.stored(snapshot, unit) if unit else None
     if stored is not None:
         return tuple(sorted({port for _, port in stored}))
-    return tuple(sorted({each.port for each in guest_access(readings.read(snapshot), at).listeners}))
+    return listening.ports(readings.read(snapshot))
 
 
 def port_to(estate: Estate, proved: ProvedDraft, ports: Ports) -> int:

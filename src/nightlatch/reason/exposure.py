@@ -19,8 +19,8 @@ from nightlatch.reason.access import COMMON, Realm
 from nightlatch.reason.arriving import Arrival, dialled, outside, seen
 from nightlatch.reason.filtering import Flow, Passed, Verdict, passed, verdicts
 from nightlatch.reason.layers import Behind, flow_to, layers, through
-from nightlatch.reason.paths import sockets_of
-from nightlatch.reason.settings import Effective, Listener
+from nightlatch.reason.listening import listening
+from nightlatch.reason.settings import Listener
 
 FAMILIES = {"IPv4": ALL_V4, "IPv6": ALL_V6}
 OPEN = "no filter"
@@ -139,11 +139,9 @@ def _listeners(reading: GuestReading) -> Iterator[tuple[str, str, str, Listener]
             ends = {""} if {"0.0.0.0", "::"} <= held or "" in held else whole
             for address in sorted(ends | (held - whole)):
                 yield protocol, program, unit, Listener(address, port, _family(address))
-    elif reading.installed:
-        effective = Effective(reading.sshd)
-        if effective.refusal is None:
-            for listener in sockets_of(reading, effective):
-                yield "tcp", "sshd", "", listener
+    else:
+        for listener in listening(reading):
+            yield "tcp", "sshd", "", listener
 
 
 def _exposed_sockets(reading: GuestReading) -> Iterator[OpenSocket]:

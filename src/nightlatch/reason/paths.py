@@ -35,12 +35,13 @@ from nightlatch.reason.arriving import Arrival, outside, seen
 from nightlatch.reason.files import ChrootProblem, Judge, chroot_problem
 from nightlatch.reason.filtering import Passed
 from nightlatch.reason.layers import flow_to
+from nightlatch.reason.listening import sockets_of
 from nightlatch.reason.logins import AddressPair, Logins, Turned
 from nightlatch.reason.permitted import permitted
 from nightlatch.reason.powers import powers, root_folder
 from nightlatch.reason.privilege import Sudo
 from nightlatch.reason.realms import DIRECT, Realms
-from nightlatch.reason.settings import MOST_UNSURE, Caller, Effective, Listener, Settings, World, listeners, usable
+from nightlatch.reason.settings import MOST_UNSURE, Caller, Effective, Listener, Settings, World, usable
 
 
 @dataclass(frozen=True)
@@ -117,18 +118,6 @@ def guest_access(reading: GuestReading, at: datetime, realms: Realms | None = No
     if not reading.installed or effective.refusal is not None:
         return GuestAccess(reading.guest, reading, effective, (), (), (), reading.accounts.gaps, ())
     return _Work(reading, effective, at, realms or Realms()).done()
-
-
-def sockets_of(reading: GuestReading, effective: Effective) -> tuple[Listener, ...]:
-    """The sockets that callers reach: the service manager's own where it holds the port (systemd.socket(5)), else sshd's."""
-    unit = reading.service.socket
-    if unit is None or not unit.listens:
-        return listeners(effective.top)
-    return tuple(Listener(address, port, _family(address), unit.origin) for address, port in unit.listens)
-
-
-def _family(address: str) -> str:
-    return "any" if not address else "inet6" if ":" in address else "inet"
 
 
 class _Work:

@@ -1,0 +1,29 @@
+"""Where a guest's SSH server takes callers, apart from who gets in."""
+
+from __future__ import annotations
+
+from nightlatch.readings.guest import GuestReading
+from nightlatch.reason.settings import Effective, Listener, listeners
+
+
+def listening(reading: GuestReading) -> tuple[Listener, ...]:
+    """The sockets of a guest's SSH server; none where there is no server, or its settings are refused."""
+    effective = Effective(reading.sshd)
+    return sockets_of(reading, effective) if reading.installed and effective.refusal is None else ()
+
+
+def ports(reading: GuestReading) -> tuple[int, ...]:
+    """The ports of these sockets, each once, in their order."""
+    return tuple(sorted({each.port for each in listening(reading)}))
+
+
+def sockets_of(reading: GuestReading, effective: Effective) -> tuple[Listener, ...]:
+    """The sockets that callers reach: the service manager's own where it holds the port (systemd.socket(5)), else sshd's."""
+    unit = reading.service.socket
+    if unit is None or not unit.listens:
+        return listeners(effective.top)
+    return tuple(Listener(address, port, _family(address), unit.origin) for address, port in unit.listens)
+
+
+def _family(address: str) -> str:
+    return "any" if not address else "inet6" if ":" in address else "inet"
