@@ -197,11 +197,13 @@ def _looked(
     ways: Sequence[_Way], wait: float, at_once: int, limits: Limits | None, told: Callable[[str], None] | None
 ) -> dict[str, _Seen]:  # fmt: skip
     """A look at each; those that don't answer are looked at again until `wait` seconds are over."""
-    by_target = {id(way.target): way.spec.name for way in ways}
+    names: dict[Target, list[str]] = {}  # two guests may be dialled alike
+    for way in ways:
+        names.setdefault(way.target, []).append(way.spec.name)
 
     def note(look: Look) -> None:
         if told is not None:
-            told(by_target[id(look.target)])
+            told(names[look.target].pop(0))
 
     start = time.monotonic()
     first = driver.looks([way.target for way in ways], at_once=at_once, limits=limits, told=note)

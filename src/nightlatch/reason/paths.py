@@ -128,8 +128,8 @@ class _Work:
         by_name = top["usedns"].word == "yes"
         self.logins = Logins(reading, at, by_name, top["usepam"].word == "yes", judge)
         self.sudo = Sudo(reading.sudo)
-        self.known: dict[tuple[int, AddressPair, tuple[Gap, ...]], Bounds] = {}
-        self.passed: dict[tuple[Listener, int], tuple[Passed, Passed]] = {}
+        self.known: dict[tuple[Listener, Arrival, AddressPair, tuple[Gap, ...]], Bounds] = {}
+        self.passed: dict[tuple[Listener, Arrival], tuple[Passed, Passed]] = {}
         self.arrivals = realms.ways(reading.guest)
         self.turned: dict[Turned, None] = {}
         self.gaps: dict[Gap, None] = dict.fromkeys([*reading.accounts.gaps, *reading.sshd.gaps, *self.sudo.gaps])
@@ -178,7 +178,7 @@ class _Work:
     def _through(self, socket: Listener, arrival: Arrival) -> tuple[Passed, Passed]:
         """Who comes through the guest's filters to a socket, as it sees them, and who comes as far as the forward on the way;
         worked out once for all accounts."""
-        key = (socket, id(arrival))
+        key = (socket, arrival)
         if key not in self.passed:
             flow = flow_to(self.reading, socket.address, socket.port)
             self.passed[key] = (seen(self.reading, flow, arrival), outside(arrival, flow))
@@ -225,7 +225,7 @@ class _Work:
 
     def _lifted(self, door: _Door, seen: AddressPair, gaps: tuple[Gap, ...]) -> Bounds:
         """Callers of what the guest sees; many paths share one set, so each is worked out once."""
-        key = (id(door.outer), seen, gaps)  # one for each socket and way, kept as long as this work
+        key = (door.socket, door.arrival, seen, gaps)
         if key not in self.known:
             self.known[key] = self.realms.callers(door.arrival, door.outer, seen, gaps)
         return self.known[key]
