@@ -267,9 +267,9 @@ def _read(estate: Estate, spec: GuestSpec) -> Snapshot:
 
 def also_of(estate: Estate, spec: GuestSpec) -> list[str]:
     """Paths to look at besides: folders that grants speak of, and the files of units that sentences speak of."""
-    folders = [g.files for g in estate.grants if g.files and spec.name in g.guests]
-    stated = [name for each in estate.services_of(spec.name) if each.unit != "ssh" for name in members(each)]
-    return [*folders, *(path for unit in stated for path in units.paths_of(unit))]
+    said = estate.of(spec.name)
+    stated = [name for each in said.services if each.unit != "ssh" for name in members(each)]
+    return [*said.folders, *(path for unit in stated for path in units.paths_of(unit))]
 
 
 def chosen(estate: Estate, guests: Sequence[str] | None) -> list[GuestSpec]:

@@ -113,7 +113,7 @@ def port_to(estate: Estate, proved: ProvedDraft, ports: Ports) -> int:
     where its own goes; 0 where it stays."""
     text = proved.before.facts.get("came_to_port", "")
     came = whole(text, 5) or 0
-    stated = next((each.ports for each in estate.services_of(proved.draft.guest) if each.unit == "ssh"), ())
+    stated = next((each.ports for each in estate.of(proved.draft.guest).services if each.unit == "ssh"), ())
     wanted = [port for port in stated if port in ports.after]
     if not proved.draft.returns and wanted and came not in stated:
         return wanted[0]
@@ -130,7 +130,7 @@ def at(shell: Shell, address: str = "", port: int = 0) -> Shell:
 def by_stated_port(estate: Estate, shell: Shell) -> tuple[Shell, int]:
     """The shell by the port that the estate states, where `via` names another and this one answers, and that port; else
     the shell itself and 0."""
-    stated = next((each.ports for each in estate.services_of(shell.guest) if each.unit == "ssh"), ())
+    stated = next((each.ports for each in estate.of(shell.guest).services if each.unit == "ssh"), ())
     if not stated or not isinstance(shell, Ssh) or shell.address.port in stated:
         return shell, 0
     there = at(shell, port=stated[0])

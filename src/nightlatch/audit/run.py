@@ -167,10 +167,10 @@ def waived(each: Finding, estate: Estate | None, at: datetime) -> Finding:
     """The finding, accepted where a waiver in force names it. Differences are parted by what a waiver names of them before."""
     if estate is None or each.check in (*HOLES, *SHUT_OUT):
         return each
-    touched = {each.guest, *(each.subjects if isinstance(CATALOGUE[each.check], FleetCheck) else ())}
-    for waiver in estate.waivers:
+    touched = dict.fromkeys((each.guest, *(each.subjects if isinstance(CATALOGUE[each.check], FleetCheck) else ())))
+    for waiver in (waiver for name in touched if name in estate.guests for waiver in estate.of(name).waivers):
         named = {name for name in (waiver.account, waiver.person, waiver.key) if name}
-        mine = waiver.finding == each.check and touched & set(waiver.guests) and named <= set(each.subjects)
+        mine = waiver.finding == each.check and named <= set(each.subjects)
         if mine and not estate.over(waiver.until, at):
             return replace(each, waived=_reason(waiver))
     return each

@@ -119,7 +119,7 @@ class Desk:
         self.seen = as_seen(estate, self.grants)  # what a limit that is written on the guest has to name
         self.of_grant = {id(grant): seen for grant, seen in zip(self.grants, self.seen, strict=True)}
         self.kept = {g.account for g in self.grants if g.kind is GrantKind.EMERGENCY}
-        self.kept |= {e.account for e in estate.emergency if snapshot.guest in e.guests}
+        self.kept |= {e.account for e in estate.of(snapshot.guest).emergency}
         self.accepted = acceptances(estate, snapshot.guest, at)  # a draft leaves alone what a waiver accepts
         self.shut_out = [(m.grant, m.power) for m in self.state(snapshot).missing if m.certain]
 

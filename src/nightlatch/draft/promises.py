@@ -139,8 +139,8 @@ def places(estate: Estate, now: Snapshot) -> tuple[list[str], list[str]]:
     source = now.facts.get("came_from", "").partition("%")[0]
     proven: dict[str, None] = {}
     unproven: dict[str, None] = {}
-    for spec in estate.grants:
-        for ref in spec.places if now.guest in spec.guests else ():
+    for spec in estate.of(now.guest).grants:
+        for ref in spec.places:
             inside = source and source in sources_of(estate, [ref]).get(COMMON, NO_ADDRESS)
             (proven if inside else unproven)[ref.text] = None
     return list(proven), list(unproven)

@@ -99,7 +99,7 @@ def _unit(each: Stated, reading: GuestReading, root: str, out: Given) -> None:
 
 def _ssh(estate: Estate, reading: GuestReading, out: Given) -> None:
     """The SSH server at boot; that it runs is shown by the connection, and a stopped one is for the console's script."""
-    stated = any(each.unit == "ssh" for each in estate.services_of(reading.guest))
+    stated = any(each.unit == "ssh" for each in estate.of(reading.guest).services)
     service = reading.service
     units = [unit for unit in (service.socket, service.service) if unit is not None]
     if stated and service.is_running and service.has_units and units and not any(unit.at_boot for unit in units):
@@ -129,7 +129,7 @@ def _install(each: Stated, reading: GuestReading, out: Given, why: str) -> None:
 
 def _rivals(estate: Estate, reading: GuestReading, out: Given) -> None:
     """Other time services beside the one that the estate names (RFC 5905: one discipline of the clock)."""
-    stated = {each.unit: each.runs for each in estate.services_of(reading.guest)}
+    stated = {each.unit: each.runs for each in estate.of(reading.guest).services}
     named = [unit for unit, runs in stated.items() if runs and unit in TIME_UNITS]
     if not named or not reading.service.is_live:
         return

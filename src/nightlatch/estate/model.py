@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import date, datetime, time, timedelta
+from functools import cached_property
 from pathlib import Path
+from typing import Protocol, TypeVar
 from zoneinfo import ZoneInfo
 
 from nightlatch.formats.keys import PublicKey
@@ -284,7 +286,43 @@ class Waiver:
     administers: bool = False
 
 
+class _Sentence(Protocol):
+    @property
+    def guests(self) -> tuple[str, ...]: ...
+
+
+_AnySentence = TypeVar("_AnySentence", bound=_Sentence)
+
+
+def _told(sentences: Iterable[_AnySentence]) -> dict[str, list[_AnySentence]]:
+    """Sentences by the guests that they name, in their order."""
+    out: dict[str, list[_AnySentence]] = {}
+    for each in sentences:
+        for guest in each.guests:
+            out.setdefault(guest, []).append(each)
+    return out
+
+
 @dataclass(frozen=True, slots=True)
+class GuestEstate:
+    """What an estate file says of one guest: the sentences that name it (of services each unit once), the network it sits on,
+    and the forwards that lead to it."""
+
+    spec: GuestSpec
+    grants: tuple[GrantSpec, ...] = ()
+    services: tuple[ServiceSpec, ...] = ()
+    emergency: tuple[Emergency, ...] = ()
+    waivers: tuple[Waiver, ...] = ()
+    network: NetworkSpec | None = None
+    forwards: tuple[Forward, ...] = ()
+
+    @property
+    def folders(self) -> tuple[str, ...]:
+        """Folders that grants confine somebody to: their owners and modes have to be read, too."""
+        return tuple(each.files for each in self.grants if each.files)
+
+
+@dataclass(frozen=True)
 class Estate:
     """The whole file."""
 
@@ -303,9 +341,34 @@ class Estate:
     networks: Mapping[str, NetworkSpec] = field(default_factory=dict)
     services: tuple[ServiceSpec, ...] = ()
 
-    def services_of(self, guest: str) -> tuple[ServiceSpec, ...]:
-        """What is said about the services of one guest, each unit once."""
-        return tuple({each.unit: each for each in self.services if guest in each.guests}.values())
+    def of(self, guest: str) -> GuestEstate:
+        """What the file says of one guest. Raises KeyError for a guest that is none."""
+        return self._by_guest[guest]
+
+    @cached_property
+    def _by_guest(self) -> Mapping[str, GuestEstate]:
+        """Made once for all guests: looking each sentence through for each guest would take the square of their number."""
+        grants = _told(self.grants)
+        services, emergency, waivers = _told(self.services), _told(self.emergency), _told(self.waivers)
+        forwards: dict[str, list[Forward]] = {}
+        for each in (forward for network in self.networks.values() for forward in network.forwards):
+            forwards.setdefault(each.guest, []).append(each)
+        return {
+            name: GuestEstate(
+                spec, tuple(grants.get(name, ())), tuple({each.unit: each for each in services.get(name, ())}.values()),
+                tuple(emergency.get(name, ())), tuple(waivers.get(name, ())), self.networks.get(spec.network),
+                tuple(forwards.get(name, ())),
+            )
+            for name, spec in self.guests.items()
+        }  # fmt: skip
+
+    @cached_property
+    def labels(self) -> Mapping[str, frozenset[str]]:
+        """The labels that the guests of each network carry."""
+        found: dict[str, set[str]] = {}
+        for spec in self.guests.values():
+            found.setdefault(spec.network, set()).update(spec.labels)
+        return {network: frozenset(labels) for network, labels in found.items()}
 
     def over(self, last: date | None, at: datetime) -> bool:
         """Whether the day `last` has ended by `at` (aware), in the estate's time zone."""

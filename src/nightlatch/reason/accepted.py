@@ -66,8 +66,8 @@ def acceptances(estate: Estate | None, guest: str, at: datetime) -> tuple[Accept
         return ()
     return tuple(
         Acceptance(each, sources_of(estate, each.places), tuple(_needs(estate, each)))
-        for each in estate.waivers
-        if each.finding in (*HOLES, *SHUT_OUT) and guest in each.guests and not estate.over(each.until, at)
+        for each in estate.of(guest).waivers
+        if each.finding in (*HOLES, *SHUT_OUT) and not estate.over(each.until, at)
     )
 
 

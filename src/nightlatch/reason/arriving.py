@@ -10,7 +10,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from ipaddress import ip_network
 
-from nightlatch.estate.model import Estate, Forward, GuestSpec, NetworkSpec
+from nightlatch.estate.model import Estate, Forward, GuestEstate, GuestSpec, NetworkSpec
 from nightlatch.model.causes import Forwarded
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, prefix, union
 from nightlatch.net.literal import IPAddress
@@ -57,25 +57,20 @@ def single(address: IPAddress) -> AddressSet:
 def arrivals(estate: Estate) -> Mapping[str, tuple[Arrival, ...]]:
     """The ways to each guest; those that are dialled directly, with nothing outside of them, are left out."""
     known: _Known = {}
-    forwards: dict[str, list[Forward]] = {}
-    for network in estate.networks.values():
-        for forward in network.forwards:
-            forwards.setdefault(forward.guest, []).append(forward)
-    found = {name: _ways(estate, guest, forwards.get(name, []), known) for name, guest in estate.guests.items()}
+    found = {name: _ways(estate, estate.of(name), known) for name in estate.guests}
     return {name: ways for name, ways in found.items() if ways}
 
 
 def ways_to(estate: Estate, guest: str) -> tuple[Arrival, ...]:
     """The ways to one guest; none where it is just dialled, with nothing outside of it."""
-    forwards = [each for network in estate.networks.values() for each in network.forwards if each.guest == guest]
-    return _ways(estate, estate.guests[guest], forwards, {})
+    return _ways(estate, estate.of(guest), {})
 
 
-def _ways(estate: Estate, guest: GuestSpec, forwards: list[Forward], known: _Known) -> tuple[Arrival, ...]:
-    network = estate.networks.get(guest.network)
-    if not forwards and (network is None or not (network.perimeters or network.private)):
+def _ways(estate: Estate, said: GuestEstate, known: _Known) -> tuple[Arrival, ...]:
+    network = said.network
+    if not said.forwards and (network is None or not (network.perimeters or network.private)):
         return ()
-    return (_direct(guest, network, known), *(_by(estate, each, guest) for each in forwards))
+    return (_direct(said.spec, network, known), *(_by(estate, each, said.spec) for each in said.forwards))
 
 
 def _direct(

@@ -62,9 +62,9 @@ def expand(estate: Estate, guest: str, at: datetime, came: Mapping[str, str] | N
 
     `came` says how a survey came in (`came_as`, `came_with`, `came_from`), for what the own door does not state itself.
     """
-    out = [grant for spec in estate.grants if guest in spec.guests for grant in _sentence(estate, spec, guest, at)]
+    out = [grant for spec in estate.of(guest).grants for grant in _sentence(estate, spec, guest, at)]
     out.extend(_own_door(estate, guest, came or {}))
-    out.extend(g for kept in estate.emergency if guest in kept.guests for g in _emergency(estate, kept, guest))
+    out.extend(g for kept in estate.of(guest).emergency for g in _emergency(estate, kept, guest))
     return out
 
 

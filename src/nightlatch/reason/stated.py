@@ -37,7 +37,7 @@ class Stated:
 
 def of_units(estate: Estate, reading: GuestReading) -> Iterator[Stated]:
     """Every sentence about a unit of this guest; of one that is stopped its socket, too, which would start it again."""
-    for spec in estate.services_of(reading.guest):
+    for spec in estate.of(reading.guest).services:
         if spec.unit == "ssh":
             continue
         for name in members(spec):
@@ -73,5 +73,5 @@ def _lacks(spec: ServiceSpec, state: UnitState) -> Iterator[Lack]:
 
 def ssh_ports(estate: Estate, access: GuestAccess) -> tuple[ServiceSpec | None, frozenset[int]]:
     """The sentence about this guest's SSH ports, and the ports on which connections come in as it stands."""
-    spec = next((each for each in estate.services_of(access.guest) if each.unit == "ssh" and each.ports), None)
+    spec = next((each for each in estate.of(access.guest).services if each.unit == "ssh" and each.ports), None)
     return spec, frozenset(each.port for each in access.listeners)

@@ -124,9 +124,7 @@ def leased_in_use(context: Context) -> Iterator[Told]:
 
 
 def _in_grants(context: Context, estate: Estate) -> Iterator[Told]:
-    for grant in estate.grants:
-        if context.guest not in grant.guests:
-            continue
+    for grant in estate.of(context.guest).grants:
         for ref in grant.places:
             sources = estate.places[ref.place].seen if ref.place else ref.addresses
             for low, high in sources.v4 if sources is not None else ():

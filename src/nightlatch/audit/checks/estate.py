@@ -13,8 +13,8 @@ from nightlatch.origin import Origin
 @check("grant.anywhere", Severity.MEDIUM, source="design: anywhere is always a finding")
 def anywhere(context: Context) -> Iterator[Told]:
     """A grant lets callers in from anywhere."""
-    for spec in context.estate.grants if context.estate else ():
-        if context.guest in spec.guests and any(ref.is_anywhere for ref in spec.places):
+    for spec in context.said.grants if context.said else ():
+        if any(ref.is_anywhere for ref in spec.places):
             text = f"Grant {spec.number} lets {', '.join(spec.who)} in from anywhere."
             yield Told(text, (Proof(spec.text, spec.origin),), spec.who)
 
@@ -22,8 +22,8 @@ def anywhere(context: Context) -> Iterator[Told]:
 @check("emergency.test-overdue", Severity.MEDIUM, source="design: an emergency door that is not tried fails on the day")
 def test_overdue(context: Context) -> Iterator[Told]:
     """An emergency account has not been tried for longer than the estate allows."""
-    for kept in context.estate.emergency if context.estate else ():
-        if context.guest not in kept.guests or not kept.test_every_days:
+    for kept in context.said.emergency if context.said else ():
+        if not kept.test_every_days:
             continue
         last = kept.tested
         today = context.at.astimezone(context.estate.zone).date() if context.estate else context.at.date()
@@ -37,8 +37,8 @@ def test_overdue(context: Context) -> Iterator[Told]:
 @check("emergency.no-account", Severity.HIGH, source="design: an emergency account exists")
 def no_account(context: Context) -> Iterator[Told]:
     """An emergency account does not exist on the guest."""
-    for kept in context.estate.emergency if context.estate else ():
-        if context.guest in kept.guests and kept.account not in context.access.reading.accounts.by_name:
+    for kept in context.said.emergency if context.said else ():
+        if kept.account not in context.access.reading.accounts.by_name:
             text = f"The emergency account {kept.account} does not exist here."
             yield Told(text, (Proof("wanted here", kept.origin),), (kept.account,))
 
@@ -46,8 +46,8 @@ def no_account(context: Context) -> Iterator[Told]:
 @check("waiver.expired", Severity.MEDIUM, source="design: a waiver ends")
 def waiver_expired(context: Context) -> Iterator[Told]:
     """A waiver has run out; what it excused counts again."""
-    for waiver in context.estate.waivers if context.estate else ():
-        if context.guest in waiver.guests and context.estate and context.estate.over(waiver.until, context.at):
+    for waiver in context.said.waivers if context.said else ():
+        if context.estate and context.estate.over(waiver.until, context.at):
             text = f"The waiver for {waiver.finding} ended on {waiver.until}; {waiver.owner} answers for it."
             yield Told(text, (Proof(waiver.because, waiver.origin),), (waiver.owner,))
 
@@ -55,9 +55,9 @@ def waiver_expired(context: Context) -> Iterator[Told]:
 @check("emergency.no-password", Severity.HIGH, source="design: an emergency account opens")
 def no_password(context: Context) -> Iterator[Told]:
     """An emergency account is to open at the console with a password, and has none that opens."""
-    for kept in context.estate.emergency if context.estate else ():
+    for kept in context.said.emergency if context.said else ():
         account = context.access.reading.accounts.by_name.get(kept.account)
-        if context.guest in kept.guests and kept.console and account is not None and not account.hash_method:
+        if kept.console and account is not None and not account.hash_method:
             text = f"The emergency account {kept.account} has no password that opens at the console."
             shown = account.password or "empty"
             yield Told(text, (Proof(f"password field {shown}", account.password_origin),), (kept.account,))

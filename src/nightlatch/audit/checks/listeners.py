@@ -50,7 +50,7 @@ def exposed_listener(context: Context) -> Iterator[Told]:
     ):  # nothing told who holds them: sshd's ports are taken for its own
         ports |= {listener.port for listener in context.access.listeners}
     found: dict[tuple[str, int, str], list[OpenSocket]] = {}
-    stated = {each.unit for each in context.estate.services_of(context.guest) if each.runs} if context.estate else set()
+    stated = {each.unit for each in context.estate.of(context.guest).services if each.runs} if context.estate else set()
     for socket in (*service.sockets, *service.datagrams):
         if any(service.owners.get(pid) in stated for _, pid in socket.programs):
             continue  # the estate says that it runs

@@ -61,9 +61,7 @@ def unused_label(context: Context) -> Iterator[Told]:
     """A row of a perimeter is for guests with a label that no guest of the network carries: it decides about nobody."""
     for each in _around(context):
         assert context.estate is not None
-        carried = {
-            label for guest in context.estate.guests.values() if guest.network == each.network for label in guest.labels
-        }
+        carried = context.estate.labels.get(each.network, frozenset())
         for row in each.rows:
             if row.label and row.label not in carried:
                 text = f"A row of the perimeter of {each.network} is for the label {row.label}, which no guest there carries."

@@ -9,7 +9,7 @@ from functools import cached_property
 
 from nightlatch.audit.findings import Finding, Group, Proof, Severity
 from nightlatch.audit.naming import Names
-from nightlatch.estate.model import Estate
+from nightlatch.estate.model import Estate, GuestEstate
 from nightlatch.net.literal import IPAddress
 from nightlatch.origin import Origin
 from nightlatch.reason.access import Grant
@@ -31,6 +31,11 @@ class Context:
     def guest(self) -> str:
         """The guest's name."""
         return self.access.guest
+
+    @property
+    def said(self) -> GuestEstate | None:
+        """What the estate file says of the guest; None for a first look."""
+        return self.estate.of(self.guest) if self.estate is not None else None
 
     @cached_property
     def holdings(self) -> tuple[Holding, ...]:
