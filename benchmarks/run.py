@@ -21,6 +21,7 @@ from nightlatch.estate.load import load
 from nightlatch.evidence.snapshot import from_files
 from nightlatch.readings import iptables, nftables
 from nightlatch.reason.filtering import Flow, passed
+from nightlatch.reason.grants import expand
 
 AT = datetime(2026, 11, 25, tzinfo=UTC)
 
@@ -78,6 +79,21 @@ def growth(home: Path) -> None:
         if wanted:
             told(wanted, more / memory, f"x ({memory:.0f} MiB -> {more:.0f} MiB)", 2)
         print(f"{'':<52} {wall:6.1f} s for 1,000 guests")
+
+
+def grants(home: Path) -> None:
+    """Ten grants to all guests: what each guest of 10,000 is granted, against what each of 1,000 is."""
+    head = (home / "estate.yaml").read_text().split("guests:\n")[0]
+    figures = {}
+    for count in (1_000, 10_000):
+        rows = "".join(f"g{number},folder,images/gauge\n" for number in range(count))
+        (home / "guests.csv").write_text(f"name,via,at\n{rows}")
+        sentences = "  - {let: mara, into: all guests, by: ssh, from: bench, with: key}\n" * 10
+        path = home / "granted.yaml"
+        path.write_text(f"{head}guests_from: guests.csv\ngrants:\n{sentences}")
+        estate = load(path)
+        figures[count] = spent(lambda estate=estate: [expand(estate, name, AT) for name in estate.guests])  # type: ignore[misc]
+    told("grants of 1,000 guests -> 10,000", figures[10_000] / figures[1_000], "x the CPU for 10 x the guests", 11)
 
 
 def many(home: Path, count: int) -> Path:
@@ -164,6 +180,7 @@ def main() -> None:
         build(home)
         against_sshd(home)
         growth(home)
+        grants(home)
         start_up()
         filters()
     live.run(told)

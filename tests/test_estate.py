@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 
+from nightlatch.demo.build import build
 from nightlatch.estate.editing import with_address
 from nightlatch.estate.load import load
 from nightlatch.estate.starter import starter
@@ -255,6 +256,22 @@ def test_guests_from_a_list(tmp_path: Path, text: str, part: str) -> None:
         assert guest.network == "isle"
         assert guest.labels == ("loggers", "spare")
         assert [str(each.address) for each in guest.addresses] == ["192.168.56.21/24", "2001:db8:56::21/64"]
+
+
+def test_what_is_said_of_one_guest_is_what_looking_through_every_sentence_finds(tmp_path: Path) -> None:
+    made = load(build(tmp_path / "skerry"))
+    for name, spec in made.guests.items():
+        said = made.of(name)
+        assert said.spec is spec
+        for one, every in ((said.grants, made.grants), (said.emergency, made.emergency), (said.waivers, made.waivers)):
+            assert list(one) == [each for each in every if name in each.guests]
+        assert {each.unit for each in said.services} == {each.unit for each in made.services if name in each.guests}
+        found = [each for network in made.networks.values() for each in network.forwards if each.guest == name]
+        assert list(said.forwards) == found
+        assert said.network == made.networks.get(spec.network)
+    assert any(made.of(name).grants for name in made.guests)
+    with pytest.raises(KeyError):
+        made.of("nobody")
 
 
 def test_thousands_of_guests_load_in_seconds(tmp_path: Path) -> None:
