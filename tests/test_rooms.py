@@ -13,10 +13,23 @@ import pytest
 SOURCE = Path(__file__).parent.parent / "src/nightlatch"
 # From the top down: a room imports from itself and from rooms before it. "api" and "" are single modules.
 ORDER = (
-    "origin", "faults", "versions", "net", "formats", "model", "estate", "evidence", "transports", "probe", "readings", "reason", "audit", "draft",
+    "origin", "faults", "versions", "net", "formats", "model", "systems", "estate", "evidence", "transports", "probe", "readings", "reason", "audit", "draft",
     "describe", "latch", "api", "relocating", "changing", "keeping", "undoing", "carrying", "reaching", "meeting", "describing", "addressing", "exposing", "bordering", "seeking", "", "report", "lab", "demo", "cli",
 )  # fmt: skip
-PURE = ("net", "formats", "model", "readings", "reason", "audit", "draft", "describe", "origin", "faults", "versions")
+PURE = (
+    "net",
+    "formats",
+    "model",
+    "systems",
+    "readings",
+    "reason",
+    "audit",
+    "draft",
+    "describe",
+    "origin",
+    "faults",
+    "versions",
+)
 IMPURE = {
     "os",
     "io",

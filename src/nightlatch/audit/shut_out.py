@@ -33,6 +33,7 @@ from nightlatch.reason.hindering import Hindrance, Why, hindrances
 from nightlatch.reason.layers import flow_to
 from nightlatch.reason.paths import GuestAccess
 from nightlatch.reason.settings import Listener, Settings
+from nightlatch.systems import posix
 
 REFERENCE = "reasoning: what is granted minus what is open"
 
@@ -205,7 +206,7 @@ def _service(missing: Missing, access: GuestAccess) -> Obstacle | None:
         return Obstacle(
             Blocked.NO_SERVICE,
             "there is no SSH server",
-            (Proof("not installed", Origin("/usr/sbin/sshd", kind=Kind.ABSENT)),),
+            (Proof("not installed", Origin(posix.SSHD, kind=Kind.ABSENT)),),
             f"run there what nightlatch draft --script --on {missing.grant.guest} prints",
         )
     if refusal is not None:

@@ -12,13 +12,8 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import ClassVar
 
-UNIT = re.compile(r"[A-Za-z0-9:_.@-]{1,200}\.(service|socket|timer)")
-PACKAGE = re.compile(r"[a-z0-9][a-z0-9+.-]{0,80}")
-ZONE = re.compile(r"[A-Za-z0-9_+-]{1,30}(/[A-Za-z0-9_+-]{1,30}){0,2}")
-# RFC 1123, 2.1, and the 64 bytes of hostname(7).
-HOST_NAME = re.compile(
-    r"(?=.{1,64}$)[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?(\.[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?)*"
-)
+from nightlatch.systems import posix
+
 NONE = "-"  # where there was no zone, or no name
 
 
@@ -171,13 +166,13 @@ def words(act: Act) -> tuple[str, ...]:
 def parse(found: Sequence[str], why: str = "") -> Act:
     """The act of such words. Raises ValueError for words that are none."""
     match tuple(found):
-        case (verb, unit) if verb in VERBS and UNIT.fullmatch(unit):
+        case (verb, unit) if verb in VERBS and posix.UNIT.fullmatch(unit):
             return VERBS[verb](unit, why)
-        case ("install", package, unit, family) if PACKAGE.fullmatch(package) and UNIT.fullmatch(unit):
+        case ("install", package, unit, family) if posix.PACKAGE.fullmatch(package) and posix.UNIT.fullmatch(unit):
             return Install(family, package, "", unit, why)
-        case ("zone", zone, was) if all(ZONE.fullmatch(each) or each == NONE for each in (zone, was)):
+        case ("zone", zone, was) if all(posix.ZONE.fullmatch(each) or each == NONE for each in (zone, was)):
             return SetZone(zone, was, why)
-        case ("name", name, was) if all(HOST_NAME.fullmatch(each) or each == NONE for each in (name, was)):
+        case ("name", name, was) if all(posix.HOST_NAME.fullmatch(each) or each == NONE for each in (name, was)):
             return SetHostName(name, was, why)
         case ("rules", manager) if manager in MANAGERS:
             return LoadRules(manager, why)

@@ -24,6 +24,7 @@ from nightlatch.reason.access import COMMON, SHELL, Grant, GrantKind
 from nightlatch.reason.differences import covers, surplus
 from nightlatch.reason.grants import expand, realms, sources_of
 from nightlatch.reason.paths import GuestAccess, guest_access
+from nightlatch.systems import posix
 
 MAIN, FOLDER = "/etc/ssh/sshd_config", "/etc/ssh/sshd_config.d"
 FILE = f"{FOLDER}/00-first-door.conf"
@@ -36,7 +37,6 @@ MOST_PATTERNS = 32
 ServiceStep = Install | Enable | Start
 # The package that brings the server, by the ID and ID_LIKE words of os-release(5).
 PACKAGES = {family: "openssh" if family == "arch" else "openssh-server" for family in FAMILIES}
-DEBIAN_LIKE = ("debian", "ubuntu")
 
 
 def needed(reading: GuestReading) -> tuple[ServiceStep, ...]:
@@ -48,9 +48,8 @@ def needed(reading: GuestReading) -> tuple[ServiceStep, ...]:
         return ()
     package = None if reading.installed else _package(reading)
     unit = reading.service.service
-    name = (
-        unit.name if unit is not None else "ssh.service" if family(reading.families) in DEBIAN_LIKE else "sshd.service"
-    )
+    usual = "ssh.service" if FAMILIES.get(family(reading.families)) == "debian" else "sshd.service"
+    name = unit.name if unit is not None else usual
     out: list[ServiceStep] = [package] if package is not None else []
     if reading.service.socket is not None and reading.service.is_running:
         return tuple(out)  # a socket waits for callers and starts the service
@@ -172,5 +171,5 @@ def _with_server(snapshot: Snapshot) -> Snapshot:
     """The evidence with what the package is assumed to bring."""
     program = Entry(Kind.FILE, 0o755, size=0, content=b"")
     config = Entry(Kind.FILE, 0o644, size=len(ASSUMED), content=ASSUMED.encode())
-    made = snapshot.with_files({"/usr/sbin/sshd": program, MAIN: config})
+    made = snapshot.with_files({posix.SSHD: program, MAIN: config})
     return replace(made, listed=made.listed | {FOLDER})

@@ -21,7 +21,7 @@ from nightlatch.formats import lines as text_lines
 from nightlatch.formats import sshd_config
 from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet, union
 from nightlatch.readings import guest as readings
-from nightlatch.readings import sockets, unit_files
+from nightlatch.readings import sockets
 from nightlatch.readings.rules import Does
 from nightlatch.reason.access import Grant
 from nightlatch.reason.filtering import Flow, Verdict, deciding, passed
@@ -29,6 +29,7 @@ from nightlatch.reason.layers import flow_to
 from nightlatch.reason.paths import GuestAccess
 from nightlatch.reason.settings import listeners
 from nightlatch.reason.stated import ssh_ports
+from nightlatch.systems import posix
 
 DROP_IN = "90-ports.conf"
 HEAD = "# the ports of SSH, as the estate file states them"
@@ -127,7 +128,7 @@ def _socket(access: GuestAccess, target: set[int], why: str, out: Given) -> None
     snapshot, unit = access.reading.snapshot, access.reading.service.socket
     if unit is None or not unit.listens or {port for _, port in unit.listens} == target:
         return
-    folder = f"{unit_files.TOPS[0]}/{unit.name}.d"
+    folder = f"{posix.UNIT_FOLDERS[0]}/{unit.name}.d"
     path = f"{folder}/{DROP_IN}"
     later = [each for each in sockets.drop_ins(snapshot, unit.name) if each > path]
     if sockets.stored(snapshot, unit.name) is None or any(

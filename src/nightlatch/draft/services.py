@@ -10,9 +10,7 @@ import re
 from collections.abc import Iterator
 
 from nightlatch.draft.acts import (
-    HOST_NAME,
     NONE,
-    ZONE,
     Act,
     Disable,
     Enable,
@@ -34,6 +32,7 @@ from nightlatch.formats import name_files
 from nightlatch.readings import clock, guest
 from nightlatch.readings.guest import GuestReading
 from nightlatch.reason.stated import Lack, Stated, of_units
+from nightlatch.systems import posix
 
 # What a guest, its network, its log or its door can't do without, or what is not for stopping (bootup(7)).
 KEPT = re.compile(
@@ -158,7 +157,7 @@ def _zone(estate: Estate, reading: GuestReading, out: Given) -> None:
         elif now is None and (entry is None or entry.kind is not Kind.ABSENT):
             out.leave(why, f"/etc/localtime is no link to a zone (localtime(5)): timedatectl set-timezone {wanted}")
         else:
-            out.acts.append(SetZone(wanted, _safe(ZONE, was), why))
+            out.acts.append(SetZone(wanted, _safe(posix.ZONE, was), why))
     stated = reading.clock.stated_zone
     if stated is not None and stated.value != wanted:
         out.steps += _word(snapshot, stated.origin.path, stated.value, wanted, f"The clock should show {wanted}.")
@@ -192,7 +191,7 @@ def _name(estate: Estate, reading: GuestReading, out: Given) -> None:
     if old != wanted or loaded != wanted:
         out.steps += _hosts(snapshot, old or loaded, wanted, why)
     if loaded != wanted:
-        out.acts.append(SetHostName(wanted, _safe(HOST_NAME, loaded), why))
+        out.acts.append(SetHostName(wanted, _safe(posix.HOST_NAME, loaded), why))
 
 
 def _hosts(snapshot: Snapshot, old: str, wanted: str, why: str) -> Iterator[AnyStep]:

@@ -10,13 +10,11 @@ from nightlatch.estate import reader, sentences
 from nightlatch.estate.model import ServiceSpec
 from nightlatch.faults import Fault, nearest
 from nightlatch.formats.yaml_tree import Node, Source
+from nightlatch.systems import posix
 
 KEYS = ("run", "stop", "on", "at", "package")
 KINDS = (".service", ".socket", ".timer")
 UNIT = re.compile(r"[A-Za-z0-9:_.@-]{1,200}")
-PACKAGE = re.compile(r"[a-z0-9][a-z0-9+.-]{0,80}")
-ZONE = re.compile(r"[A-Za-z0-9_+-]{1,30}(?:/[A-Za-z0-9_+-]{1,30}){0,3}")
-HOST_NAME = re.compile(r"[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?(\.[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?)*")
 SSH = ("ssh", "sshd")
 
 
@@ -35,7 +33,7 @@ def sentence(source: Source, node: Node, number: int, names: sentences.Names) ->
     unit = _unit(source, found[verb], verb)
     ports = tuple(_ports(source, found["at"], unit)) if "at" in found else ()
     package = reader.text(source, found["package"], "the package") if "package" in found else ""
-    if package and not PACKAGE.fullmatch(package):
+    if package and not posix.PACKAGE.fullmatch(package):
         source.fault(found["package"], f'"{package}" is no package', "a name such as chrony")
     if verb == "stop" and ("at" in found or "package" in found):
         source.fault(
@@ -92,7 +90,7 @@ def zone(source: Source, node: Node) -> str:
     """A time zone by name."""
     value = reader.text(source, node, "time_zone")
     try:
-        if not ZONE.fullmatch(value):  # else the name would be looked up as a Python package, part by part
+        if not posix.ZONE.fullmatch(value):  # else the name would be looked up as a Python package, part by part
             raise ZoneInfoNotFoundError(value)
         ZoneInfo(value)
     except (ZoneInfoNotFoundError, ValueError, OSError):
@@ -105,7 +103,8 @@ def zone(source: Source, node: Node) -> str:
 def host_name(source: Source, node: Node) -> str:
     """A host name (RFC 1123, 2.1; hostname(7): at most 64 letters)."""
     value = reader.text(source, node, "host_name")
-    if value and (len(value) > 64 or not HOST_NAME.fullmatch(value) or value == "localhost"):
+    taken = posix.HOST_NAME.fullmatch(value) and value == value.lower() and value != "localhost"
+    if value and not taken:
         source.fault(node, f'"{value}" is no host name', "small letters, digits, dashes and dots, 64 at most")
         return ""
     return value

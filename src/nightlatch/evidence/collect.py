@@ -16,6 +16,7 @@ from nightlatch.evidence.source import Source
 from nightlatch.faults import UnreadableError
 from nightlatch.formats import accounts, interfaces, paths, rule_loads, sshd_config, sshd_tokens
 from nightlatch.formats.sshd_values import Refused, expand_home
+from nightlatch.systems import posix
 
 LARGEST = 1 << 20
 LARGEST_STATUS = 64 << 20
@@ -28,7 +29,7 @@ MOST_CONFIG_FILES = 500
 PORT_LABELS = tuple(
     f"/var/lib/selinux/{kind}/active/ports.local" for kind in ("targeted", "default", "mls", "minimum", "strict")
 )
-UNIT_TOPS = ("/etc/systemd/system", "/etc/systemd/system.control", "/usr/lib/systemd/system")
+UNIT_TOPS = (posix.UNIT_FOLDERS[0], posix.UNITS_SET, posix.UNIT_FOLDERS[1])
 FILTER_LINKS = tuple(
     f"/etc/systemd/system/{folder}{unit}.service"
     for folder in ("", "sysinit.target.wants/", "basic.target.wants/", "multi-user.target.wants/")
@@ -52,7 +53,7 @@ FILES = (
     "/etc/firewalld/firewalld.conf", "/etc/firewalld/direct.xml", *FIREWALLD_SERVICES, "/var/lib/dpkg/status",
     "/lib/systemd/system/ssh.service", "/etc/systemd/system/ssh.service", "/lib/systemd/system/sshd.service",
     "/usr/lib/systemd/system/sshd.service", "/etc/systemd/system/sshd.service",
-    *(f"{top}/{unit}" for top in ("/etc/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")
+    *(f"{top}/{unit}" for top in posix.UNIT_FOLDERS
       for unit in ("ssh.socket", "sshd.socket")),
     "/etc/systemd/system/system.slice", "/etc/systemd/system/-.slice",
     "/etc/hosts", "/etc/resolv.conf", "/etc/machine-id", "/etc/network/interfaces", "/etc/systemd/resolved.conf",
@@ -62,7 +63,7 @@ FILES = (
     "/var/lib/nightlatch/lock/id", "/var/lib/nightlatch/lock/who",  # what is on the latch
 )  # fmt: skip
 LOOKED_AT = (
-    "/usr/sbin/sshd", "/etc/systemd/system/multi-user.target.wants/ssh.service", "/etc/ssh/sshd_not_to_be_run",
+    posix.SSHD, "/etc/systemd/system/multi-user.target.wants/ssh.service", "/etc/ssh/sshd_not_to_be_run",
     "/etc/systemd/system/multi-user.target.wants/firewalld.service",
     *FILTER_LINKS, "/etc/ufw/before.init", "/etc/ufw/after.init", "/usr/bin/sudo", "/bin/su", "/bin/sh",
     "/lib/systemd/systemd-networkd", "/usr/sbin/NetworkManager", "/sbin/ifup", "/usr/sbin/netplan", "/usr/bin/cloud-init",

@@ -11,6 +11,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from nightlatch.evidence.script import secrets, trust
+from nightlatch.systems import posix
 
 MOST = 200
 
@@ -44,7 +45,7 @@ class Daemon:
     """What is asked: a program, with the options it runs with. `pid` and `started` tell the very process that was read, 0 and
     "" where none runs; the guest compares both, and that only root can write the program, before it runs it."""
 
-    program: str = "/usr/sbin/sshd"
+    program: str = posix.SSHD
     options: tuple[str, ...] = ()
     pid: int = 0
     started: str = ""

@@ -18,11 +18,9 @@ from nightlatch.readings.labels import PortLabels
 from nightlatch.readings.network import NetworkReading
 from nightlatch.readings.sshd import MAIN
 from nightlatch.readings.units import UnitState
+from nightlatch.systems import posix
 
 HOST_KEY_NAME = re.compile(r"ssh_host_[a-z0-9]+_key\.pub")
-
-
-DEBIAN_LIKE = ("debian", "ubuntu", "raspbian", "linuxmint", "devuan", "debian-like")
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,12 +98,12 @@ class GuestReading:
     @property
     def debian_like(self) -> bool:
         """Whether the guest's sshd has Debian's patches."""
-        return self.system in DEBIAN_LIKE
+        return self.system in posix.DEBIAN_LIKE
 
 
 def read(snapshot: Snapshot) -> GuestReading:
     """All readings of a snapshot."""
-    program = snapshot.resolve("/usr/sbin/sshd").entry
+    program = snapshot.resolve(posix.SSHD).entry
     installed = program is not None and program.kind is Kind.FILE
     status = snapshot.content("/var/lib/dpkg/status") or b""
     running, stored = service.read(snapshot), _options(snapshot)
@@ -124,15 +122,12 @@ def read(snapshot: Snapshot) -> GuestReading:
         sudo.read(snapshot),
         _pam(snapshot),
         _host_keys(snapshot),
-        filters.read(snapshot, running, wrapped=release.system(snapshot) in DEBIAN_LIKE),
+        filters.read(snapshot, running, wrapped=release.system(snapshot) in posix.DEBIAN_LIKE),
         running,
         counts,
         stored,
         main,
     )
-
-
-UNITS = ("/lib/systemd/system", "/usr/lib/systemd/system", "/etc/systemd/system")
 
 
 def _options(snapshot: Snapshot) -> tuple[tuple[str, Origin], ...]:
@@ -170,8 +165,8 @@ def _of_daemon(daemon: Daemon) -> tuple[tuple[str, Origin], ...]:
 def _unit_files(snapshot: Snapshot) -> list[str]:
     out: list[str] = []
     for name in ("ssh.service", "sshd.service"):
-        out += [f"{folder}/{name}" for folder in UNITS]
-        drop_ins = f"/etc/systemd/system/{name}.d"
+        out += [f"{folder}/{name}" for folder in reversed(posix.UNIT_FOLDERS)]
+        drop_ins = f"{posix.UNIT_FOLDERS[0]}/{name}.d"
         out += [f"{drop_ins}/{each}" for each in snapshot.children(drop_ins) if each.endswith(".conf")]
     return out
 

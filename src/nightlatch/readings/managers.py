@@ -14,8 +14,8 @@ from nightlatch.origin import Origin
 from nightlatch.readings import firewalld, ifup_rules, iptables, network, nftables, ufw
 from nightlatch.readings.profiles import System
 from nightlatch.readings.rules import Chain, Rules
+from nightlatch.systems import posix
 
-UNITS = "/etc/systemd/system"
 TARGETS = ("sysinit", "basic", "multi-user")
 AREA = "packet filter"
 
@@ -39,10 +39,13 @@ def at_boot(snapshot: Snapshot) -> tuple[Stored, ...]:
 
 def is_started(snapshot: Snapshot, unit: str) -> bool | None:
     """Whether a unit is started at boot, by its links; None where they were not looked at."""
-    own = snapshot.resolve(f"{UNITS}/{unit}", follow_last=False).entry
+    own = snapshot.resolve(f"{posix.UNIT_FOLDERS[0]}/{unit}", follow_last=False).entry
     if own is not None and own.kind is Kind.LINK and own.target == "/dev/null":
         return False
-    entries = [snapshot.resolve(f"{UNITS}/{each}.target.wants/{unit}", follow_last=False).entry for each in TARGETS]
+    entries = [
+        snapshot.resolve(f"{posix.UNIT_FOLDERS[0]}/{each}.target.wants/{unit}", follow_last=False).entry
+        for each in TARGETS
+    ]
     if any(entry is not None and entry.kind is not Kind.ABSENT for entry in entries):
         return True
     return None if any(entry is None for entry in entries) else False

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 from nightlatch.evidence.snapshot import Snapshot
+from nightlatch.systems import posix
 
 PATHS = ("/etc/os-release", "/usr/lib/os-release")
 
@@ -25,7 +26,7 @@ def system(snapshot: Snapshot) -> str:
     """ID; "debian-like" for what takes after Debian and has a name that is not known here."""
     name = _value(snapshot, "ID").partition(" ")[0]
     like = "debian" in _value(snapshot, "ID_LIKE").split()
-    return "debian-like" if like and name not in ("ubuntu", "raspbian", "linuxmint", "devuan") else name
+    return "debian-like" if like and name not in posix.FROM_DEBIAN else name
 
 
 def version(snapshot: Snapshot) -> str:

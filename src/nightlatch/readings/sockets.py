@@ -11,7 +11,7 @@ import re
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.formats import sections
 from nightlatch.formats.sections import Dialect
-from nightlatch.readings.unit_files import TOPS
+from nightlatch.systems import posix
 
 STREAM = re.compile(r"(?:(?:\[(?P<six>[0-9A-Fa-f:.]+)\]|(?P<four>[0-9.]+)):)?(?P<port>[0-9]{1,5})")
 
@@ -20,13 +20,13 @@ Listens = tuple[tuple[str, int], ...]
 
 def drop_ins(snapshot: Snapshot, unit: str) -> list[str]:
     """The administrator's drop-ins of a unit, in the order in which they count."""
-    folder = f"{TOPS[0]}/{unit}.d"
+    folder = f"{posix.UNIT_FOLDERS[0]}/{unit}.d"
     return [f"{folder}/{name}" for name in snapshot.children(folder) if name.endswith(".conf")]
 
 
 def stored(snapshot: Snapshot, unit: str) -> Listens | None:
     """The addresses ("" for all) and ports of a unit's files; None where a file was not read, or says what is none here."""
-    main = next((f"{top}/{unit}" for top in TOPS if snapshot.content(f"{top}/{unit}") is not None), "")
+    main = next((f"{top}/{unit}" for top in posix.UNIT_FOLDERS if snapshot.content(f"{top}/{unit}") is not None), "")
     if not main:
         return None
     out: list[tuple[str, int]] = []

@@ -13,9 +13,9 @@ from collections.abc import Iterator
 from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.formats import sections
 from nightlatch.formats.sections import Dialect
+from nightlatch.systems import posix
 
-TOPS = ("/etc/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")
-WITH_SET = ("/etc/systemd/system.control", *TOPS)  # what `systemctl set-property` wrote comes first
+WITH_SET = (posix.UNITS_SET, *posix.UNIT_FOLDERS)
 SECOND_NAMES = {"ssh": "sshd", "sshd": "ssh"}
 ROOT, SYSTEM = "-.slice", "system.slice"
 SLICE = re.compile(r"[A-Za-z0-9_.:\\]{1,60}(?:-[A-Za-z0-9_.:\\]{1,60}){0,7}\.slice")
@@ -23,7 +23,7 @@ SLICE = re.compile(r"[A-Za-z0-9_.:\\]{1,60}(?:-[A-Za-z0-9_.:\\]{1,60}){0,7}\.sli
 
 def files_of(snapshot: Snapshot, unit: str) -> tuple[str, ...]:
     """The files of a unit that were read, in the order in which they count; none where it is not there."""
-    main = next((f"{top}/{unit}" for top in TOPS if snapshot.content(f"{top}/{unit}") is not None), "")
+    main = next((f"{top}/{unit}" for top in posix.UNIT_FOLDERS if snapshot.content(f"{top}/{unit}") is not None), "")
     found: dict[str, str] = {}
     for name in _named(snapshot, unit):
         for top in WITH_SET:
@@ -62,7 +62,7 @@ def _named(snapshot: Snapshot, unit: str) -> Iterator[str]:
     name, _, kind = unit.rpartition(".")
     yield unit
     second = f"{SECOND_NAMES.get(name, '')}.{kind}"
-    for top in TOPS:
+    for top in posix.UNIT_FOLDERS:
         entry = snapshot.resolve(f"{top}/{second}", follow_last=False).entry
         if entry is not None and entry.kind is Kind.LINK and entry.target.rpartition("/")[2] == unit:
             yield second

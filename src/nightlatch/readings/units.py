@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.origin import Origin
 from nightlatch.readings.service import ServiceReading, Unit
-from nightlatch.readings.unit_files import TOPS
+from nightlatch.systems import posix
 
 TARGETS = ("multi-user", "sockets", "sysinit", "timers", "network-online", "graphical", "default")
 STARTED = ("enabled", "enabled-runtime", "alias")
@@ -33,8 +33,8 @@ class UnitState:
 
 def paths_of(unit: str) -> tuple[str, ...]:
     """The paths that tell of a unit in files: its own, and the links that start it at boot."""
-    own = tuple(f"{top}/{unit}" for top in TOPS)
-    return own + tuple(f"{TOPS[0]}/{target}.target.wants/{unit}" for target in TARGETS)
+    own = tuple(f"{top}/{unit}" for top in posix.UNIT_FOLDERS)
+    return own + tuple(f"{posix.UNIT_FOLDERS[0]}/{target}.target.wants/{unit}" for target in TARGETS)
 
 
 def state(snapshot: Snapshot, service: ServiceReading, name: str) -> UnitState:
@@ -42,14 +42,14 @@ def state(snapshot: Snapshot, service: ServiceReading, name: str) -> UnitState:
     unit = service.units.get(name)
     if unit is not None:
         return _listed(name, unit)
-    found = [path for path in paths_of(name)[: len(TOPS)] if _there(snapshot, path)]
+    found = [path for path in paths_of(name)[: len(posix.UNIT_FOLDERS)] if _there(snapshot, path)]
     known = [_there(snapshot, path) for path in paths_of(name)]
-    links = [path for path in paths_of(name)[len(TOPS) :] if _there(snapshot, path)]
+    links = [path for path in paths_of(name)[len(posix.UNIT_FOLDERS) :] if _there(snapshot, path)]
     there = True if found or links else None if None in known else False
     masked = _masked(snapshot, name)
     at_boot = None if None in known and not links else bool(links) and not masked
     running = False if service.is_live and there is False else None
-    origin = Origin((links or found or [f"{TOPS[0]}/{name}"])[0])
+    origin = Origin((links or found or [f"{posix.UNIT_FOLDERS[0]}/{name}"])[0])
     return UnitState(name, there, at_boot, running, origin, masked)
 
 
@@ -67,5 +67,5 @@ def _there(snapshot: Snapshot, path: str) -> bool | None:
 
 
 def _masked(snapshot: Snapshot, name: str) -> bool:
-    entry = snapshot.resolve(f"{TOPS[0]}/{name}", follow_last=False).entry
+    entry = snapshot.resolve(f"{posix.UNIT_FOLDERS[0]}/{name}", follow_last=False).entry
     return entry is not None and entry.kind is Kind.LINK and entry.target == "/dev/null"

@@ -1,0 +1,1 @@
+"""What differs by kind of system."""

@@ -1,0 +1,22 @@
+"""What is known of POSIX guests beforehand, each said once: families, where units and the SSH server are, what names may hold."""
+
+from __future__ import annotations
+
+import re
+
+SSHD = "/usr/sbin/sshd"
+# Folders of units, the one that counts first before the others (systemd.unit(5)).
+UNIT_FOLDERS = ("/etc/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")
+UNITS_SET = "/etc/systemd/system.control"  # what `systemctl set-property` writes counts before these
+
+# IDs of os-release(5) of what is made of Debian, and the word for what takes after it under another name.
+FROM_DEBIAN = ("ubuntu", "raspbian", "linuxmint", "devuan")
+DEBIAN_LIKE = ("debian", *FROM_DEBIAN, "debian-like")
+
+UNIT = re.compile(r"[A-Za-z0-9:_.@-]{1,200}\.(service|socket|timer)")
+PACKAGE = re.compile(r"[a-z0-9][a-z0-9+.-]{0,80}")
+ZONE = re.compile(r"[A-Za-z0-9_+-]{1,30}(/[A-Za-z0-9_+-]{1,30}){0,2}")
+# RFC 1123, 2.1, and the 64 bytes of hostname(7).
+HOST_NAME = re.compile(
+    r"(?=.{1,64}$)[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?(\.[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?)*"
+)
