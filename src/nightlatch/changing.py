@@ -22,7 +22,7 @@ from nightlatch.audit.naming import pending as pending_words
 from nightlatch.draft import promises, services
 from nightlatch.draft.acts import Install
 from nightlatch.draft.plan import ProvedDraft
-from nightlatch.estate.model import Estate, GuestSpec
+from nightlatch.estate.model import Estate, GuestSpec, ViaKind
 from nightlatch.evidence.opinions import Daemon
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import NightlatchError, PutBackError, RefusedError, UnreadableError, work_on
@@ -49,7 +49,7 @@ SHORTEST, LONGEST = 5, 86_400
 FRESH_TRIES = 4  # a reload refuses connections for a moment (measured: 26 ms)
 TEST_LABEL = "test"
 
-NOT_THERE = {"evidence": "an evidence archive", "by_hand": "a survey carried over by hand"}
+NOT_THERE = {ViaKind.EVIDENCE: "an evidence archive", ViaKind.BY_HAND: "a survey carried over by hand"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -420,7 +420,7 @@ def in_order(estate: Estate, guests: Sequence[str], client: Client) -> list[str]
 
 def _jumps(spec: GuestSpec, client: Client) -> list[str]:
     """The hosts that ssh goes through to a guest, as its own configuration says (ssh(1), -G)."""
-    if spec.via.kind != "ssh":
+    if spec.via.kind is not ViaKind.SSH:
         return []
     shell = targets.of_guest(spec, client)
     return shell.through() if isinstance(shell, Ssh) else []

@@ -12,7 +12,7 @@ from pathlib import Path
 
 from nightlatch import api
 from nightlatch.estate.editing import fingerprints, rewrite, with_host_keys
-from nightlatch.estate.model import Estate, GuestSpec
+from nightlatch.estate.model import Estate, GuestSpec, ViaKind
 from nightlatch.faults import RefusedError, UnreadableError
 from nightlatch.probe import driver
 from nightlatch.probe.driver import Limits
@@ -93,7 +93,7 @@ def held_by_evidence(spec: GuestSpec, path: Path | None) -> tuple[tuple[str, str
     refused.
     """
     if path is None:
-        if spec.via.kind not in ("by_hand", "folder") or not spec.via.path.exists():
+        if spec.via.kind not in (ViaKind.BY_HAND, ViaKind.FOLDER) or not spec.via.path.exists():
             return ()
         path = spec.via.path
     snapshot = api.survey_target(path, spec.name)

@@ -18,7 +18,7 @@ from nightlatch.audit.findings import Finding, Severity
 from nightlatch.audit.naming import Names, names_of
 from nightlatch.audit.run import check_waivers, waived
 from nightlatch.audit.wire import Stand, State
-from nightlatch.estate.model import Estate, GuestSpec
+from nightlatch.estate.model import READ_AS_FILES, Estate, GuestSpec, ViaKind
 from nightlatch.evidence import archive
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import NightlatchError, OwnFaultError, UnreachableError, work_on
@@ -86,9 +86,6 @@ class Reach:
             return 3
         found = (f for each in self.guests for f in each.findings if not f.waived)
         return 1 if any(f.severity.at_least(fail_at) for f in found) else 0
-
-
-NOT_DIALLED = ("folder", "evidence", "by_hand")  # how a guest is read that no connection of ours reaches
 
 
 @dataclass
@@ -171,11 +168,11 @@ def _way(
     """Where and what to look at, or why a guest can't be looked at."""
     grants = [grant for grant in expand(estate, spec.name, at) if not who or grant.who in who or grant.account in who]
     try:
-        known = known_address(estate, spec, evidence) if spec.via.kind in NOT_DIALLED and not spec.dial else None
+        known = known_address(estate, spec, evidence) if spec.via.kind in READ_AS_FILES and not spec.dial else None
         host, port = known or targets.wire_of(spec, client)
     except NightlatchError as error:
         return error.words
-    shell = targets.of_guest(spec, client) if spec.via.kind == "ssh" else None
+    shell = targets.of_guest(spec, client) if spec.via.kind is ViaKind.SSH else None
     assert shell is None or isinstance(shell, Ssh)
     accounts = wire.granted_accounts(grants)
     if not who and spec.via.account and spec.via.account not in accounts:
@@ -294,7 +291,7 @@ def _evidence_of(spec: GuestSpec, folder: Path | None) -> tuple[Snapshot | None,
     """A guest's evidence, where it comes from, and why it could not be read."""
     path = archive.file_of(folder, spec.name) if folder is not None else None
     if path is None or not path.exists():
-        path = spec.via.path if spec.via.kind in NOT_DIALLED else None
+        path = spec.via.path if spec.via.kind in READ_AS_FILES else None
     if path is None:
         return None, "", ""
     try:

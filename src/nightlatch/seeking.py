@@ -13,7 +13,7 @@ from ipaddress import IPv6Address
 from pathlib import Path
 
 from nightlatch import api
-from nightlatch.estate.model import Estate, GuestSpec
+from nightlatch.estate.model import READ_AS_FILES, Estate, GuestSpec
 from nightlatch.evidence.archive import SUFFIX
 from nightlatch.faults import NightlatchError, nearest, work_on
 from nightlatch.formats.ip_listing import Neighbour
@@ -118,7 +118,7 @@ def _surveyed(estate: Estate, folder: Path | None) -> tuple[dict[str, NetworkRea
     for spec in estate.guests.values():
         path = folder / f"{spec.name}{SUFFIX}" if folder is not None else None
         if path is None or not path.exists():
-            path = spec.via.path if spec.via.kind in ("folder", "evidence", "by_hand") else None
+            path = spec.via.path if spec.via.kind in READ_AS_FILES else None
         if path is not None:
             try:
                 with work_on(spec.name):

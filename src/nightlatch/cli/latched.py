@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 
 from nightlatch import changing
 from nightlatch.changing import Decide, Latched
-from nightlatch.estate.model import Estate
+from nightlatch.estate.model import Estate, ViaKind
 from nightlatch.faults import NightlatchError
 from nightlatch.latch import live
 from nightlatch.latch.folder import changes, new_change_id
@@ -81,7 +81,7 @@ def newest(estate: Estate, change: str, client: Client) -> tuple[str, list[str]]
     kept: dict[str, list[str]] = {
         n: [c.id for c in changes(g.via.path)]
         for n, g in estate.guests.items()
-        if g.via.kind == "folder" and g.via.path.is_dir()
+        if g.via.kind is ViaKind.FOLDER and g.via.path.is_dir()
     }
     for name, told in changing.pending(estate, client=client):
         if isinstance(told, str):

@@ -18,7 +18,7 @@ from nightlatch.draft.acts import Act, Disable, LabelPort, LoadRules, Stop
 from nightlatch.draft.closing import Candidate, Guesswork
 from nightlatch.draft.opening import open_up
 from nightlatch.draft.steps import AnyStep, Left, SetRules, StepError, apply_all
-from nightlatch.estate.model import Estate
+from nightlatch.estate.model import Estate, ViaKind
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import RefusedError
 from nightlatch.net.addresses import NO_ADDRESS, prefix
@@ -133,7 +133,7 @@ class Desk:
     @property
     def lacks_door(self) -> bool:
         """Whether this is a guest that is entered over SSH, and no own door is known."""
-        entered = self.estate.guests[self.start.guest].via.kind == "ssh"
+        entered = self.estate.guests[self.start.guest].via.kind is ViaKind.SSH
         return entered and not any(grant.kind is GrantKind.OWN_DOOR for grant in self.grants)
 
     def tried(self, steps: tuple[AnyStep, ...]) -> State | None:

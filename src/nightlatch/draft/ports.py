@@ -15,7 +15,7 @@ from nightlatch.draft.closing import Guesswork
 from nightlatch.draft.given import Given
 from nightlatch.draft.steps import AnyStep, InsertSetting, MakeFile, MakeFolder, ReplaceLine, Rewrite, apply_all
 from nightlatch.draft.wanted import seen_by_guest
-from nightlatch.estate.model import Estate, ServiceSpec
+from nightlatch.estate.model import Estate, ServiceSpec, ViaKind
 from nightlatch.evidence.snapshot import ABSENT, Kind
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats import sshd_config
@@ -220,7 +220,7 @@ def _later(estate: Estate, access: GuestAccess, spec: ServiceSpec, came: int, do
     via = estate.guests[access.guest].via
     hand = (
         "nothing now: once this is kept, via follows to the new port, and the next draft closes the old one over it"
-        if doing and via.kind == "ssh"
+        if doing and via.kind is ViaKind.SSH
         else f"write port: {spec.ports[0]} under via of {access.guest}, then draft again"
     )
     out.leave(f"Port {came} stays open, for Nightlatch comes in by it.", hand)

@@ -25,7 +25,7 @@ from nightlatch.draft.acts import (
 )
 from nightlatch.draft.given import Given
 from nightlatch.draft.steps import AnyStep, MakeFile, ReplaceLine
-from nightlatch.estate.model import Estate
+from nightlatch.estate.model import Estate, ViaKind
 from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats import name_files
@@ -59,7 +59,7 @@ def given(estate: Estate, snapshot: Snapshot) -> Given:
 def _root(estate: Estate, reading: GuestReading) -> str:
     """Where the guest's files lie, for a command that a person types."""
     via = estate.guests[reading.guest].via
-    return str(via.path) if via.kind == "folder" else "FOLDER"
+    return str(via.path) if via.kind is ViaKind.FOLDER else "FOLDER"
 
 
 def text_of(each: Stated) -> str:

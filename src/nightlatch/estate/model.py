@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import date, datetime, time, timedelta
+from enum import StrEnum
 from functools import cached_property
 from pathlib import Path
 from typing import Protocol, TypeVar
@@ -74,15 +75,28 @@ class PlaceRef:
         return self.text == ANYWHERE
 
 
+class ViaKind(StrEnum):
+    """The ways to a guest, by the keys of the estate file."""
+
+    FOLDER = "folder"
+    EVIDENCE = "evidence"
+    BY_HAND = "by_hand"
+    SSH = "ssh"
+    HERE = "here"
+
+
+READ_AS_FILES = (ViaKind.FOLDER, ViaKind.EVIDENCE, ViaKind.BY_HAND)  # no connection of ours reaches such a guest
+
+
 @dataclass(frozen=True, slots=True)
 class Via:
     """How Nightlatch gets at a guest, and the own door: the account, key and place by which it comes in.
 
-    `kind` is folder, evidence, by_hand (all with `path`), ssh (with `host`, and `port` 0 for the client's own choice) or here.
+    A folder, an archive or a survey by hand has a `path`; ssh a `host`, and `port` 0 for the client's own choice.
     `key_path` is the file that `key` was read from; `kept` an evidence archive that stands for the guest.
     """
 
-    kind: str
+    kind: ViaKind
     origin: Origin
     path: Path = Path()
     host: str = ""
@@ -96,7 +110,7 @@ class Via:
     @property
     def is_live(self) -> bool:
         """Whether a running guest is asked."""
-        return self.kind in ("ssh", "here") and self.kept is None
+        return self.kind not in READ_AS_FILES and self.kept is None
 
     @property
     def source(self) -> Path:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from nightlatch.estate.model import READ_AS_FILES
 from nightlatch.estate.reader import NAME
 
 _Schema = dict[str, Any]
@@ -60,7 +61,7 @@ def _principals(what: str) -> _Schema:
 def _via() -> _Schema:
     door = {"as": _TEXT, "key": _told("The public key of the own door", _TEXT), "from": _PLACES}
     ways: list[_Schema] = [{"const": "here"}, _closed({"ssh": _TEXT, "port": _PORT, **door}, ("ssh",))]
-    ways += [_closed({way: _TEXT, **door}, (way,)) for way in ("folder", "evidence", "by_hand")]
+    ways += [_closed({way: _TEXT, **door}, (way,)) for way in READ_AS_FILES]
     return _told("How Nightlatch gets at the guest, and the own door", {"anyOf": ways})
 
 

@@ -7,11 +7,10 @@ from collections.abc import Callable
 from pathlib import Path
 
 from nightlatch.estate import reader, sentences
-from nightlatch.estate.model import Via
+from nightlatch.estate.model import READ_AS_FILES, Via, ViaKind
 from nightlatch.formats.keys import PublicKey
 from nightlatch.formats.yaml_tree import Node, Source
 
-FOLDER_WAYS = ("folder", "evidence", "by_hand")
 HOST = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,252}|[0-9A-Fa-f:.]+(%[A-Za-z0-9._-]{1,15})?")
 ACCOUNT = re.compile(r"[A-Za-z_][A-Za-z0-9._-]{0,31}\$?")
 SIX = r"[0-9A-Fa-f:.]+(?:%[A-Za-z0-9._-]{1,15})?"
@@ -24,23 +23,23 @@ ReadKey = Callable[[Node], PublicKey | None]
 
 def via(source: Source, node: Node, what: str, names: sentences.Names, folder: Path, key: ReadKey) -> Via | None:
     """The way into one guest: SSH, `here`, a folder, an archive, or what somebody carried over by hand."""
-    if node.text == "here":
-        return Via("here", source.origin(node), account="root")
-    known = (*FOLDER_WAYS, "ssh", "port", "as", "key", "from")
+    if node.text == ViaKind.HERE:
+        return Via(ViaKind.HERE, source.origin(node), account="root")
+    known = (*READ_AS_FILES, ViaKind.SSH, "port", "as", "key", "from")
     found = reader.section(source, node, "via", known)
-    ways = [kind for kind in (*FOLDER_WAYS, "ssh") if kind in found]
+    ways = [kind for kind in (*READ_AS_FILES, ViaKind.SSH) if kind in found]
     if len(ways) != 1:
         if node.pairs is not None:
             expected = "one of ssh: ADDRESS, folder: PATH, evidence: ARCHIVE, by_hand: FILE; or just here"
             source.fault(node, f"{what} is reached by {len(ways)} ways", expected)
         return None
-    if ways[0] == "ssh":
+    if ways[0] is ViaKind.SSH:
         return _ssh(source, node, found, names, folder, key)
     return _folder(source, node, found, ways[0], what, names, folder, key)
 
 
 def _folder(
-    source: Source, node: Node, found: dict[str, Node], way: str, what: str, names: sentences.Names, folder: Path,
+    source: Source, node: Node, found: dict[str, Node], way: ViaKind, what: str, names: sentences.Names, folder: Path,
     key: ReadKey,
 ) -> Via:  # fmt: skip
     if "port" in found:
@@ -73,7 +72,7 @@ def _ssh(
         return None
     public = key(found["key"]) if "key" in found else None
     return Via(
-        "ssh", source.origin(node), host=host, port=_port(source, found), account=_account(source, found), key=public,
+        ViaKind.SSH, source.origin(node), host=host, port=_port(source, found), account=_account(source, found), key=public,
         key_path=folder / (found["key"].text or "") if public is not None else None,
         places=sentences.places(source, found["from"], names) if "from" in found else (),
     )  # fmt: skip

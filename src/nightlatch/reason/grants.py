@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
 from datetime import datetime
 
-from nightlatch.estate.model import Emergency, Estate, GrantSpec, PlaceRef, Principal
+from nightlatch.estate.model import Emergency, Estate, GrantSpec, PlaceRef, Principal, ViaKind
 from nightlatch.formats.keys import PublicKey
 from nightlatch.net.literal import AddressError, parse_network
 from nightlatch.reason.access import (
@@ -128,7 +128,7 @@ def _secrets(
 def _own_door(estate: Estate, guest: str, came: Mapping[str, str]) -> Iterator[Grant]:
     via = estate.guests[guest].via
     account = via.account or came.get("came_as", "")
-    if not account or via.kind == "here" or not (via.key or via.kind == "ssh"):
+    if not account or via.kind is ViaKind.HERE or not (via.key or via.kind is ViaKind.SSH):
         return
     fingerprint = via.key.fingerprint if via.key is not None else came.get("came_with", "")
     need: Need = frozenset([Key(fingerprint) if fingerprint else Password(guest, account)])

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from pathlib import Path
 
-from nightlatch.estate.model import GuestSpec
+from nightlatch.estate.model import GuestSpec, ViaKind
 from nightlatch.faults import NightlatchError
 from nightlatch.transports.here import Here
 from nightlatch.transports.shell import Shell
@@ -40,7 +40,7 @@ def of_target(target: str, client: Client, pins: tuple[str, ...] = ()) -> Shell:
 
 def of_guest(spec: GuestSpec, client: Client) -> Shell:
     """The transport to a live guest of an estate."""
-    if spec.via.kind == "here":
+    if spec.via.kind is ViaKind.HERE:
         return Here(spec.name, client.stop)
     via = spec.via
     return Ssh(
@@ -56,9 +56,9 @@ def wire_of(spec: GuestSpec, client: Client) -> tuple[str, int]:
     """
     if spec.dial:
         return spec.dial, spec.dial_port or SSH_PORT
-    if spec.via.kind == "here":
+    if spec.via.kind is ViaKind.HERE:
         raise NightlatchError("it is this machine: a look from itself proves nothing about others", guest=spec.name)
-    shell = of_guest(spec, client) if spec.via.kind == "ssh" else None
+    shell = of_guest(spec, client) if spec.via.kind is ViaKind.SSH else None
     if not isinstance(shell, Ssh):
         raise NightlatchError(
             "no address is written for it; add dial: HOST or HOST:PORT to the estate file",
