@@ -1,0 +1,284 @@
+"""What opens each account of a guest over SSH, and for what, as its server sees callers: without filters and ways to it.
+
+For each account and listening socket the sources are split into classes (`settings.py`); within a class everything is
+decided concretely. What can't be decided makes several worlds.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime
+from itertools import product
+
+from nightlatch.formats.authorized_keys import Options
+from nightlatch.formats.sshd_keywords import spelled
+from nightlatch.model.causes import AccountState, Cause, Chroot, PamLine, PamSays, Setting, State, SudoRule
+from nightlatch.model.gaps import Gap
+from nightlatch.net.addresses import NO_ADDRESS, AddressSet
+from nightlatch.origin import Origin
+from nightlatch.readings.accounts import Account
+from nightlatch.readings.guest import GuestReading
+from nightlatch.reason.access import ADMINISTER, SHELL, Need, Password, Power, Unknown
+from nightlatch.reason.files import ChrootProblem, Judge, chroot_problem
+from nightlatch.reason.logins import AddressPair, Logins, Turned
+from nightlatch.reason.permitted import permitted
+from nightlatch.reason.powers import powers, root_folder
+from nightlatch.reason.privilege import Sudo
+from nightlatch.reason.settings import MOST_UNSURE, Caller, Effective, Listener, Settings, usable
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One power that an account gives for one need, and to whom: addresses as the guest sees them."""
+
+    account: str
+    need: Need
+    power: Power
+    seen: AddressPair
+    causes: tuple[Cause, ...]
+    gaps: tuple[Gap, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Entries:
+    """The entries of one account at one socket, in each of the worlds that can't be told apart because of what is `undecided`.
+
+    `unread` is what was not read at all, so that nothing is sure."""
+
+    worlds: tuple[tuple[Entry, ...], ...]
+    undecided: tuple[Gap, ...] = ()
+    unread: tuple[Gap, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class _Way:
+    """One way in within a class of sources: what is shown, from where, and what limits the session."""
+
+    need: Need
+    seen: AddressPair
+    options: Options
+    causes: tuple[Cause, ...]
+    gaps: tuple[Gap, ...] = ()
+
+
+class SshServer:
+    """The SSH server of one guest at one moment. What it `turned` down, whom it `shut` out and its `gaps` are gathered as it is
+    asked."""
+
+    def __init__(self, reading: GuestReading, effective: Effective, at: datetime) -> None:
+        self.reading, self.effective = reading, effective
+        top = effective.top
+        judge = Judge(reading.snapshot, reading.accounts, top["strictmodes"].word == "yes", reading.debian_like)
+        by_name = top["usedns"].word == "yes"
+        self.logins = Logins(reading, at, by_name, top["usepam"].word == "yes", judge)
+        self.sudo = Sudo(reading.sudo)
+        self.turned: dict[Turned, None] = {}
+        self.gaps: dict[Gap, None] = dict.fromkeys([*reading.accounts.gaps, *reading.sshd.gaps, *self.sudo.gaps])
+        self.shut: dict[tuple[str, Cause], None] = {}
+
+    def entries(self, account: Account, socket: Listener, within: AddressSet) -> Entries:
+        """What the account gives to those of `within` who come to the socket."""
+        worlds, undecided = self.effective.worlds(Caller(account.name, account.groups, socket))
+        self.gaps.update(dict.fromkeys(undecided))
+        within &= socket.admits()
+        whole = []
+        for world in worlds if within else ():
+            found: list[Entry] = []
+            for part in world:
+                if not self.effective.ends(part.truth):
+                    settings = self.effective.settings(part.truth)
+                    here = part.sources & within
+                    for way in self._ways(account, settings, AddressPair(here, here)):
+                        found += self._powers(account, settings, way)
+            whole.append((*found, *self._not_read(account, within)))
+        return Entries(tuple(whole), tuple(undecided), self._unread(tuple(undecided)))
+
+    def _not_read(self, account: Account, within: AddressSet) -> Iterator[Entry]:
+        """Where settings were not read, they may let in anybody by anything."""
+        if self.reading.sshd.gaps:
+            first = self.reading.sshd.gaps[0]
+            need = frozenset([Unknown(first.because, first.origin)])
+            yield Entry(account.name, need, SHELL, AddressPair(NO_ADDRESS, within), (first,))
+
+    def _unread(self, undecided: tuple[Gap, ...]) -> tuple[Gap, ...]:
+        unread = tuple(self.reading.sshd.gaps)
+        if len(undecided) > MOST_UNSURE:
+            unread += (Gap("SSH server", f"more than {MOST_UNSURE} Match lines can't be decided", undecided[0].origin),)
+        return unread
+
+    def _powers(self, account: Account, settings: Settings, way: _Way) -> Iterator[Entry]:
+        door = self.logins.door(account, settings)
+        granted = powers(settings, way.options, account, must_change=door.must_change)
+        problem = self._chroot(account, settings)
+        unsure = (*door.gaps, *([Gap("SSH server", problem.because, problem.origin)] if problem else []))
+        seen, gaps = way.seen, way.gaps + unsure
+        if unsure:
+            seen = AddressPair(NO_ADDRESS, seen.perhaps)
+            self.gaps.update(dict.fromkeys(unsure))
+        for power in granted:
+            yield Entry(account.name, way.need, power, seen, way.causes, gaps)
+        if account.uid != 0 and SHELL in granted:
+            ups = self.sudo.ways(account)
+            if ups == (None, None):
+                yield from self._single(account, way, gaps)
+            for up in [each for each in dict.fromkeys(ups) if each is not None]:
+                if ups[0] != ups[1]:
+                    gap = Gap("privilege", "a sudo rule for a named host may or may not be for this guest", up.origin)
+                    self.gaps[gap] = None
+                    seen, gaps = AddressPair(NO_ADDRESS, seen.perhaps), (*gaps, gap)
+                asked = frozenset([Password(self.reading.guest, up.password)]) if up.password else frozenset()
+                causes = (*way.causes, SudoRule(account.name, "", up.origin))
+                if not up.password or self._password_known(up.password):
+                    yield Entry(account.name, way.need | asked, ADMINISTER, seen, causes, gaps)
+
+    def _single(self, account: Account, way: _Way, gaps: tuple[Gap, ...]) -> Iterator[Entry]:
+        """Commands as root that may be led to more: whether they amount to root's rights is not worked out."""
+        for up in self.sudo.single(account):
+            because = f"sudo lets {account.name} run {up.command[:80]} as root, which can be led to run any command"
+            gap = Gap("privilege", because, up.origin)
+            self.gaps[gap] = None
+            asked = frozenset([Password(self.reading.guest, up.password)]) if up.password else frozenset()
+            if not up.password or self._password_known(up.password):
+                seen = AddressPair(NO_ADDRESS, way.seen.perhaps)
+                causes = (*way.causes, SudoRule(account.name, up.command, up.origin))
+                yield Entry(account.name, way.need | asked, ADMINISTER, seen, causes, (*gaps, gap))
+
+    def _chroot(self, account: Account, settings: Settings) -> ChrootProblem | None:
+        root = root_folder(settings, account)
+        return chroot_problem(self.reading.snapshot, root) if root != "/" else None
+
+    def _password_known(self, name: str) -> bool:
+        account = self.reading.accounts.by_name.get(name)
+        return account is not None and self.logins.password_opens(account)
+
+    def _ways(self, account: Account, settings: Settings, seen: AddressPair) -> Iterator[_Way]:
+        """Every combination of proofs that AuthenticationMethods accepts in this class of sources."""
+        allowed, because = permitted(account, settings, names_looked_up=self.logins.names_looked_up)
+        seen = seen.both(allowed)
+        if because:
+            self.shut[(account.name, because)] = None
+        if not seen.perhaps:
+            return
+        door = self.logins.door(account, settings)
+        if door.shut is not None:
+            self.shut[(account.name, door.shut)] = None
+            return
+        problem = self._chroot(account, settings)
+        if problem is not None and not problem.unknown:
+            folder, origin = root_folder(settings, account), settings["chrootdirectory"].origin
+            self.shut[(account.name, Chroot(folder, problem.because, origin))] = None
+            return
+        yield from self._others(settings, seen)
+        single = {"publickey": list(self._keys(account, settings, seen))}
+        single["password"] = list(self._passwords(account, settings, seen, "passwordauthentication"))
+        single["keyboard-interactive"] = list(
+            self._passwords(account, settings, seen, "kbdinteractiveauthentication")
+        )  # fmt: skip
+        lists = settings["authenticationmethods"]
+        if lists.value == ("any",):
+            for ways in single.values():
+                yield from ways
+            return
+        cause = Setting("authenticationmethods", " ".join(lists.value), lists.origin)
+        for each in lists.value:
+            if usable(each, settings):
+                yield from self._combined(each, single, settings, seen, cause)
+
+    def _others(self, settings: Settings, seen: AddressPair) -> Iterator[_Way]:
+        """Methods whose answer lies outside the guest's own files: they may let somebody in."""
+        for keyword in ("hostbasedauthentication", "gssapiauthentication", "kerberosauthentication"):
+            if settings[keyword].word == "yes":
+                because = f"{spelled(keyword)} trusts other machines, which no file here lists"
+                gap = Gap("SSH server", because, settings[keyword].origin)
+                self.gaps[gap] = None
+                need: Need = frozenset([Unknown(because, gap.origin)])
+                cause = Setting(keyword, "yes", gap.origin)
+                yield _Way(need, AddressPair(NO_ADDRESS, seen.perhaps), Options(), (cause,), (gap,))
+
+    def _combined(
+        self, methods: str, single: dict[str, list[_Way]], settings: Settings, seen: AddressPair, cause: Cause
+    ) -> Iterator[_Way]:  # fmt: skip
+        names = [name.partition(":")[0] for name in methods.split(",")]
+        if names == ["none"]:
+            # The method "none" tries an empty password (auth2-none.c).
+            if settings["passwordauthentication"].word == "yes":
+                yield from (way for way in single["password"] if not way.need)
+            return
+        seen_needs: set[tuple[Need, Options]] = set()
+        for ways in product(*(single.get(name, []) for name in names)):
+            keys = [way.need for way, name in zip(ways, names, strict=True) if name == "publickey"]
+            if len(keys) != len(set(keys)):
+                continue  # the same key does not count twice (auth2.c, auth2_key_already_used)
+            need: Need = frozenset().union(*(way.need for way in ways))
+            options = next((w.options for w, n in zip(ways, names, strict=True) if n == "publickey"), Options())
+            if (need, options) in seen_needs:
+                continue
+            seen_needs.add((need, options))
+            pair = seen
+            for way in ways:
+                pair = pair.both(way.seen)
+            if pair.perhaps:
+                causes = dict.fromkeys([c for way in ways for c in way.causes] + [cause])
+                yield _Way(need, pair, options, tuple(causes), tuple(g for way in ways for g in way.gaps))
+
+    def _keys(self, account: Account, settings: Settings, seen: AddressPair) -> Iterator[_Way]:
+        if settings["pubkeyauthentication"].word != "yes":
+            return
+        found = self.logins.offers(account, settings)
+        self.turned.update(dict.fromkeys(found.turned))
+        self.gaps.update(dict.fromkeys(found.gaps))
+        forced_only = account.uid == 0 and settings["permitrootlogin"].word == "forced-commands-only"
+        taken: dict[object, AddressPair] = {}
+        for offer in found.offers:
+            if forced_only and not offer.options.command:
+                continue
+            pair = seen.both(AddressPair(offer.surely, offer.perhaps))
+            # The first line of a key that lets a source in is the one that counts for it.
+            before = taken.get(offer.secret)
+            if before is not None:
+                pair = AddressPair(pair.surely - before.perhaps, pair.perhaps - before.surely)
+            taken[offer.secret] = _either(before, AddressPair(offer.surely, offer.perhaps))
+            if pair.perhaps:
+                yield _Way(frozenset([offer.secret]), pair, offer.options, offer.causes, offer.gaps)
+
+    def _passwords(self, account: Account, settings: Settings, seen: AddressPair, keyword: str) -> Iterator[_Way]:
+        """Password and keyboard-interactive, which ask for the same secret (RFC 4252, 8; RFC 4256)."""
+        setting = settings[keyword]
+        if setting.word != "yes" or (account.uid == 0 and settings["permitrootlogin"].word != "yes"):
+            return
+        if keyword == "kbdinteractiveauthentication" and not self.logins.uses_pam:
+            return  # without PAM there is nothing that could ask (measured: the method always fails)
+        cause = Setting(keyword, "yes", setting.origin)
+        empty = settings["permitemptypasswords"]
+        need: Need = frozenset([Password(self.reading.guest, account.name)])
+        origin: Origin | None = None
+        if self.logins.uses_pam:
+            asked, gap, origin = self.logins.pam_password(account, empty_allowed=empty.word == "yes")
+            if gap is not None:
+                self.gaps[gap] = None
+                unknown: Need = frozenset([Unknown(gap.because, gap.origin)])
+                yield _Way(unknown, AddressPair(NO_ADDRESS, seen.perhaps), Options(), (cause,), (gap,))
+                return
+        else:
+            asked = "shut"
+            if account.has_empty_password:
+                asked = "nothing" if empty.word == "yes" else "shut"
+            elif account.hash_method:
+                asked = "password"
+        if asked == "password":
+            yield _Way(need, seen, Options(), (cause,))
+        elif asked == "anything":
+            line = PamLine(PamSays.ANY_PASSWORD, origin or setting.origin)
+            yield _Way(frozenset(), seen, Options(), (line, cause))
+        elif asked == "nothing":
+            causes = (
+                cause,
+                Setting("permitemptypasswords", "yes", empty.origin),
+                AccountState(State.NO_PASSWORD, account.password_origin),
+            )
+            yield _Way(frozenset(), seen, Options(), causes)
+
+
+def _either(a: AddressPair | None, b: AddressPair) -> AddressPair:
+    return b if a is None else AddressPair(a.surely | b.surely, a.perhaps | b.perhaps)
