@@ -14,7 +14,7 @@ from nightlatch.estate.load import load
 from nightlatch.evidence.collect import collect
 from nightlatch.formats.keys import decode
 from nightlatch.latch import folder as latch
-from nightlatch.model.causes import Setting
+from nightlatch.model.causes import SettingLine
 from nightlatch.net.addresses import NO_ADDRESS
 from nightlatch.readings import guest as readings
 from nightlatch.reason.access import COMMON, Certificate, Key, Password, Secret
@@ -46,7 +46,7 @@ def predicted(access: GuestAccess, account: str, held: frozenset[Secret], source
         if path.account != account or not path.need <= held:
             continue
         only = {"password": "kbdinteractiveauthentication", "kbd": "passwordauthentication"}.get(how)
-        names = [cause.keyword for cause in path.causes if isinstance(cause, Setting) and cause.keyword in ASKING]
+        names = [cause.keyword for cause in path.causes if isinstance(cause, SettingLine) and cause.keyword in ASKING]
         if only and names and all(name == only for name in names):
             continue
         if source in path.callers.surely.get(COMMON, NO_ADDRESS):

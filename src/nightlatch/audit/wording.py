@@ -10,29 +10,29 @@ from nightlatch.model.causes import (
     AccountState,
     Cause,
     Chroot,
+    Condition,
     Effect,
     Forwarded,
     KeyLine,
     KeyRefused,
-    Listing,
     NoLogin,
-    PamLine,
+    PamEnd,
     PamSays,
     PrincipalLine,
-    Setting,
-    State,
+    SettingLine,
     SudoRule,
+    UserList,
 )
 from nightlatch.model.gaps import Gap
 
 STATES = {
-    State.LOCKED: "the account is locked (! in shadow), and sshd runs without PAM",
-    State.EXPIRED: "the account has expired",
-    State.EXPIRED_OR_PASSWORD: "the account or its password has expired",
-    State.NO_PASSWORD: "no password set",
-    State.NO_GROUP: "the account is in no group",
-    State.NO_SHELL: "the shell {shell} does not exist",
-    State.SHELL_NOT_RUN: "the shell {shell} can't be run",
+    Condition.LOCKED: "the account is locked (! in shadow), and sshd runs without PAM",
+    Condition.EXPIRED: "the account has expired",
+    Condition.EXPIRED_OR_PASSWORD: "the account or its password has expired",
+    Condition.NO_PASSWORD: "no password set",
+    Condition.NO_GROUP: "the account is in no group",
+    Condition.NO_SHELL: "the shell {shell} does not exist",
+    Condition.SHELL_NOT_RUN: "the shell {shell} can't be run",
 }
 PAM = {PamSays.REFUSED: "PAM refuses the account", PamSays.ANY_PASSWORD: "PAM lets in whatever password is typed"}
 
@@ -50,9 +50,9 @@ def proofs(causes: Iterable[Cause]) -> tuple[Proof, ...]:
 def words(cause: Cause) -> str:
     """What a place says, in a few words; no sentence."""
     match cause:
-        case Setting(keyword, value):
+        case SettingLine(keyword, value):
             return f"{spelled(keyword)} {value}"
-        case Listing():
+        case UserList():
             return _listing(cause)
         case KeyLine(fingerprint, kind, comment, authority):
             name = f"{kind} key {comment or fingerprint}"
@@ -63,7 +63,7 @@ def words(cause: Cause) -> str:
             return STATES[state].format(shell=cause.shell)
         case NoLogin(origin):
             return f"{origin.path} lets only root in"
-        case PamLine(says):
+        case PamEnd(says):
             return PAM[says]
         case Chroot(folder, because):
             return f"ChrootDirectory {folder}: {because}"
@@ -76,7 +76,7 @@ def words(cause: Cause) -> str:
             return cause.because
 
 
-def _listing(cause: Listing) -> str:
+def _listing(cause: UserList) -> str:
     name = spelled(cause.keyword)
     if cause.effect is Effect.NAMED_ELSEWHERE:
         return f"{name} names it for other addresses"

@@ -10,7 +10,7 @@ from nightlatch.formats import authorized_keys, sshd_config
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats.authorized_keys import Entry
 from nightlatch.formats.sshd_keywords import spelled
-from nightlatch.model.causes import Setting
+from nightlatch.model.causes import SettingLine
 from nightlatch.net.addresses import EVERY_ADDRESS
 from nightlatch.origin import Kind, Origin
 from nightlatch.reason.access import Certificate, Gives, Grant, Key, Password, Unknown
@@ -165,9 +165,9 @@ class Guesswork:
             yield self.setting(cause.keyword, "none", cause.origin, why)
 
 
-def _settings(item: Surplus, *keywords: str) -> Iterator[Setting]:
+def _settings(item: Surplus, *keywords: str) -> Iterator[SettingLine]:
     """The settings among what a path is owed to."""
-    return (cause for cause in item.path.causes if isinstance(cause, Setting) and cause.keyword in keywords)
+    return (cause for cause in item.path.causes if isinstance(cause, SettingLine) and cause.keyword in keywords)
 
 
 def _nth(content: bytes, number: int, text: str) -> int:

@@ -13,7 +13,7 @@ from nightlatch.origin import Origin
 
 
 @dataclass(frozen=True, slots=True)
-class Setting:
+class SettingLine:
     """What a service's setting says. `keyword` is in small letters, as it is looked up; `value` as it counts."""
 
     keyword: str
@@ -30,7 +30,7 @@ class Effect(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Listing:
+class UserList:
     """A setting that lists users or groups (`keyword` in small letters), and what that does to an account."""
 
     keyword: str
@@ -65,7 +65,7 @@ class KeyRefused:
     origin: Origin
 
 
-class State(StrEnum):
+class Condition(StrEnum):
     """What is so of an account."""
 
     LOCKED = "locked"
@@ -81,7 +81,7 @@ class State(StrEnum):
 class AccountState:
     """What is so of an account; `shell` where it is about that."""
 
-    state: State
+    state: Condition
     origin: Origin
     shell: str = ""
 
@@ -101,7 +101,7 @@ class PamSays(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class PamLine:
+class PamEnd:
     """The line of a stack of PAM that decides, and how."""
 
     says: PamSays
@@ -137,6 +137,6 @@ class Forwarded:
 
 
 Cause = (
-    Setting | Listing | KeyLine | PrincipalLine | KeyRefused | AccountState | NoLogin | PamLine | Chroot | SudoRule
+    SettingLine | UserList | KeyLine | PrincipalLine | KeyRefused | AccountState | NoLogin | PamEnd | Chroot | SudoRule
     | Forwarded | Gap
 )  # fmt: skip

@@ -13,7 +13,7 @@ from itertools import product
 
 from nightlatch.formats.authorized_keys import Options
 from nightlatch.formats.sshd_keywords import spelled
-from nightlatch.model.causes import AccountState, Cause, Chroot, PamLine, PamSays, Setting, State, SudoRule
+from nightlatch.model.causes import AccountState, Cause, Chroot, Condition, PamEnd, PamSays, SettingLine, SudoRule
 from nightlatch.model.gaps import Gap
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet
 from nightlatch.origin import Origin
@@ -29,7 +29,7 @@ from nightlatch.reason.settings import MOST_UNSURE, Caller, Effective, Listener,
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class LoginEntry:
     """One power that an account gives for one need, and to whom: addresses as the guest sees them."""
 
     account: str
@@ -41,12 +41,12 @@ class Entry:
 
 
 @dataclass(frozen=True, slots=True)
-class Entries:
+class LoginEntries:
     """The entries of one account at one socket, in each of the worlds that can't be told apart because of what is `undecided`.
 
     `unread` is what was not read at all, so that nothing is sure."""
 
-    worlds: tuple[tuple[Entry, ...], ...]
+    worlds: tuple[tuple[LoginEntry, ...], ...]
     undecided: tuple[Gap, ...] = ()
     unread: tuple[Gap, ...] = ()
 
@@ -77,14 +77,14 @@ class SshServer:
         self.gaps: dict[Gap, None] = dict.fromkeys([*reading.accounts.gaps, *reading.sshd.gaps, *self.sudo.gaps])
         self.shut: dict[tuple[str, Cause], None] = {}
 
-    def entries(self, account: Account, socket: Listener, within: AddressSet) -> Entries:
+    def entries(self, account: Account, socket: Listener, within: AddressSet) -> LoginEntries:
         """What the account gives to those of `within` who come to the socket."""
         worlds, undecided = self.effective.worlds(Caller(account.name, account.groups, socket))
         self.gaps.update(dict.fromkeys(undecided))
         within &= socket.admits()
         whole = []
         for world in worlds if within else ():
-            found: list[Entry] = []
+            found: list[LoginEntry] = []
             for part in world:
                 if not self.effective.ends(part.truth):
                     settings = self.effective.settings(part.truth)
@@ -92,14 +92,14 @@ class SshServer:
                     for way in self._ways(account, settings, AddressPair(here, here)):
                         found += self._powers(account, settings, way)
             whole.append((*found, *self._not_read(account, within)))
-        return Entries(tuple(whole), tuple(undecided), self._unread(tuple(undecided)))
+        return LoginEntries(tuple(whole), tuple(undecided), self._unread(tuple(undecided)))
 
-    def _not_read(self, account: Account, within: AddressSet) -> Iterator[Entry]:
+    def _not_read(self, account: Account, within: AddressSet) -> Iterator[LoginEntry]:
         """Where settings were not read, they may let in anybody by anything."""
         if self.reading.sshd.gaps:
             first = self.reading.sshd.gaps[0]
             need = frozenset([Unknown(first.because, first.origin)])
-            yield Entry(account.name, need, SHELL, AddressPair(NO_ADDRESS, within), (first,))
+            yield LoginEntry(account.name, need, SHELL, AddressPair(NO_ADDRESS, within), (first,))
 
     def _unread(self, undecided: tuple[Gap, ...]) -> tuple[Gap, ...]:
         unread = tuple(self.reading.sshd.gaps)
@@ -107,7 +107,7 @@ class SshServer:
             unread += (Gap("SSH server", f"more than {MOST_UNSURE} Match lines can't be decided", undecided[0].origin),)
         return unread
 
-    def _powers(self, account: Account, settings: Settings, way: _Way) -> Iterator[Entry]:
+    def _powers(self, account: Account, settings: Settings, way: _Way) -> Iterator[LoginEntry]:
         door = self.logins.door(account, settings)
         granted = powers(settings, way.options, account, must_change=door.must_change)
         problem = self._chroot(account, settings)
@@ -117,7 +117,7 @@ class SshServer:
             seen = AddressPair(NO_ADDRESS, seen.perhaps)
             self.gaps.update(dict.fromkeys(unsure))
         for power in granted:
-            yield Entry(account.name, way.need, power, seen, way.causes, gaps)
+            yield LoginEntry(account.name, way.need, power, seen, way.causes, gaps)
         if account.uid != 0 and SHELL in granted:
             ups = self.sudo.ways(account)
             if ups == (None, None):
@@ -130,9 +130,9 @@ class SshServer:
                 asked = frozenset([Password(self.reading.guest, up.password)]) if up.password else frozenset()
                 causes = (*way.causes, SudoRule(account.name, "", up.origin))
                 if not up.password or self._password_known(up.password):
-                    yield Entry(account.name, way.need | asked, ADMINISTER, seen, causes, gaps)
+                    yield LoginEntry(account.name, way.need | asked, ADMINISTER, seen, causes, gaps)
 
-    def _single(self, account: Account, way: _Way, gaps: tuple[Gap, ...]) -> Iterator[Entry]:
+    def _single(self, account: Account, way: _Way, gaps: tuple[Gap, ...]) -> Iterator[LoginEntry]:
         """Commands as root that may be led to more: whether they amount to root's rights is not worked out."""
         for up in self.sudo.single(account):
             because = f"sudo lets {account.name} run {up.command[:80]} as root, which can be led to run any command"
@@ -142,7 +142,7 @@ class SshServer:
             if not up.password or self._password_known(up.password):
                 seen = AddressPair(NO_ADDRESS, way.seen.perhaps)
                 causes = (*way.causes, SudoRule(account.name, up.command, up.origin))
-                yield Entry(account.name, way.need | asked, ADMINISTER, seen, causes, (*gaps, gap))
+                yield LoginEntry(account.name, way.need | asked, ADMINISTER, seen, causes, (*gaps, gap))
 
     def _chroot(self, account: Account, settings: Settings) -> ChrootProblem | None:
         root = root_folder(settings, account)
@@ -180,7 +180,7 @@ class SshServer:
             for ways in single.values():
                 yield from ways
             return
-        cause = Setting("authenticationmethods", " ".join(lists.value), lists.origin)
+        cause = SettingLine("authenticationmethods", " ".join(lists.value), lists.origin)
         for each in lists.value:
             if usable(each, settings):
                 yield from self._combined(each, single, settings, seen, cause)
@@ -193,7 +193,7 @@ class SshServer:
                 gap = Gap("SSH server", because, settings[keyword].origin)
                 self.gaps[gap] = None
                 need: Need = frozenset([Unknown(because, gap.origin)])
-                cause = Setting(keyword, "yes", gap.origin)
+                cause = SettingLine(keyword, "yes", gap.origin)
                 yield _Way(need, AddressPair(NO_ADDRESS, seen.perhaps), Options(), (cause,), (gap,))
 
     def _combined(
@@ -249,7 +249,7 @@ class SshServer:
             return
         if keyword == "kbdinteractiveauthentication" and not self.logins.uses_pam:
             return  # without PAM there is nothing that could ask (measured: the method always fails)
-        cause = Setting(keyword, "yes", setting.origin)
+        cause = SettingLine(keyword, "yes", setting.origin)
         empty = settings["permitemptypasswords"]
         need: Need = frozenset([Password(self.reading.guest, account.name)])
         origin: Origin | None = None
@@ -269,13 +269,13 @@ class SshServer:
         if asked == "password":
             yield _Way(need, seen, Options(), (cause,))
         elif asked == "anything":
-            line = PamLine(PamSays.ANY_PASSWORD, origin or setting.origin)
+            line = PamEnd(PamSays.ANY_PASSWORD, origin or setting.origin)
             yield _Way(frozenset(), seen, Options(), (line, cause))
         elif asked == "nothing":
             causes = (
                 cause,
-                Setting("permitemptypasswords", "yes", empty.origin),
-                AccountState(State.NO_PASSWORD, account.password_origin),
+                SettingLine("permitemptypasswords", "yes", empty.origin),
+                AccountState(Condition.NO_PASSWORD, account.password_origin),
             )
             yield _Way(frozenset(), seen, Options(), causes)
 

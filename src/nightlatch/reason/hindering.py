@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from enum import StrEnum
 
-from nightlatch.model.causes import Cause, Setting
+from nightlatch.model.causes import Cause, SettingLine
 from nightlatch.net.addresses import AddressSet, union
 from nightlatch.readings.accounts import Account
 from nightlatch.reason.access import Certificate, Key, Need, Password, Secret
@@ -72,7 +72,7 @@ class _Part:
         """The first line in sshd's order that keeps the account out from some of these addresses."""
         ends = self.effective.ends(self.truth)
         if ends is not None:
-            return Hindrance(Why.ENDED, Setting("authenticationmethods", " ".join(ends.value), ends.origin), here)
+            return Hindrance(Why.ENDED, SettingLine("authenticationmethods", " ".join(ends.value), ends.origin), here)
         settings = self.effective.settings(self.truth)
         return (
             self._account(settings, here) or self._needs(needs, settings, here) or self._methods(needs, settings, here)
@@ -109,7 +109,7 @@ class _Part:
             return None
         switch = settings["pubkeyauthentication"]
         if switch.word != "yes":
-            return Hindrance(Why.KEYS_OFF, Setting("pubkeyauthentication", switch.word, switch.origin), here)
+            return Hindrance(Why.KEYS_OFF, SettingLine("pubkeyauthentication", switch.word, switch.origin), here)
         found = self.logins.offers(self.account, settings)
         mine = [each for each in found.offers if each.secret == secret]
         left_out = here - union(each.perhaps for each in mine)
@@ -120,13 +120,13 @@ class _Part:
                 return Hindrance(Why.TURNED_DOWN, turned.cause, here)
         keyword = "authorizedkeysfile" if isinstance(secret, Key) else "trustedusercakeys"
         place = settings[keyword]
-        return Hindrance(Why.OTHER_KEYS, Setting(keyword, " ".join(place.value), place.origin), here)
+        return Hindrance(Why.OTHER_KEYS, SettingLine(keyword, " ".join(place.value), place.origin), here)
 
     def _password(self, settings: Settings, here: AddressSet) -> Hindrance | None:
         challenge = settings["kbdinteractiveauthentication"].word == "yes" and self.logins.uses_pam
         switch = settings["passwordauthentication"]
         if switch.word != "yes" and not challenge:
-            return Hindrance(Why.PASSWORDS_OFF, Setting("passwordauthentication", switch.word, switch.origin), here)
+            return Hindrance(Why.PASSWORDS_OFF, SettingLine("passwordauthentication", switch.word, switch.origin), here)
         return None
 
     def _methods(self, needs: tuple[Need, ...], settings: Settings, here: AddressSet) -> Hindrance | None:
@@ -138,7 +138,9 @@ class _Part:
             asked = {name.partition(":")[0].replace("keyboard-interactive", "password") for name in each.split(",")}
             if usable(each, settings) and any(asked <= kind for kind in kinds):
                 return None
-        return Hindrance(Why.MORE_ASKED, Setting("authenticationmethods", " ".join(lists.value), lists.origin), here)
+        return Hindrance(
+            Why.MORE_ASKED, SettingLine("authenticationmethods", " ".join(lists.value), lists.origin), here
+        )
 
 
 def _method(secret: Secret) -> str:

@@ -19,14 +19,14 @@ from nightlatch.formats.krl import Revoked
 from nightlatch.model.causes import (
     AccountState,
     Cause,
+    Condition,
     KeyLine,
     KeyRefused,
     NoLogin,
-    PamLine,
+    PamEnd,
     PamSays,
     PrincipalLine,
-    Setting,
-    State,
+    SettingLine,
 )
 from nightlatch.model.gaps import Gap
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet
@@ -117,7 +117,7 @@ class Logins:
 
     def _door(self, account: Account, settings: Settings) -> Door:
         if not self.uses_pam and account.password.startswith("!"):
-            return Door(AccountState(State.LOCKED, account.password_origin))
+            return Door(AccountState(Condition.LOCKED, account.password_origin))
         if settings["chrootdirectory"].word.lower() == "none":
             shell = self._shell_missing(account)
             if shell:
@@ -127,7 +127,7 @@ class Logins:
         if self.uses_pam:
             return self._pam_door(account, blocked)
         if account.expires is not None and account.expires < self.today():
-            return Door(AccountState(State.EXPIRED, account.password_origin))
+            return Door(AccountState(Condition.EXPIRED, account.password_origin))
         if blocked:
             return Door(NoLogin(Origin("/etc/nologin")))
         return Door(must_change=account.changed == 0)
@@ -138,9 +138,9 @@ class Logins:
         if entry is None:
             return None
         if entry.kind is Kind.ABSENT:
-            return AccountState(State.NO_SHELL, account.origin, shell)
+            return AccountState(Condition.NO_SHELL, account.origin, shell)
         if entry.kind is not Kind.FILE or not entry.mode & 0o111:
-            return AccountState(State.SHELL_NOT_RUN, account.origin, shell)
+            return AccountState(Condition.SHELL_NOT_RUN, account.origin, shell)
         return None
 
     def _pam_door(self, account: Account, blocked: bool) -> Door:
@@ -159,8 +159,8 @@ class Logins:
             if blocked:
                 return Door(NoLogin(Origin("/etc/nologin")))
             if self._unix_account(account) != "success":
-                return Door(AccountState(State.EXPIRED_OR_PASSWORD, account.password_origin))
-            return Door(PamLine(PamSays.REFUSED, verdict.origin or account.origin))
+                return Door(AccountState(Condition.EXPIRED_OR_PASSWORD, account.password_origin))
+            return Door(PamEnd(PamSays.REFUSED, verdict.origin or account.origin))
         return Door(None, verdict.outcome is pam.Outcome.CHANGE, gaps)
 
     def _access_file(self) -> str | None:
@@ -254,7 +254,7 @@ class Logins:
                 )
                 gaps.append(gap)
                 unknown = Unknown("a key that a program names", command.origin)
-                cause = Setting(keyword, command.word, command.origin)
+                cause = SettingLine(keyword, command.word, command.origin)
                 offers.append(Offer(unknown, Options(), NO_ADDRESS, EVERY_ADDRESS, (cause,), (gap,)))
         return Offers(tuple(offers), tuple(turned), tuple(gaps))
 
@@ -363,7 +363,7 @@ class Logins:
         for entry in authorized_keys.parse(content or b""):
             if isinstance(entry, Entry) and revoked is not None and not is_revoked(entry.key, revoked):
                 for principal, options, more in principals:
-                    causes = (Setting("trustedusercakeys", trusted.word, trusted.origin), *more)
+                    causes = (SettingLine("trustedusercakeys", trusted.word, trusted.origin), *more)
                     matched = address_lists.host_list(options.source) if options.source is not None else None
                     surely = matched.yes if matched else EVERY_ADDRESS
                     perhaps = matched.yes | matched.unsure if matched else EVERY_ADDRESS

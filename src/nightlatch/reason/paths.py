@@ -24,7 +24,7 @@ from nightlatch.reason.access import (
     Sources,
 )
 from nightlatch.reason.arriving import Arrival, outside, seen
-from nightlatch.reason.entries import Entries, Entry, SshServer
+from nightlatch.reason.entries import LoginEntries, LoginEntry, SshServer
 from nightlatch.reason.filtering import Passed
 from nightlatch.reason.layers import flow_to
 from nightlatch.reason.listening import sockets_of
@@ -138,7 +138,7 @@ class _Work:
         return self.passed[key]
 
     def _bounded(
-        self, way: _Way, whole: list[_Sums], entries: Entries, narrowed: tuple[Gap, ...]
+        self, way: _Way, whole: list[_Sums], entries: LoginEntries, narrowed: tuple[Gap, ...]
     ) -> Iterator[AccessPath]:  # fmt: skip
         unread = (*entries.unread, *self.reading.filter.gaps)
         for key in dict.fromkeys(key for sums in whole for key in sums):
@@ -167,7 +167,7 @@ class _Work:
         return self.known[key]
 
 
-def _sums(entries: Iterable[Entry], through: Passed) -> _Sums:
+def _sums(entries: Iterable[LoginEntry], through: Passed) -> _Sums:
     """What the entries of one world come to for those who come through to the socket."""
     out: _Sums = {}
     for entry in entries:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from nightlatch.formats.patterns import matches
-from nightlatch.model.causes import AccountState, Cause, Effect, Listing, Setting, State
+from nightlatch.model.causes import AccountState, Cause, Condition, Effect, SettingLine, UserList
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
 from nightlatch.readings import address_lists
 from nightlatch.readings.accounts import Account
@@ -19,21 +19,21 @@ def permitted(account: Account, settings: Settings, *, names_looked_up: bool) ->
     denied = _user_list(settings["denyusers"].value, account.name, names_looked_up)
     pair = AddressPair(EVERY_ADDRESS - denied.perhaps, EVERY_ADDRESS - denied.surely)
     if not pair.perhaps:
-        return pair, Listing("denyusers", Effect.NAMED, settings["denyusers"].origin)
+        return pair, UserList("denyusers", Effect.NAMED, settings["denyusers"].origin)
     if settings["allowusers"].value:
         pair = pair.both(_user_list(settings["allowusers"].value, account.name, names_looked_up))
         if not pair.perhaps:
-            return pair, Listing("allowusers", Effect.LEFT_OUT, settings["allowusers"].origin)
+            return pair, UserList("allowusers", Effect.LEFT_OUT, settings["allowusers"].origin)
     nobody = AddressPair(NO_ADDRESS, NO_ADDRESS)
     deny, allow = settings["denygroups"], settings["allowgroups"]
     if (deny.value or allow.value) and not account.groups:
-        return nobody, AccountState(State.NO_GROUP, account.origin)
+        return nobody, AccountState(Condition.NO_GROUP, account.origin)
     if any(matches(group, pattern) for group in account.groups for pattern in deny.value):
-        return nobody, Listing("denygroups", Effect.NAMED, deny.origin)
+        return nobody, UserList("denygroups", Effect.NAMED, deny.origin)
     if allow.value and not any(matches(group, pattern) for group in account.groups for pattern in allow.value):
-        return nobody, Listing("allowgroups", Effect.LEFT_OUT, allow.origin)
+        return nobody, UserList("allowgroups", Effect.LEFT_OUT, allow.origin)
     if account.uid == 0 and settings["permitrootlogin"].word == "no":
-        return nobody, Setting("permitrootlogin", "no", settings["permitrootlogin"].origin)
+        return nobody, SettingLine("permitrootlogin", "no", settings["permitrootlogin"].origin)
     return pair, None
 
 
@@ -43,11 +43,11 @@ def limiting(
     """The list that keeps an account from logging in from some of these addresses, and from which."""
     denied = _user_list(settings["denyusers"].value, account.name, names_looked_up).surely & sources
     if denied:
-        return Listing("denyusers", Effect.NAMED, settings["denyusers"].origin), denied
+        return UserList("denyusers", Effect.NAMED, settings["denyusers"].origin), denied
     named = _user_list(settings["allowusers"].value, account.name, names_looked_up)
     left_out = sources - named.perhaps if settings["allowusers"].value else NO_ADDRESS
     if left_out:
-        return Listing("allowusers", Effect.NAMED_ELSEWHERE, settings["allowusers"].origin), left_out
+        return UserList("allowusers", Effect.NAMED_ELSEWHERE, settings["allowusers"].origin), left_out
     return None
 
 

@@ -10,7 +10,7 @@ from nightlatch.audit.findings import Proof, Severity
 from nightlatch.audit.naming import listed
 from nightlatch.formats import sshd_config
 from nightlatch.formats.sshd_keywords import ALIASES, KEYWORDS, spelled
-from nightlatch.model.causes import Setting
+from nightlatch.model.causes import SettingLine
 from nightlatch.origin import Origin
 from nightlatch.reason.access import AccessPath, Gives, Password, joined
 
@@ -97,7 +97,7 @@ def challenge_path(context: Context) -> Iterator[Told]:
     """Passwords are switched off, yet the challenge path still takes them."""
     for path in _logins(context):
         asking = path.causes[0]
-        by_challenge = isinstance(asking, Setting) and asking.keyword == "kbdinteractiveauthentication"
+        by_challenge = isinstance(asking, SettingLine) and asking.keyword == "kbdinteractiveauthentication"
         if not _only_password(path) or not by_challenge:
             continue
         off = context.access.effective.top["passwordauthentication"]

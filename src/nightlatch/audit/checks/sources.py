@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from nightlatch.audit import wording
 from nightlatch.audit.checks.registry import Context, Told, check
 from nightlatch.audit.findings import Proof, Severity
-from nightlatch.model.causes import Setting
+from nightlatch.model.causes import SettingLine
 from nightlatch.net.addresses import LOOPBACK, NO_ADDRESS, AddressSet
 from nightlatch.readings.rules import Does, Rules
 from nightlatch.reason.access import COMMON, Gives, Password
@@ -62,7 +62,7 @@ def no_rate_limit(context: Context) -> Iterator[Told]:
     names = ", ".join(dict.fromkeys(path.account for path in guessed))
     text = f"The password of {names} may be guessed from anywhere as fast as the guest answers: nothing limits new connections."
     setting = top["persourcemaxstartups"]
-    stated = Setting("persourcemaxstartups", setting.word, setting.origin)
+    stated = SettingLine("persourcemaxstartups", setting.word, setting.origin)
     yield Told(text, wording.proofs((stated, *guessed[0].causes[:2])), ("ssh",))
 
 
