@@ -182,7 +182,7 @@ def test_roots_rights_carry_the_password_that_is_asked() -> None:
 )
 def test_what_the_service_starts_sshd_with_comes_first(files: dict[str, str], port: int) -> None:
     access = Guest(OFF, {"mara": pub("mara-desk") + "\n"}, dict(files)).access()
-    assert [socket.port for socket in access.listeners] == [port]
+    assert [socket.port for socket in access.ssh.listeners] == [port]
 
 
 @pytest.mark.parametrize(

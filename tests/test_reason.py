@@ -219,7 +219,7 @@ def test_time_is_a_parameter() -> None:
     assert guest.access().paths
     later = guest.access(at=AT + timedelta(days=2))
     assert not later.paths
-    assert "expiry-time" in later.turned[0].because
+    assert "expiry-time" in later.ssh.turned[0].because
 
 
 def test_families_and_loopback_of_the_listening_socket() -> None:

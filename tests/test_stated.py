@@ -186,7 +186,7 @@ def test_ports_of_a_folder(tmp_path: Path, before: str, after: str, files: dict[
     found = ports.given(whole, guest_access(readings.read(snapshot), AT), ())
     assert not found.left
     then = apply_all(snapshot, tuple(found.steps))
-    assert {each.port for each in guest_access(readings.read(then), AT).listeners} == {2222}
+    assert {each.port for each in guest_access(readings.read(then), AT).ssh.listeners} == {2222}
     text = (then.content("/etc/ssh/sshd_config") or b"").decode()
     if not files:
         assert after + OFF in text or text.endswith(after + OFF), text

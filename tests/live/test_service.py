@@ -118,7 +118,7 @@ def test_a_guest_activated_by_a_socket_listens_where_the_socket_does(station: St
     assert list(found) == ["service.listener-differs"]
     assert "Port 2222 in sshd's files has no effect" in found["service.listener-differs"]
     access = guest_access(readings.read(api.survey_live(Inside(made))), datetime.now(UTC))
-    assert {socket.port for socket in access.listeners} == {22}
+    assert {socket.port for socket in access.ssh.listeners} == {22}
     assert station.login(made)
 
 
@@ -144,6 +144,6 @@ def test_options_of_the_running_daemon_count(guest: Guest) -> None:
     )
     snapshot = api.survey_live(Inside(guest))
     access = guest_access(readings.read(snapshot), datetime.now(UTC))
-    assert access.effective.top["passwordauthentication"].word == "no"
+    assert access.ssh.effective.top["passwordauthentication"].word == "no"
     assert not list(disagreements(access))
     guest.inside("sh", "-c", "echo > /etc/default/ssh; systemctl restart ssh")

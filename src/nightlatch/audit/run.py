@@ -128,20 +128,20 @@ def _digests(access: GuestAccess, found: Iterable[Finding]) -> Iterator[tuple[st
 def _service(access: GuestAccess) -> str:
     if not access.reading.installed:
         return "no SSH server is installed"
-    if access.effective.refusal is not None:
+    if access.ssh.effective.refusal is not None:
         return "sshd does not start"
-    sockets = dict.fromkeys(f"{s.address or 'all addresses'} port {s.port}" for s in access.listeners)
+    sockets = dict.fromkeys(f"{s.address or 'all addresses'} port {s.port}" for s in access.ssh.listeners)
     version = access.reading.version
     return f"sshd{' ' + version if version else ''} on {', '.join(sockets)}"
 
 
 def _closed(access: GuestAccess) -> str:
     """Why there is no way in, in a few words; empty when there is one."""
-    if access.paths or not access.listeners:
+    if access.paths or not access.ssh.listeners:
         return ""
     known = access.reading.accounts.by_name.values()
     passwords = [a.name for a in known if a.hash_method or a.has_empty_password]
-    parts = ["no key is authorised" if not access.turned else "no key that stands in a file is accepted"]
+    parts = ["no key is authorised" if not access.ssh.turned else "no key that stands in a file is accepted"]
     if not passwords:
         parts.append("no account has a password that opens")
     else:

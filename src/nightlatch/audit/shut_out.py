@@ -141,7 +141,7 @@ def _hindered(missing: Missing, access: GuestAccess) -> Iterator[tuple[Obstacle,
     needs = tuple(sorted(grant.asked(missing.power), key=repr))
     for way, wanted in _wanted_by_way(missing, access):
         seen = wanted if way.sees is None else way.sees
-        for socket in access.listeners:
+        for socket in access.ssh.listeners:
             for each in hindrances(access, account, needs, socket, seen):
                 evidence = wording.proofs((each.cause, *way.causes))
                 obstacle = Obstacle(Blocked.LINE, _hindrance(each, grant.account), evidence, at=each.cause.origin)
@@ -185,13 +185,13 @@ def _beside(missing: Missing, first: Obstacle, access: GuestAccess) -> Obstacle:
     """What is left once sshd's own lines have answered: the sockets, or a filter for a part of these callers."""
     for way, wanted in _wanted_by_way(missing, access):
         seen = wanted if way.sees is None else way.sees
-        if access.listeners and not any(seen & socket.admits() for socket in access.listeners):
-            socket = access.listeners[0]
+        if access.ssh.listeners and not any(seen & socket.admits() for socket in access.ssh.listeners):
+            socket = access.ssh.listeners[0]
             origin = socket.origin or Origin("ListenAddress", kind=Kind.DEFAULT)
             proof = Proof(f"listens on {socket.address or socket.family}", origin)
             text = "no socket of sshd takes callers of their family of addresses"
             return Obstacle(Blocked.LINE, text, (proof,), at=origin)
-        for socket in access.listeners:
+        for socket in access.ssh.listeners:
             flow = flow_to(access.reading, socket.address, socket.port)
             part = wanted - admitted(access.reading, flow, way).surely
             found = _filter_obstacle(access, socket, way, part) if part else None
@@ -201,7 +201,7 @@ def _beside(missing: Missing, first: Obstacle, access: GuestAccess) -> Obstacle:
 
 
 def _service(missing: Missing, access: GuestAccess) -> Obstacle | None:
-    refusal = access.effective.refusal
+    refusal = access.ssh.effective.refusal
     if not access.reading.installed:
         return Obstacle(
             Blocked.NO_SERVICE,
@@ -229,7 +229,7 @@ def _filtered(missing: Missing, access: GuestAccess) -> Obstacle | None:
     """The packet filter, or libwrap behind it, keeps the whole of where they are shut out from every port of SSH."""
     sources = missing.certain or missing.possible
     those = [(way, sources[way.realm]) for way in access.arrivals if sources.get(way.realm)]
-    flows = [(socket, flow_to(access.reading, socket.address, socket.port)) for socket in access.listeners]
+    flows = [(socket, flow_to(access.reading, socket.address, socket.port)) for socket in access.ssh.listeners]
     if any(wanted & admitted(access.reading, flow, way).perhaps for _, flow in flows for way, wanted in those):
         return None
     for socket, _ in flows:
@@ -287,7 +287,7 @@ def _kept_out(found: Verdict, port: int) -> str:
 def _shut(missing: Missing, access: GuestAccess) -> Obstacle | None:
     if missing.served:
         return None
-    for account, cause in access.shut:
+    for account, cause in access.ssh.shut:
         if account == missing.grant.account:
             text = f"{account} may not log in: {wording.words(cause)}"
             return Obstacle(Blocked.SHUT, text, (wording.proof(cause),), ACCOUNT, cause.origin)
@@ -301,7 +301,7 @@ def _held_keys(grant: Grant) -> set[str]:
 def _turned(missing: Missing, access: GuestAccess) -> Obstacle | None:
     grant = missing.grant
     keys = _held_keys(grant)
-    for turned in access.turned:
+    for turned in access.ssh.turned:
         if turned.account == grant.account and (turned.fingerprint in keys or (keys and not turned.fingerprint)):
             text = f"the key is there, but {turned.because}"
             return Obstacle(Blocked.TURNED_DOWN, text, (wording.proof(turned.cause),), at=turned.origin)
@@ -311,7 +311,7 @@ def _turned(missing: Missing, access: GuestAccess) -> Obstacle | None:
 def _settings(missing: Missing, access: GuestAccess) -> Settings:
     """The settings for the account where it is shut out."""
     sources = (missing.certain or missing.possible).get(COMMON, EVERY_ADDRESS)
-    return access.settings(missing.grant.account, sources)[0]
+    return access.ssh.settings(missing.grant.account, sources)[0]
 
 
 def _password(missing: Missing, access: GuestAccess) -> Obstacle | None:

@@ -209,8 +209,8 @@ def _against(look: Look, spec: GuestSpec, access: GuestAccess) -> Iterator[Findi
         yield _finding(
             "reach.not-as-read", Severity.MEDIUM, spec, text, _seen(look, str(look.how)), Proof(f"port {port}", origin)
         )
-    if answered and not sockets and access.listeners:
-        first = access.listeners[0]
+    if answered and not sockets and access.ssh.listeners:
+        first = access.ssh.listeners[0]
         text = f"Something answers on port {port}, where by the evidence sshd does not listen: a forward, or another service."
         proof = Proof(f"port {first.port}", first.origin or Origin("Port", kind=Kind.DEFAULT))
         yield _finding("reach.not-as-read", Severity.MEDIUM, spec, text, _seen(look, "answered"), proof)

@@ -78,7 +78,7 @@ class Guesswork:
         if off:
             yield tuple(off)
         if item.path.account == "root":
-            setting = self.access.effective.top["permitrootlogin"]
+            setting = self.access.ssh.effective.top["permitrootlogin"]
             yield self.setting("permitrootlogin", "prohibit-password", setting.origin, why)
         if item.path.power.gives is Gives.ADMINISTER:
             return

@@ -65,11 +65,11 @@ def _gate(work: Guesswork, ports: tuple[int, ...], *, closed: bool) -> Gate:
 
 
 def _ports(work: Guesswork) -> tuple[int, ...]:
-    return tuple(sorted({each.port for each in work.access.listeners}))
+    return tuple(sorted({each.port for each in work.access.ssh.listeners}))
 
 
 def _flows(work: Guesswork, ports: tuple[int, ...]) -> list[Flow]:
-    listening = {(each.address, each.port) for each in work.access.listeners if each.port in ports}
+    listening = {(each.address, each.port) for each in work.access.ssh.listeners if each.port in ports}
     listening |= {("", port) for port in ports if port not in _ports(work)}
     return [flow_to(work.access.reading, address, port) for address, port in sorted(listening)]
 
@@ -265,7 +265,7 @@ def shut_at_boot(before: GuestAccess, after: GuestAccess, door: AddressSet) -> s
     was, now = (managers.together(each.reading.filter.booted) for each in (before, after))
     if now.gaps and not was.gaps:
         return f"the next boot would not load the rules: {now.gaps[0].because} ({now.gaps[0].origin})"
-    for each in after.listeners:
+    for each in after.ssh.listeners:
         flow = flow_to(after.reading, each.address, each.port)
         if door & passed(was, flow).perhaps - passed(now, flow).perhaps:
             return f"from the next boot on the packet filter would keep the door's own callers from port {each.port}"

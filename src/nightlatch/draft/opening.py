@@ -49,7 +49,7 @@ def _proof(
             steps += _add_key(work, secret, account, estate, why)
     block = blocks.for_need(grant, need)
     on: list[AnyStep] = []
-    for settings in work.access.settings(account.name, wanted.seen_by_guest([grant])):
+    for settings in work.access.ssh.settings(account.name, wanted.seen_by_guest([grant])):
         switch, by_name = settings["pubkeyauthentication"], settings["permitrootlogin"]
         if any(not isinstance(secret, Password) for secret in need) and switch.word == "no":
             on += work.setting("pubkeyauthentication", "yes", switch.origin, why, opens=True)
@@ -101,7 +101,7 @@ def _public(secret: Key | Certificate, estate: Estate) -> PublicKey | None:
 
 
 def _key_path(work: Guesswork, account: Account) -> str | None:
-    for name in work.access.effective.top["authorizedkeysfile"].value:
+    for name in work.access.ssh.effective.top["authorizedkeysfile"].value:
         if name.lower() != "none":
             return sshd_tokens.file_for(name, user=account.name, uid=account.uid, home=account.home)
     return None
@@ -110,7 +110,7 @@ def _key_path(work: Guesswork, account: Account) -> str | None:
 def _modes(work: Guesswork, account: Account, why: str) -> Iterator[Candidate]:
     """Take write rights of others off a key file or a folder above it, or give it to its account."""
     steps: list[AnyStep] = []
-    for turned in work.access.turned:
+    for turned in work.access.ssh.turned:
         entry = work.access.reading.snapshot.entries.get(turned.path)
         if turned.account != account.name or not turned.path or entry is None:
             continue
@@ -127,7 +127,7 @@ def _modes(work: Guesswork, account: Account, why: str) -> Iterator[Candidate]:
 
 def _lists(work: Guesswork, account: Account, why: str) -> Iterator[Candidate]:
     """AllowUsers, AllowGroups and DenyUsers lines that leave the account out, or name it."""
-    top = work.access.effective.top
+    top = work.access.ssh.effective.top
     for keyword, name in (("allowusers", account.name), ("allowgroups", account.groups[0] if account.groups else "")):
         setting = top[keyword]
         if setting.value and name:

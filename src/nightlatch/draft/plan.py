@@ -297,8 +297,8 @@ def prove(estate: Estate, draft: Draft, snapshot: Snapshot, at: datetime) -> Pro
             state = desk.state(apply_all(snapshot, done))
         except StepError as error:
             raise RefusedError(f"the draft does not fit this evidence: {error}", guest=draft.guest) from None
-        if state.access.effective.refusal is not None and before.access.effective.refusal is None:
-            because = state.access.effective.refusal.because
+        if state.access.ssh.effective.refusal is not None and before.access.ssh.effective.refusal is None:
+            because = state.access.ssh.effective.refusal.because
             raise RefusedError(f'after the step "{step}" sshd would not start: {because}', guest=draft.guest)
         if door_shrunk(desk, before, state, returns=bool(draft.returns)):
             raise RefusedError(

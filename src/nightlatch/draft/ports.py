@@ -43,7 +43,7 @@ def given(estate: Estate, access: GuestAccess, grants: Sequence[Grant]) -> Given
         return out
     wanted = set(spec.ports)
     why = f"SSH should be on port {_listed(wanted)} ({spec.origin}); it is on {_listed(now) or 'none'}."
-    if not access.reading.installed or access.effective.refusal is not None:
+    if not access.reading.installed or access.ssh.effective.refusal is not None:
         out.leave(why, "sshd has to be there and to start; mend that first")
         return out
     came = _came_by(access)
@@ -88,14 +88,14 @@ def _taken(access: GuestAccess, fresh: set[int], why: str, out: Given) -> None:
 def _sshd(access: GuestAccess, target: set[int], why: str, out: Given) -> None:
     """sshd's own Port lines; where a socket holds the port they count for the next time that it does not."""
     reading = access.reading
-    stored = {each.port for each in listeners(access.effective.top)}
+    stored = {each.port for each in listeners(access.ssh.effective.top)}
     if stored == target:
         return
     options = [text for text, _ in (*reading.options, *reading.stored_options)]
     if any(text.lower().startswith(("port", "listenaddress")) for text in options):
         out.leave(why, "the service starts sshd with a port of its own (-p or -o); change that first")
         return
-    named = access.effective.top["listenaddress"]
+    named = access.ssh.effective.top["listenaddress"]
     if any(named.value[1::2]):
         out.leave(why, f"ListenAddress names ports of its own ({named.origin}); change them by hand")
         return
@@ -194,7 +194,7 @@ def _let_in(work: Guesswork, fresh: list[int], target: set[int], why: str, out: 
 def _outside(access: GuestAccess, fresh: list[int], wants: AddressSet, out: Given) -> None:
     """New ports that a filter outside of the guest keeps some of these callers from, whom it lets through to one of now."""
     for rules in (each for way in access.arrivals if way.forward is None for each in way.around):
-        before = union(passed(rules, Flow("tcp", each.port)).perhaps for each in access.listeners)
+        before = union(passed(rules, Flow("tcp", each.port)).perhaps for each in access.ssh.listeners)
         for port in fresh:
             if before & wants - passed(rules, Flow("tcp", port)).perhaps:
                 name = next(iter(rules.chains)).rstrip(",")
@@ -210,7 +210,9 @@ def _rule_in_the_way(access: GuestAccess, port: int, wants: AddressSet) -> Verdi
     rules = access.reading.filter.rules
     if rules is None:
         return None
-    before = union(passed(rules, flow_to(access.reading, each.address, each.port)).perhaps for each in access.listeners)
+    before = union(
+        passed(rules, flow_to(access.reading, each.address, each.port)).perhaps for each in access.ssh.listeners
+    )
     flow = flow_to(access.reading, "", port)
     lost = before & wants - passed(rules, flow).perhaps
     return deciding(rules, flow, lost, (Does.DROP, Does.REJECT)) if lost else None

@@ -54,12 +54,12 @@ def _lines(access: GuestAccess, question: Question) -> list[str] | None:
 
 def _settings(access: GuestAccess, user: str, address: str, port: int) -> Settings | None:
     account = access.reading.accounts.by_name.get(user)
-    socket = next((s for s in access.listeners if s.port == port), None)
+    socket = next((s for s in access.ssh.listeners if s.port == port), None)
     if account is None or socket is None:
         return None
-    worlds, _ = access.effective.worlds(Caller(account.name, account.groups, socket))
+    worlds, _ = access.ssh.effective.worlds(Caller(account.name, account.groups, socket))
     part = next((p for p in worlds[0] if address in p.sources), None)
-    return access.effective.settings(part.truth) if part is not None and len(worlds) == 1 else None
+    return access.ssh.effective.settings(part.truth) if part is not None and len(worlds) == 1 else None
 
 
 def reloads(proved: ProvedDraft) -> bool:
@@ -92,8 +92,8 @@ def broken(estate: Estate, promise: Promise, now: Snapshot, at: datetime) -> lis
     out = unlike(promise.made, now)
     work = desk(estate, promise.before, at)
     before, state = work.state(promise.before), work.state(now)
-    if state.access.effective.refusal is not None:
-        out.append(f"sshd would not start again: {state.access.effective.refusal.because}")
+    if state.access.ssh.effective.refusal is not None:
+        out.append(f"sshd would not start again: {state.access.ssh.effective.refusal.because}")
     if door_shrunk(work, before, state, returns=promise.returns):
         out.append("the door that Nightlatch comes in by, or an emergency account, is narrower than before")
     if not promise.returns:
@@ -119,7 +119,7 @@ def _methods(now: Snapshot, at: datetime) -> Iterator[str]:
     """Whether the methods that the guest offered us are those its settings name (RFC 4252, 5.1)."""
     offered = set(filter(None, now.facts.get("offered", "").split(",")))
     access = guest_access(readings.read(now), at)
-    ports = access.listeners[:1]
+    ports = access.ssh.listeners[:1]
     settings = (
         _settings(access, now.facts.get("came_as", ""), now.facts.get("came_from", ""), ports[0].port)
         if ports

@@ -7,7 +7,7 @@ decided concretely. What can't be decided makes several worlds.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 from itertools import product
 
@@ -62,6 +62,28 @@ class _Way:
     gaps: tuple[Gap, ...] = ()
 
 
+@dataclass(frozen=True)
+class SshAccess:
+    """A guest's SSH server as it stands: its settings, where it listens, the keys that it turned down, and accounts that it lets
+    nobody into, with the cause. `logins` is None where there is no server, or it does not start."""
+
+    reading: GuestReading = field(repr=False)
+    effective: Effective
+    listeners: tuple[Listener, ...] = ()
+    turned: tuple[Turned, ...] = ()
+    shut: tuple[tuple[str, Cause], ...] = ()
+    logins: Logins | None = field(default=None, compare=False, repr=False)
+
+    def settings(self, account: str, sources: AddressSet) -> list[Settings]:
+        """The settings that hold for an account somewhere in `sources`, each once; the general ones for no such account."""
+        found = self.reading.accounts.by_name.get(account)
+        if found is None or not self.listeners:
+            return [self.effective.top]
+        worlds, _ = self.effective.worlds(Caller(account, found.groups, self.listeners[0]))
+        truths = dict.fromkeys(part.truth for part in worlds[0] if part.sources & sources)
+        return [self.effective.settings(truth) for truth in truths] or [self.effective.top]
+
+
 class SshServer:
     """The SSH server of one guest at one moment. What it `turned` down, whom it `shut` out and its `gaps` are gathered as it is
     asked."""
@@ -76,6 +98,10 @@ class SshServer:
         self.turned: dict[Turned, None] = {}
         self.gaps: dict[Gap, None] = dict.fromkeys([*reading.accounts.gaps, *reading.sshd.gaps, *self.sudo.gaps])
         self.shut: dict[tuple[str, Cause], None] = {}
+
+    def access(self, sockets: tuple[Listener, ...]) -> SshAccess:
+        """The server as it stands, with what was gathered so far."""
+        return SshAccess(self.reading, self.effective, sockets, tuple(self.turned), tuple(self.shut), self.logins)
 
     def entries(self, account: Account, socket: Listener, within: AddressSet) -> LoginEntries:
         """What the account gives to those of `within` who come to the socket."""

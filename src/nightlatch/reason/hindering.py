@@ -45,12 +45,12 @@ def hindrances(
     access: GuestAccess, account: Account, needs: tuple[Need, ...], socket: Listener, sources: AddressSet
 ) -> Iterator[Hindrance]:  # fmt: skip
     """What stands in the way of each part of these addresses on the way to one socket; parts without an answer are left out."""
-    if access.logins is None:
+    if access.ssh.logins is None:
         return
-    worlds, _ = access.effective.worlds(Caller(account.name, account.groups, socket))
+    worlds, _ = access.ssh.effective.worlds(Caller(account.name, account.groups, socket))
     for part in worlds[0]:
         here = part.sources & sources
-        within = _Part(access.effective, access.logins, account, part.truth)
+        within = _Part(access.ssh.effective, access.ssh.logins, account, part.truth)
         while here:
             found = within.first(needs, here)
             if found is None:

@@ -32,13 +32,13 @@ class Disagreement:
 def questions(access: GuestAccess) -> tuple[Question, ...]:
     """One caller for each account, socket and class of sources; accounts that no Match line tells apart share one."""
     out: dict[Question, None] = {}
-    if access.effective.refusal is not None:
+    if access.ssh.effective.refusal is not None:
         return ()
     reached = {path.account for path in access.paths}
-    for socket in access.listeners:
+    for socket in access.ssh.listeners:
         told_apart: set[tuple[object, ...]] = set()
         for account in access.reading.accounts.by_name.values():
-            worlds, _ = access.effective.worlds(Caller(account.name, account.groups, socket))
+            worlds, _ = access.ssh.effective.worlds(Caller(account.name, account.groups, socket))
             for part in worlds[0]:
                 address = _some(part.sources & socket.admits())
                 mark = (part.truth, address)
@@ -106,11 +106,11 @@ def _ours(access: GuestAccess) -> Iterator[tuple[str, tuple[dict[str, Setting], 
     by_name = access.reading.accounts.by_name
     for question in questions(access):
         account = by_name[question.user]
-        socket = next(s for s in access.listeners if s.port == question.local_port)
-        worlds, _ = access.effective.worlds(Caller(account.name, account.groups, socket))
+        socket = next(s for s in access.ssh.listeners if s.port == question.local_port)
+        worlds, _ = access.ssh.effective.worlds(Caller(account.name, account.groups, socket))
         if len(worlds) != 1:
             continue
         truth = next((p.truth for p in worlds[0] if question.address in p.sources), None)
-        if truth is not None and access.effective.ends(truth) is None:
-            settings = access.effective.settings(truth)
+        if truth is not None and access.ssh.effective.ends(truth) is None:
+            settings = access.ssh.effective.settings(truth)
             yield question.words, ({name: settings[name] for name in KEYWORDS}, dump(settings))

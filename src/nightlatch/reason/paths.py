@@ -24,39 +24,26 @@ from nightlatch.reason.access import (
     Sources,
 )
 from nightlatch.reason.arriving import Arrival, outside, seen
-from nightlatch.reason.entries import LoginEntries, LoginEntry, SshServer
+from nightlatch.reason.entries import LoginEntries, LoginEntry, SshAccess, SshServer
 from nightlatch.reason.filtering import Passed
 from nightlatch.reason.layers import flow_to
 from nightlatch.reason.listening import sockets_of
-from nightlatch.reason.logins import AddressPair, Logins, Turned
+from nightlatch.reason.logins import AddressPair
 from nightlatch.reason.realms import DIRECT, Realms
-from nightlatch.reason.settings import Caller, Effective, Listener, Settings
+from nightlatch.reason.settings import Effective, Listener
 
 
 @dataclass(frozen=True)
 class GuestAccess:
-    """What one guest lets in, with all that was undecided and every key that was turned down."""
+    """What one guest lets in, over all its services, with all that was undecided; `ssh` is what its SSH server does beside."""
 
     guest: str
     reading: GuestReading
-    effective: Effective
-    listeners: tuple[Listener, ...]
-    paths: tuple[AccessPath, ...]
-    turned: tuple[Turned, ...]
-    gaps: tuple[Gap, ...]
-    shut: tuple[tuple[str, Cause], ...]
+    ssh: SshAccess
+    paths: tuple[AccessPath, ...] = ()
+    gaps: tuple[Gap, ...] = ()
     arrivals: tuple[Arrival, ...] = DIRECT
-    logins: Logins | None = field(default=None, compare=False, repr=False)
     realms: Realms = field(default_factory=Realms, compare=False, repr=False)
-
-    def settings(self, account: str, sources: AddressSet) -> list[Settings]:
-        """The settings that hold for an account somewhere in `sources`, each once; the general ones for no such account."""
-        found = self.reading.accounts.by_name.get(account)
-        if found is None or not self.listeners:
-            return [self.effective.top]
-        worlds, _ = self.effective.worlds(Caller(account, found.groups, self.listeners[0]))
-        truths = dict.fromkeys(part.truth for part in worlds[0] if part.sources & sources)
-        return [self.effective.settings(truth) for truth in truths] or [self.effective.top]
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,7 +81,7 @@ def guest_access(reading: GuestReading, at: datetime, realms: Realms | None = No
     """All access paths of a guest at a moment (aware)."""
     effective = Effective(reading.sshd)
     if not reading.installed or effective.refusal is not None:
-        return GuestAccess(reading.guest, reading, effective, (), (), (), reading.accounts.gaps, ())
+        return GuestAccess(reading.guest, reading, SshAccess(reading, effective), gaps=reading.accounts.gaps)
     return _Work(reading, effective, at, realms or Realms()).done()
 
 
@@ -114,10 +101,8 @@ class _Work:
             for socket in sockets:
                 paths.extend(self._paths(account, socket))
         gaps = {**self.server.gaps, **self.gaps, **dict.fromkeys(self.reading.filter.gaps)}
-        return GuestAccess(
-            self.reading.guest, self.reading, self.effective, sockets, tuple(paths), tuple(self.server.turned),
-            tuple(gaps), tuple(self.server.shut), self.arrivals, self.server.logins, self.realms,
-        )  # fmt: skip
+        ssh = self.server.access(sockets)
+        return GuestAccess(self.reading.guest, self.reading, ssh, tuple(paths), tuple(gaps), self.arrivals, self.realms)
 
     def _paths(self, account: Account, socket: Listener) -> Iterator[AccessPath]:
         ways = [(arrival, *self._through(socket, arrival)) for arrival in self.arrivals]

@@ -74,4 +74,4 @@ def _lacks(spec: ServiceSpec, state: UnitState) -> Iterator[Lack]:
 def ssh_ports(estate: Estate, access: GuestAccess) -> tuple[ServiceSpec | None, frozenset[int]]:
     """The sentence about this guest's SSH ports, and the ports on which connections come in as it stands."""
     spec = next((each for each in estate.of(access.guest).services if each.unit == "ssh" and each.ports), None)
-    return spec, frozenset(each.port for each in access.listeners)
+    return spec, frozenset(each.port for each in access.ssh.listeners)

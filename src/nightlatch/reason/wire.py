@@ -26,12 +26,12 @@ def offered(settings: Settings) -> frozenset[str]:
 
 def worlds(access: GuestAccess, account: str, caller: AddressSet) -> list[tuple[frozenset[str], Origin]]:
     """What may be offered to an account for a caller: one entry when it is decided; with where the passwords are set."""
-    if access.effective.refusal is not None or not access.reading.installed:
+    if access.ssh.effective.refusal is not None or not access.reading.installed:
         return []
-    found = access.settings(account, caller)
+    found = access.ssh.settings(account, caller)
     return [(offered(settings), settings["passwordauthentication"].origin) for settings in found]
 
 
 def listeners_for(access: GuestAccess, caller: AddressSet, port: int) -> list[Listener]:
     """The sockets on a port that such a caller can reach."""
-    return [each for each in access.listeners if each.port == port and each.admits() & caller]
+    return [each for each in access.ssh.listeners if each.port == port and each.admits() & caller]

@@ -16,7 +16,7 @@ from nightlatch.origin import Origin
 def key_file_refused(context: Context) -> Iterator[Told]:
     """sshd refuses a key file because of its owner or mode, or that of a folder above it."""
     by_place: dict[tuple[str, str], list[str]] = {}
-    for turned in context.access.turned:
+    for turned in context.access.ssh.turned:
         if turned.path:
             by_place.setdefault((turned.path, turned.because), []).append(turned.account)
     for (path, because), accounts in by_place.items():
@@ -27,7 +27,7 @@ def key_file_refused(context: Context) -> Iterator[Told]:
 @check("ssh.key-line-skipped", Severity.LOW, source="sshd(8), AUTHORIZED_KEYS FILE FORMAT")
 def key_line_skipped(context: Context) -> Iterator[Told]:
     """A line in a key file is skipped by sshd, so the key on it opens nothing."""
-    for turned in context.access.turned:
+    for turned in context.access.ssh.turned:
         if not turned.path:
             text = f"A key line for {turned.account} is not used: {turned.because}."
             yield Told(text, (Proof(turned.because, turned.origin),), (turned.account,))

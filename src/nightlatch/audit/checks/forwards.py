@@ -60,7 +60,7 @@ def all_addresses(context: Context) -> Iterator[Told]:
 def stale(context: Context) -> Iterator[Told]:
     """A forward leads to an address that the guest does not have, or to a port on which nothing listens there."""
     held = {each.address for each in context.holdings}
-    heard = {listener.port for listener in context.access.listeners}
+    heard = {listener.port for listener in context.access.ssh.listeners}
     sockets = {each.port for each in context.access.reading.service.sockets if each.is_exposed}
     for each in _mine(context):
         if each.to is not None and held and each.to not in held:

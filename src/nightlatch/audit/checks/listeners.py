@@ -48,7 +48,7 @@ def exposed_listener(context: Context) -> Iterator[Told]:
     if not any(
         socket.programs for socket in service.sockets
     ):  # nothing told who holds them: sshd's ports are taken for its own
-        ports |= {listener.port for listener in context.access.listeners}
+        ports |= {listener.port for listener in context.access.ssh.listeners}
     found: dict[tuple[str, int, str], list[OpenSocket]] = {}
     stated = {each.unit for each in context.estate.of(context.guest).services if each.runs} if context.estate else set()
     for socket in (*service.sockets, *service.datagrams):

@@ -130,9 +130,9 @@ def listener_differs(context: Context) -> Iterator[Told]:
     """sshd listens elsewhere than its files say, or a socket unit decides instead of them."""
     reading = context.access.reading
     service = reading.service
-    if not service.is_running or not service.sockets or context.access.effective.refusal is not None:
+    if not service.is_running or not service.sockets or context.access.ssh.effective.refusal is not None:
         return
-    stated = {socket.port for socket in listeners(context.access.effective.top)}
+    stated = {socket.port for socket in listeners(context.access.ssh.effective.top)}
     unit = service.socket
     if unit is not None and unit.listens:
         held = {port for _, port in unit.listens}

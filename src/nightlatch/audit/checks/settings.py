@@ -45,7 +45,7 @@ def root_login(context: Context) -> Iterator[Told]:
     roots = [p for p in _logins(context) if by_name[p.account].uid == 0]
     if not roots:
         return
-    setting = context.access.effective.top["permitrootlogin"]
+    setting = context.access.ssh.effective.top["permitrootlogin"]
     proofs = (Proof(f"PermitRootLogin {setting.word}", setting.origin), *wording.proofs(roots[0].causes))
     password = any(_only_password(p) for p in roots)
     where = context.names.where(joined(p.callers.perhaps for p in roots))
@@ -100,7 +100,7 @@ def challenge_path(context: Context) -> Iterator[Told]:
         by_challenge = isinstance(asking, SettingLine) and asking.keyword == "kbdinteractiveauthentication"
         if not _only_password(path) or not by_challenge:
             continue
-        off = context.access.effective.top["passwordauthentication"]
+        off = context.access.ssh.effective.top["passwordauthentication"]
         if off.word == "no":
             text = "PasswordAuthentication is off, but keyboard-interactive asks for the same password."
             proofs = (Proof("PasswordAuthentication no", off.origin), wording.proof(asking))
@@ -112,7 +112,7 @@ def challenge_path(context: Context) -> Iterator[Told]:
 def drop_in_overrides(context: Context) -> Iterator[Told]:
     """A line in the main file has no effect, because a file read before it says otherwise."""
     main = context.access.reading.main_path
-    for name, setting in context.access.effective.top.items():
+    for name, setting in context.access.ssh.effective.top.items():
         if setting.directive is None or setting.origin.path == main:
             continue
         for beaten in setting.lost:
@@ -172,7 +172,7 @@ def setting_in_client_file(context: Context) -> Iterator[Told]:
 @check("ssh.does-not-start", HIGH, source="sshd(8): sshd -t")
 def does_not_start(context: Context) -> Iterator[Told]:
     """sshd refuses its configuration: after the next restart nobody gets in."""
-    refusal = context.access.effective.refusal
+    refusal = context.access.ssh.effective.refusal
     if refusal is not None and context.access.reading.installed:
         text = f"sshd does not start with this configuration: {refusal.because}."
         yield Told(text, (Proof(refusal.because, refusal.origin),), ("sshd",))

@@ -27,7 +27,7 @@ def stale_source(context: Context) -> Iterator[Told]:
         return
     named = context.names.known | LOOPBACK
     told: set[object] = set()
-    for listener in context.access.listeners:
+    for listener in context.access.ssh.listeners:
         for each in verdicts(rules, flow_to(reading, listener.address, listener.port)):
             narrow = each.sources and size(each.matched) <= MANY
             if each.does is Does.ACCEPT and narrow and not each.matched & named and each.origin not in told:
@@ -45,8 +45,8 @@ def size(sources: AddressSet) -> int:
 @check("filter.no-rate-limit", Severity.LOW, source="sshd_config(5) PerSourcePenalties; nft(8), LIMIT STATEMENT")
 def no_rate_limit(context: Context) -> Iterator[Told]:
     """A password opens this guest from more places than anybody can list, and nothing slows down who guesses it."""
-    reading, effective = context.access.reading, context.access.effective
-    if not context.access.listeners or effective.refusal is not None:
+    reading, effective = context.access.reading, context.access.ssh.effective
+    if not context.access.ssh.listeners or effective.refusal is not None:
         return
     guessed = [
         path for path in context.access.paths
@@ -57,7 +57,7 @@ def no_rate_limit(context: Context) -> Iterator[Told]:
     if not guessed or not _without_penalties(reading.version) or top["persourcemaxstartups"].word != "none":
         return
     rules = reading.filter.rules or Rules()
-    if any(_is_slowed(rules, flow_to(reading, each.address, each.port)) for each in context.access.listeners):
+    if any(_is_slowed(rules, flow_to(reading, each.address, each.port)) for each in context.access.ssh.listeners):
         return
     names = ", ".join(dict.fromkeys(path.account for path in guessed))
     text = f"The password of {names} may be guessed from anywhere as fast as the guest answers: nothing limits new connections."

@@ -33,14 +33,18 @@ def not_as_stated(context: Context) -> Iterator[Told]:
 @check("service.port-not-as-stated", MEDIUM, source="sshd_config(5): Port; systemd.socket(5): ListenStream")
 def port_not_as_stated(context: Context) -> Iterator[Told]:
     """SSH is on other ports than the estate says."""
-    if context.estate is None or not context.access.reading.installed or context.access.effective.refusal is not None:
+    if (
+        context.estate is None
+        or not context.access.reading.installed
+        or context.access.ssh.effective.refusal is not None
+    ):
         return
     spec, now = ssh_ports(context.estate, context.access)
     if spec is not None and now != frozenset(spec.ports):
         is_on = listed([str(port) for port in sorted(now)]) or "none"
         text = f"The estate says that SSH is on port {listed([str(p) for p in sorted(spec.ports)])}; it is on {is_on}."
         proofs = [Proof("stated here", spec.origin)]
-        others = (each for each in context.access.listeners if each.port not in spec.ports)
+        others = (each for each in context.access.ssh.listeners if each.port not in spec.ports)
         proofs += [Proof(f"port {each.port}", each.origin or spec.origin) for each in others]
         yield Told(text, tuple(proofs), ("sshd",))
 
@@ -49,9 +53,9 @@ def port_not_as_stated(context: Context) -> Iterator[Told]:
 def port_label(context: Context) -> Iterator[Told]:
     """Mandatory access control keeps sshd from a port that its files name: the port lacks its label."""
     labels = context.access.reading.labels
-    if not labels.enforced or labels.origin is None or context.access.effective.refusal is not None:
+    if not labels.enforced or labels.origin is None or context.access.ssh.effective.refusal is not None:
         return
-    for each in {found.port: found for found in listeners(context.access.effective.top)}.values():
+    for each in {found.port: found for found in listeners(context.access.ssh.effective.top)}.values():
         if context.access.reading.installed and not labels.lets_ssh(each.port):
             text = f"SELinux is enforcing, and port {each.port} lacks the label ssh_port_t: sshd can't listen there."
             proofs = (Proof(f"Port {each.port}", each.origin or labels.origin), Proof("enforcing", labels.origin))
