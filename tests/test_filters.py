@@ -109,7 +109,7 @@ def test_commands_add_insert_flush_and_include() -> None:
 def test_jumps_in_a_circle_and_too_deep_are_told() -> None:
     circle = rules("jump a\n}\nchain a {\njump b\n}\nchain b {\njump a\n}\nchain c {")
     assert said(circle, "192.0.2.1") == "undecided"
-    assert "in a circle" in passed(circle, Flow("tcp", 22)).gaps[0].because
+    assert "in a circle" in passed(circle, Flow("tcp", 22)).because[0].because
     deep = rules(
         "jump c0\n" + "".join(f"}}\nchain c{n} {{\njump c{n + 1}\n" for n in range(15)) + "}\nchain c15 {\naccept"
     )
@@ -123,7 +123,7 @@ def test_jumps_that_multiply_end_undecided() -> None:
     )
     many = rules(f"jump c0\n{chains}")
     assert said(many, "192.0.2.1") == "undecided"
-    assert any("is one of too many" in gap.because for gap in passed(many, Flow("tcp", 22)).gaps)
+    assert any("is one of too many" in gap.because for gap in passed(many, Flow("tcp", 22)).because)
     assert len(list(many.reached(many.at("input")[0].key, ""))) == 1 + 9 * 9 + 1
 
 

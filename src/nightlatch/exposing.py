@@ -12,6 +12,7 @@ from nightlatch.audit.naming import Names, names_of
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import OwnFaultError, work_on
+from nightlatch.model.bounds import exactly
 from nightlatch.net.addresses import AddressSet
 from nightlatch.readings import guest as readings
 from nightlatch.readings import latched
@@ -21,7 +22,6 @@ from nightlatch.reason.arriving import Arrival
 from nightlatch.reason.exposure import Exposed, Fate
 from nightlatch.reason.exposure import exposure as of_guest
 from nightlatch.reason.grants import realms
-from nightlatch.reason.logins import AddressPair
 from nightlatch.reason.realms import DIRECT, Realms
 from nightlatch.transports.ssh import Client
 
@@ -46,7 +46,7 @@ class Exposure:
         """Callers from addresses: those behind a translation of their own are where all that they are seen as is."""
         if realm != COMMON:
             return {realm: seen} if seen else {}
-        return self.realms.lift(AddressPair(seen, seen), ()).surely
+        return self.realms.lift(exactly(seen)).surely
 
     @property
     def exit_code(self) -> int:

@@ -92,7 +92,7 @@ class Tally:
             told = said(rules, str(source), int(str(port)))
             self.counts[told if told == "undecided" else ended] += 1
             if told == "undecided":
-                self.open |= {gap.because for gap in passed(rules, flow(filters.PORTS[0]), int(str(port))).gaps}
+                self.open |= {gap.because for gap in passed(rules, flow(filters.PORTS[0]), int(str(port))).because}
             for _ in range(2):
                 ended = ended if ended in EXPECTED[told] else wire.tried([each])[0]
             if ended not in EXPECTED[told]:

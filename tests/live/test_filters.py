@@ -9,9 +9,10 @@ import pytest
 from nightlatch import api
 from nightlatch.estate.load import load
 from nightlatch.lab.machine import Guest, Node
+from nightlatch.model.bounds import Addresses
 from nightlatch.readings import guest as readings
 from nightlatch.reason.exposure import Fate, exposure
-from nightlatch.reason.filtering import Passed, passed
+from nightlatch.reason.filtering import passed
 from nightlatch.reason.layers import flow_to
 from tests.live.station import Station
 
@@ -49,7 +50,7 @@ def boat(station: Station) -> Node:
     return station.lab.node("boat", {"field": ["203.0.113.9/24"]})
 
 
-def through(station: Station) -> Passed:
+def through(station: Station) -> Addresses:
     with station.client() as client:
         (found,) = api.survey(load(station.estate(GRANTS)), ["gauge"], client=client)
     assert found.snapshot is not None, found.problem
@@ -67,7 +68,7 @@ def test_loaded_rules_count_whoever_made_them(station: Station, guest: Guest, bo
     guest.inside("nft", "-f", "-", stdin=RULES)
     try:
         bounds = through(station)
-        assert bounds.surely == bounds.perhaps, bounds.gaps
+        assert bounds.surely == bounds.perhaps, bounds.because
         assert {"192.168.40.7", "2001:db8:40::7"} == {a for a in ("192.168.40.7", "2001:db8:40::7", "192.168.40.200", "203.0.113.9")
                                                       if a in bounds.surely}  # fmt: skip
         assert station.login(guest, "mara", "mara")
@@ -171,7 +172,7 @@ def test_tables_of_iptables_are_read_from_their_own_list(station: Station, guest
         assert not station.login(guest, "mara", "mara", node=boat)
         assert station.login(guest, "mara", "mara", node=boat, options=("-p", "8022"))
         bounds = through(station)
-        assert bounds.surely == bounds.perhaps, bounds.gaps
+        assert bounds.surely == bounds.perhaps, bounds.because
         assert "203.0.113.9" in bounds.surely  # by the other port
         assert {"192.168.40.7", "192.168.41.7", "198.51.100.7"} & {str(a) for a in ("192.168.40.7", "192.168.41.7", "198.51.100.7")
                                                                    if a in bounds.surely} == {"192.168.40.7"}  # fmt: skip
@@ -197,7 +198,7 @@ def test_rules_of_the_older_iptables_count_and_a_kernel_that_was_not_asked_is_un
         assert station.login(guest, "mara", "mara")
         assert not station.login(guest, "mara", "mara", node=boat)
         bounds = through(station)
-        assert bounds.surely == bounds.perhaps, bounds.gaps
+        assert bounds.surely == bounds.perhaps, bounds.because
         assert ["192.168.40.7" in bounds.surely, "203.0.113.9" in bounds.surely] == [True, False]
         audited = api.audit(estate, datetime.now(UTC), client=station.client()).guests[0]
         told = [f for f in audited.findings if f.check == "missing"]

@@ -11,6 +11,7 @@ import re
 from dataclasses import dataclass
 from functools import lru_cache
 
+from nightlatch.model.bounds import Addresses, Bounds
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, prefix, union
 from nightlatch.net.globs import solve
 
@@ -30,6 +31,11 @@ class Matched:
     never: AddressSet = NO_ADDRESS
     unsure: AddressSet = NO_ADDRESS
     valid: bool = True
+
+    @property
+    def bounds(self) -> Addresses:
+        """The addresses that are matched."""
+        return Bounds(self.yes, self.yes | self.unsure)
 
 
 def valid(patterns: str) -> bool:

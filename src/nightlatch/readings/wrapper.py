@@ -12,8 +12,9 @@ from collections.abc import Callable, Sequence
 from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.formats import hosts_access
 from nightlatch.formats.hosts_access import Line
+from nightlatch.model.bounds import EVERYBODY, NOBODY, Addresses, Bounds, exactly, in_any, only_perhaps
 from nightlatch.model.gaps import Gap
-from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, prefix
+from nightlatch.net.addresses import NO_ADDRESS, AddressSet, prefix
 from nightlatch.net.literal import AddressError, parse_address
 from nightlatch.net.numbers import whole
 from nightlatch.origin import Origin
@@ -25,8 +26,7 @@ DAEMON = "sshd"
 DEEPEST = 50
 HARMLESS = ("spawn", "severity", "umask", "banners", "keepalive", "linger", "nice", "rfc931", "setenv", "user", "group")
 BARE = ("keepalive", "rfc931")
-Bounds = tuple[AddressSet, AddressSet]  # surely, perhaps
-NEVER, MAYBE, ALWAYS = (NO_ADDRESS, NO_ADDRESS), (NO_ADDRESS, EVERY_ADDRESS), (EVERY_ADDRESS, EVERY_ADDRESS)
+ANYBODY = only_perhaps(EVERYBODY)
 
 
 def read(snapshot: Snapshot) -> Rules | None:
@@ -51,13 +51,13 @@ def _rules(line: Line, path: str, does: Does) -> list[Rule]:
     if line.fault or not line.clients:
         return []
     daemons = _listed(line.daemons, _daemon)
-    surely, perhaps = _listed(line.clients, _client)
-    if not daemons[1]:
+    clients = _listed(line.clients, _client)
+    if not daemons.perhaps:
         return []
-    surely = surely if daemons[0] else NO_ADDRESS
+    surely = clients.surely if daemons.surely else NO_ADDRESS
     origin, does = Origin(path, line.number, 1), _verdict(line.options, does)
     out = [Rule((Match(surely),), does, origin, line.text)] if surely else []
-    unsure = perhaps - surely
+    unsure = clients.perhaps - surely
     if unsure:
         out.append(Rule((Match(unsure, unread=("names",)),), does, origin, line.text))
     return out
@@ -75,39 +75,36 @@ def _verdict(options: Sequence[str], does: Does) -> Does:
     return does
 
 
-def _listed(tokens: Sequence[str], match: Callable[[str], Bounds], depth: int = 0) -> Bounds:
+def _listed(tokens: Sequence[str], match: Callable[[str], Addresses], depth: int = 0) -> Addresses:
     """`a b EXCEPT c EXCEPT d`: what matches the first list and not what follows the word."""
     at = next((n for n, token in enumerate(tokens) if token.upper() == "EXCEPT"), len(tokens))
     if depth > DEEPEST:
-        return MAYBE
-    surely, perhaps = NO_ADDRESS, NO_ADDRESS
-    for token in tokens[:at]:
-        sure, maybe = match(token)
-        surely, perhaps = surely | sure, perhaps | maybe
+        return ANYBODY
+    found = in_any(match(token) for token in tokens[:at])
     if at < len(tokens):
         but = _listed(tokens[at + 1 :], match, depth + 1)
-        return surely - but[1], perhaps - but[0]
-    return surely, perhaps
+        return Bounds(found.surely - but.perhaps, found.perhaps - but.surely)
+    return found
 
 
-def _daemon(token: str) -> Bounds:
+def _daemon(token: str) -> Addresses:
     if "@" in token or any(sign in token for sign in "*?"):
-        return MAYBE
-    return ALWAYS if token.lower() in (DAEMON, "all") else NEVER
+        return ANYBODY
+    return EVERYBODY if token.lower() in (DAEMON, "all") else NOBODY
 
 
-def _client(token: str) -> Bounds:
+def _client(token: str) -> Addresses:
     """Who a pattern stands for: addresses are plain, names are looked up when somebody calls."""
     if "@" in token and not token.startswith("@"):
         user, _, host = token.rpartition("@")
         found = _client(host)
-        return found if user.upper() == "ALL" else (NO_ADDRESS, found[1])
+        return found if user.upper() == "ALL" else only_perhaps(found)
     if token.upper() == "ALL":
-        return ALWAYS
+        return EVERYBODY
     those = _addresses(token)
     if those is not None:
-        return those, those
-    return NEVER if token.replace(".", "").isdigit() else MAYBE
+        return exactly(those)
+    return NOBODY if token.replace(".", "").isdigit() else ANYBODY
 
 
 def _addresses(token: str) -> AddressSet | None:

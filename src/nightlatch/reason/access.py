@@ -11,8 +11,8 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import lru_cache
 
+from nightlatch.model.bounds import Bounds
 from nightlatch.model.causes import Cause
-from nightlatch.model.gaps import Gap
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet, union
 from nightlatch.origin import Origin
 
@@ -46,15 +46,6 @@ def common_to(a: Sources, b: Sources) -> Sources:
     """What is in both, without empty realms."""
     out = {realm: addresses & b.get(realm, NO_ADDRESS) for realm, addresses in a.items()}
     return {realm: addresses for realm, addresses in out.items() if addresses}
-
-
-@dataclass(frozen=True, slots=True)
-class Bounds:
-    """Who is certainly let in (`surely`) and who may be (`perhaps`, which holds all of `surely`), and why they differ."""
-
-    surely: Sources
-    perhaps: Sources
-    because: tuple[Gap, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -158,7 +149,7 @@ class AccessPath:
     account: str
     need: Need
     power: Power
-    callers: Bounds
+    callers: Bounds[Sources]
     causes: tuple[Cause, ...]
     route: str = ""
     service: str = "ssh"
@@ -191,7 +182,7 @@ class Grant:
     who: str
     proofs: frozenset[Need]
     gives: frozenset[Power]
-    callers: Bounds
+    callers: Bounds[Sources]
     origin: Origin
     after: Need = frozenset()
     kind: GrantKind = GrantKind.GRANT

@@ -11,13 +11,14 @@ from dataclasses import dataclass
 from ipaddress import ip_network
 
 from nightlatch.estate.model import Estate, Forward, GuestEstate, GuestSpec, NetworkSpec
+from nightlatch.model.bounds import Addresses, Bounds, exactly, in_all, inside
 from nightlatch.model.causes import Forwarded
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, prefix, union
 from nightlatch.net.literal import IPAddress
 from nightlatch.readings.guest import GuestReading
 from nightlatch.readings.rules import Rules
 from nightlatch.reason.access import COMMON, Realm, Sources
-from nightlatch.reason.filtering import Flow, Passed, both, passed
+from nightlatch.reason.filtering import Flow, passed
 from nightlatch.reason.layers import Behind, inward, layers, through
 from nightlatch.reason.perimeter import rules_of
 
@@ -111,31 +112,30 @@ def dialled(arrival: Arrival, flow: Flow) -> Flow:
     return Flow(flow.protocol, arrival.forward.port, single(at) if at is not None else None)
 
 
-def seen(reading: GuestReading, flow: Flow, arrival: Arrival, *, behind: Behind = None) -> Passed:
+def seen(reading: GuestReading, flow: Flow, arrival: Arrival, *, behind: Behind = None) -> Addresses:
     """Who is let in to a port, as the guest sees callers; for what is dialled directly past everything outside, too."""
     if arrival.forward is None:
         return through(reading, flow, arrival.around, behind=behind)
     return inward(reading, flow, arrival.forward.to_port, behind=behind)
 
 
-def outside(arrival: Arrival, flow: Flow) -> Passed:
+def outside(arrival: Arrival, flow: Flow) -> Addresses:
     """The callers whom the filters before a forward let through to it."""
     if arrival.forward is None:
-        return Passed(arrival.within, arrival.within)
-    found = both([passed(rules, dialled(arrival, flow)) for rules in arrival.around])
-    return Passed(found.surely & arrival.within, found.perhaps & arrival.within, found.gaps)
+        return exactly(arrival.within)
+    return inside(in_all(passed(rules, dialled(arrival, flow)) for rules in arrival.around), arrival.within)
 
 
-def callers(arrival: Arrival, outer: Passed, let_in: Passed) -> Passed:
+def callers(arrival: Arrival, outer: Addresses, let_in: Addresses) -> Addresses:
     """Callers, by their own addresses, from what the guest lets in of those it sees."""
-    gaps = (*outer.gaps, *let_in.gaps)
+    because = (*outer.because, *let_in.because)
     if arrival.sees is None:
-        return Passed(let_in.surely & outer.surely, let_in.perhaps & outer.perhaps, gaps)
+        return Bounds(let_in.surely & outer.surely, let_in.perhaps & outer.perhaps, because)
     surely = outer.surely if arrival.sees <= let_in.surely else NO_ADDRESS
-    return Passed(surely, outer.perhaps if arrival.sees & let_in.perhaps else NO_ADDRESS, gaps)
+    return Bounds(surely, outer.perhaps if arrival.sees & let_in.perhaps else NO_ADDRESS, because)
 
 
-def admitted(reading: GuestReading, flow: Flow, arrival: Arrival, *, behind: Behind = None) -> Passed:
+def admitted(reading: GuestReading, flow: Flow, arrival: Arrival, *, behind: Behind = None) -> Addresses:
     """The callers that come through everything to a port by one way."""
     return callers(arrival, outside(arrival, flow), seen(reading, flow, arrival, behind=behind))
 

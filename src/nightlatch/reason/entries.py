@@ -13,6 +13,7 @@ from itertools import product
 
 from nightlatch.formats.authorized_keys import Options
 from nightlatch.formats.sshd_keywords import spelled
+from nightlatch.model.bounds import Addresses, Bounds, exactly, in_all, in_any, only_perhaps
 from nightlatch.model.causes import AccountState, Cause, Chroot, Condition, PamEnd, PamSays, SettingLine, SudoRule
 from nightlatch.model.gaps import Gap
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet
@@ -21,7 +22,7 @@ from nightlatch.readings.accounts import Account
 from nightlatch.readings.guest import GuestReading
 from nightlatch.reason.access import ADMINISTER, SHELL, Need, Password, Power, Unknown
 from nightlatch.reason.files import ChrootProblem, Judge, chroot_problem
-from nightlatch.reason.logins import AddressPair, Logins, Turned
+from nightlatch.reason.logins import Logins, Turned
 from nightlatch.reason.permitted import permitted
 from nightlatch.reason.powers import powers, root_folder
 from nightlatch.reason.privilege import Sudo
@@ -35,7 +36,7 @@ class LoginEntry:
     account: str
     need: Need
     power: Power
-    seen: AddressPair
+    seen: Addresses
     causes: tuple[Cause, ...]
     gaps: tuple[Gap, ...] = ()
 
@@ -56,7 +57,7 @@ class _Way:
     """One way in within a class of sources: what is shown, from where, and what limits the session."""
 
     need: Need
-    seen: AddressPair
+    seen: Addresses
     options: Options
     causes: tuple[Cause, ...]
     gaps: tuple[Gap, ...] = ()
@@ -115,7 +116,7 @@ class SshServer:
                 if not self.effective.ends(part.truth):
                     settings = self.effective.settings(part.truth)
                     here = part.sources & within
-                    for way in self._ways(account, settings, AddressPair(here, here)):
+                    for way in self._ways(account, settings, exactly(here)):
                         found += self._powers(account, settings, way)
             whole.append((*found, *self._not_read(account, within)))
         return LoginEntries(tuple(whole), tuple(undecided), self._unread(tuple(undecided)))
@@ -125,7 +126,7 @@ class SshServer:
         if self.reading.sshd.gaps:
             first = self.reading.sshd.gaps[0]
             need = frozenset([Unknown(first.because, first.origin)])
-            yield LoginEntry(account.name, need, SHELL, AddressPair(NO_ADDRESS, within), (first,))
+            yield LoginEntry(account.name, need, SHELL, Bounds(NO_ADDRESS, within), (first,))
 
     def _unread(self, undecided: tuple[Gap, ...]) -> tuple[Gap, ...]:
         unread = tuple(self.reading.sshd.gaps)
@@ -140,7 +141,7 @@ class SshServer:
         unsure = (*door.gaps, *([Gap("SSH server", problem.because, problem.origin)] if problem else []))
         seen, gaps = way.seen, way.gaps + unsure
         if unsure:
-            seen = AddressPair(NO_ADDRESS, seen.perhaps)
+            seen = only_perhaps(seen)
             self.gaps.update(dict.fromkeys(unsure))
         for power in granted:
             yield LoginEntry(account.name, way.need, power, seen, way.causes, gaps)
@@ -152,7 +153,7 @@ class SshServer:
                 if ups[0] != ups[1]:
                     gap = Gap("privilege", "a sudo rule for a named host may or may not be for this guest", up.origin)
                     self.gaps[gap] = None
-                    seen, gaps = AddressPair(NO_ADDRESS, seen.perhaps), (*gaps, gap)
+                    seen, gaps = only_perhaps(seen), (*gaps, gap)
                 asked = frozenset([Password(self.reading.guest, up.password)]) if up.password else frozenset()
                 causes = (*way.causes, SudoRule(account.name, "", up.origin))
                 if not up.password or self._password_known(up.password):
@@ -166,7 +167,7 @@ class SshServer:
             self.gaps[gap] = None
             asked = frozenset([Password(self.reading.guest, up.password)]) if up.password else frozenset()
             if not up.password or self._password_known(up.password):
-                seen = AddressPair(NO_ADDRESS, way.seen.perhaps)
+                seen = only_perhaps(way.seen)
                 causes = (*way.causes, SudoRule(account.name, up.command, up.origin))
                 yield LoginEntry(account.name, way.need | asked, ADMINISTER, seen, causes, (*gaps, gap))
 
@@ -178,10 +179,10 @@ class SshServer:
         account = self.reading.accounts.by_name.get(name)
         return account is not None and self.logins.password_opens(account)
 
-    def _ways(self, account: Account, settings: Settings, seen: AddressPair) -> Iterator[_Way]:
+    def _ways(self, account: Account, settings: Settings, seen: Addresses) -> Iterator[_Way]:
         """Every combination of proofs that AuthenticationMethods accepts in this class of sources."""
         allowed, because = permitted(account, settings, names_looked_up=self.logins.names_looked_up)
-        seen = seen.both(allowed)
+        seen = in_all([seen, allowed])
         if because:
             self.shut[(account.name, because)] = None
         if not seen.perhaps:
@@ -211,7 +212,7 @@ class SshServer:
             if usable(each, settings):
                 yield from self._combined(each, single, settings, seen, cause)
 
-    def _others(self, settings: Settings, seen: AddressPair) -> Iterator[_Way]:
+    def _others(self, settings: Settings, seen: Addresses) -> Iterator[_Way]:
         """Methods whose answer lies outside the guest's own files: they may let somebody in."""
         for keyword in ("hostbasedauthentication", "gssapiauthentication", "kerberosauthentication"):
             if settings[keyword].word == "yes":
@@ -220,10 +221,10 @@ class SshServer:
                 self.gaps[gap] = None
                 need: Need = frozenset([Unknown(because, gap.origin)])
                 cause = SettingLine(keyword, "yes", gap.origin)
-                yield _Way(need, AddressPair(NO_ADDRESS, seen.perhaps), Options(), (cause,), (gap,))
+                yield _Way(need, only_perhaps(seen), Options(), (cause,), (gap,))
 
     def _combined(
-        self, methods: str, single: dict[str, list[_Way]], settings: Settings, seen: AddressPair, cause: Cause
+        self, methods: str, single: dict[str, list[_Way]], settings: Settings, seen: Addresses, cause: Cause
     ) -> Iterator[_Way]:  # fmt: skip
         names = [name.partition(":")[0] for name in methods.split(",")]
         if names == ["none"]:
@@ -241,34 +242,34 @@ class SshServer:
             if (need, options) in seen_needs:
                 continue
             seen_needs.add((need, options))
-            pair = seen
-            for way in ways:
-                pair = pair.both(way.seen)
+            pair = in_all([seen, *(way.seen for way in ways)])
             if pair.perhaps:
                 causes = dict.fromkeys([c for way in ways for c in way.causes] + [cause])
                 yield _Way(need, pair, options, tuple(causes), tuple(g for way in ways for g in way.gaps))
 
-    def _keys(self, account: Account, settings: Settings, seen: AddressPair) -> Iterator[_Way]:
+    def _keys(self, account: Account, settings: Settings, seen: Addresses) -> Iterator[_Way]:
         if settings["pubkeyauthentication"].word != "yes":
             return
         found = self.logins.offers(account, settings)
         self.turned.update(dict.fromkeys(found.turned))
         self.gaps.update(dict.fromkeys(found.gaps))
         forced_only = account.uid == 0 and settings["permitrootlogin"].word == "forced-commands-only"
-        taken: dict[object, AddressPair] = {}
+        taken: dict[object, Addresses] = {}
         for offer in found.offers:
             if forced_only and not offer.options.command:
                 continue
-            pair = seen.both(AddressPair(offer.surely, offer.perhaps))
+            pair = in_all([seen, Bounds(offer.surely, offer.perhaps)])
             # The first line of a key that lets a source in is the one that counts for it.
             before = taken.get(offer.secret)
             if before is not None:
-                pair = AddressPair(pair.surely - before.perhaps, pair.perhaps - before.surely)
-            taken[offer.secret] = _either(before, AddressPair(offer.surely, offer.perhaps))
+                pair = Bounds(pair.surely - before.perhaps, pair.perhaps - before.surely)
+            taken[offer.secret] = in_any(
+                [*([before] if before is not None else []), Bounds(offer.surely, offer.perhaps)]
+            )
             if pair.perhaps:
                 yield _Way(frozenset([offer.secret]), pair, offer.options, offer.causes, offer.gaps)
 
-    def _passwords(self, account: Account, settings: Settings, seen: AddressPair, keyword: str) -> Iterator[_Way]:
+    def _passwords(self, account: Account, settings: Settings, seen: Addresses, keyword: str) -> Iterator[_Way]:
         """Password and keyboard-interactive, which ask for the same secret (RFC 4252, 8; RFC 4256)."""
         setting = settings[keyword]
         if setting.word != "yes" or (account.uid == 0 and settings["permitrootlogin"].word != "yes"):
@@ -284,7 +285,7 @@ class SshServer:
             if gap is not None:
                 self.gaps[gap] = None
                 unknown: Need = frozenset([Unknown(gap.because, gap.origin)])
-                yield _Way(unknown, AddressPair(NO_ADDRESS, seen.perhaps), Options(), (cause,), (gap,))
+                yield _Way(unknown, only_perhaps(seen), Options(), (cause,), (gap,))
                 return
         else:
             asked = "shut"
@@ -304,7 +305,3 @@ class SshServer:
                 AccountState(Condition.NO_PASSWORD, account.password_origin),
             )
             yield _Way(frozenset(), seen, Options(), causes)
-
-
-def _either(a: AddressPair | None, b: AddressPair) -> AddressPair:
-    return b if a is None else AddressPair(a.surely | b.surely, a.perhaps | b.perhaps)

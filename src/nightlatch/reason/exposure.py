@@ -10,6 +10,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from enum import Enum
 
+from nightlatch.model.bounds import Addresses, exactly, inside
 from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, LOOPBACK, NO_ADDRESS, AddressSet
 from nightlatch.origin import Origin
 from nightlatch.readings.guest import GuestReading
@@ -17,7 +18,7 @@ from nightlatch.readings.rules import Does, Rules
 from nightlatch.readings.service import OpenSocket
 from nightlatch.reason.access import COMMON, Realm
 from nightlatch.reason.arriving import Arrival, dialled, outside, seen
-from nightlatch.reason.filtering import Flow, Passed, Verdict, passed, verdicts
+from nightlatch.reason.filtering import Flow, Verdict, passed, verdicts
 from nightlatch.reason.layers import Behind, flow_to, layers, through
 from nightlatch.reason.listening import listening
 from nightlatch.reason.settings import Listener
@@ -89,13 +90,12 @@ def exposure(
     return tuple(sorted(told, key=lambda each: (each.port, each.protocol, each.address, each.by)))
 
 
-def callers(reading: GuestReading, rules: Rules | None, listener: Listener, protocol: str = "tcp") -> Passed:
+def callers(reading: GuestReading, rules: Rules | None, listener: Listener, protocol: str = "tcp") -> Addresses:
     """Who comes through some rules to a socket, whatever else counts on this guest."""
     admitted = listener.admits()
     if rules is None:
-        return Passed(admitted, admitted)
-    found = passed(rules, flow_to(reading, listener.address, listener.port, protocol))
-    return Passed(found.surely & admitted, found.perhaps & admitted, found.gaps)
+        return exactly(admitted)
+    return inside(passed(rules, flow_to(reading, listener.address, listener.port, protocol)), admitted)
 
 
 def behind_of(reading: GuestReading, unit: str) -> tuple[Rules, ...]:
@@ -104,12 +104,12 @@ def behind_of(reading: GuestReading, unit: str) -> tuple[Rules, ...]:
     return (found,) if found is not None else ()
 
 
-def reached(reading: GuestReading, socket: OpenSocket) -> Passed:
+def reached(reading: GuestReading, socket: OpenSocket) -> Addresses:
     """Who comes through everything on the guest to a listed socket that is not SSH's."""
     listener = socket_of(socket)
     flow = flow_to(reading, listener.address, listener.port, socket.protocol)
     found = through(reading, flow, behind=behind_of(reading, reading.service.holder_of(socket)))
-    return Passed(found.surely & listener.admits(), found.perhaps & listener.admits(), found.gaps)
+    return inside(found, listener.admits())
 
 
 def socket_of(socket: OpenSocket) -> Listener:
@@ -230,8 +230,8 @@ def _is_ssh(reading: GuestReading, listener: Listener, program: str) -> bool:
     return program == "sshd" or (unit is not None and listener.port in {port for _, port in unit.listens})
 
 
-def _decided(layered: list[tuple[Rules, Flow]], whole: Passed, admitted: AddressSet) -> Iterator[Piece]:
-    bounds = Passed(whole.surely & admitted, whole.perhaps & admitted, whole.gaps)
+def _decided(layered: list[tuple[Rules, Flow]], whole: Addresses, admitted: AddressSet) -> Iterator[Piece]:
+    bounds = inside(whole, admitted)
     met = tuple(each for rules, flow in layered for each in verdicts(rules, flow))
     direct = EVERY_ADDRESS
     for rules, flow in layered:
@@ -242,7 +242,7 @@ def _decided(layered: list[tuple[Rules, Flow]], whole: Passed, admitted: Address
                                                 each.origin.line if each.origin else 0))  # fmt: skip
     unsure = (bounds.perhaps - bounds.surely) & admitted
     if unsure:
-        gap = bounds.gaps[0] if bounds.gaps else None
+        gap = bounds.because[0] if bounds.because else None
         yield from _by_family(Fate.UNDECIDED, unsure, gap.because if gap else "", gap.origin if gap else None)
     rest = admitted - bounds.perhaps
     for fate in (Fate.ELSEWHERE, Fate.DROPPED, Fate.REFUSED):

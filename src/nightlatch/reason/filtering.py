@@ -7,13 +7,14 @@ else may. An accept ends one base chain, not those behind it; a drop ends all.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from enum import Enum
 from fnmatch import fnmatchcase
 from functools import lru_cache
 from itertools import groupby
 
+from nightlatch.model.bounds import Addresses, Bounds, in_all, in_any
 from nightlatch.model.gaps import Gap
 from nightlatch.net.addresses import EVERY_ADDRESS, LOOPBACK, NO_ADDRESS, AddressSet, union
 from nightlatch.origin import Origin
@@ -40,15 +41,6 @@ class Flow:
     sent: bool = False
     opens: bool = True
     state: str = "new"
-
-
-@dataclass(frozen=True, slots=True)
-class Passed:
-    """Sources that are let through, surely and perhaps, and the rules for which the two differ."""
-
-    surely: AddressSet
-    perhaps: AddressSet
-    gaps: tuple[Gap, ...] = ()
 
 
 class Packet(Enum):
@@ -106,31 +98,29 @@ class _Walk:
 
 
 @lru_cache(maxsize=64)  # clones share their rules, and several checks ask the same
-def passed(rules: Rules, flow: Flow, dialled: int | None = None) -> Passed:
+def passed(rules: Rules, flow: Flow, dialled: int | None = None) -> Addresses:
     """The sources that come through to the port: by dialling this one, or by whichever leads there."""
     dialling = dials(rules, flow) if dialled is None else [replace(flow, port=dialled)]
-    found = [_passed(rules, each, flow) for each in dialling]
-    surely, perhaps = union(each.surely for each in found), union(each.perhaps for each in found)
-    gaps = tuple(dict.fromkeys(gap for each in found for gap in each.gaps)) if surely != perhaps else ()
+    through = in_any(_passed(rules, each, flow) for each in dialling)
     if rules.gaps:
-        return Passed(NO_ADDRESS, EVERY_ADDRESS, (*rules.gaps, *gaps))
-    return Passed(surely, perhaps, gaps)
+        return Bounds(NO_ADDRESS, EVERY_ADDRESS, (*rules.gaps, *through.because))
+    return through
 
 
-def _passed(rules: Rules, dialled: Flow, wanted: Flow) -> Passed:
+def _passed(rules: Rules, dialled: Flow, wanted: Flow) -> Addresses:
     """Who gets through with a first packet and those that follow, and gets answers."""
     first = _bounds(*_walked(rules, dialled, wanted))
     if not first.perhaps:
         return first
     answers = [_bounds(*_answered(rules, dialled, wanted))] if rules.answers else []
-    return both([first, _bounds(*_followed(rules, dialled, wanted)), *answers])
+    return in_all([first, _bounds(*_followed(rules, dialled, wanted)), *answers])
 
 
-def _bounds(through: AddressSet, walk: _Walk) -> Passed:
+def _bounds(through: AddressSet, walk: _Walk) -> Addresses:
     lost, unknown = union(walk.lost), union(walk.unknown)
     surely = through - lost - unknown
     perhaps = through | unknown
-    return Passed(surely, perhaps, tuple(walk.unsure)[:MOST_NAMED] if surely != perhaps else ())
+    return Bounds(surely, perhaps, tuple(walk.unsure)[:MOST_NAMED] if surely != perhaps else ())
 
 
 def dials(rules: Rules, flow: Flow) -> list[Flow]:
@@ -150,14 +140,6 @@ def dials(rules: Rules, flow: Flow) -> list[Flow]:
     limits = {1} | {limit for ports in named if ports for low, high in ports.ranges for limit in (low, high + 1)}
     found = sorted(limit for limit in limits if 0 < limit < 65536 and any(p is None or limit in p for p in sending))
     return [flow, *(replace(flow, port=port) for port in found[:MOST_DIALS] if port != flow.port)]
-
-
-def both(bounds: Sequence[Passed]) -> Passed:
-    """Who comes through all of them."""
-    found = Passed(EVERY_ADDRESS, EVERY_ADDRESS)
-    for each in bounds:
-        found = Passed(found.surely & each.surely, found.perhaps & each.perhaps, (*found.gaps, *each.gaps))
-    return found if found.surely != found.perhaps else replace(found, gaps=())
 
 
 def verdicts(rules: Rules, flow: Flow) -> tuple[Verdict, ...]:

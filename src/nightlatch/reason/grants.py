@@ -8,13 +8,13 @@ from datetime import datetime
 
 from nightlatch.estate.model import Emergency, Estate, GrantSpec, PlaceRef, Principal, ViaKind
 from nightlatch.formats.keys import PublicKey
+from nightlatch.model.bounds import Bounds
 from nightlatch.net.literal import AddressError, parse_network
 from nightlatch.reason.access import (
     ADMINISTER,
     COMMON,
     NOWHERE,
     SHELL,
-    Bounds,
     Certificate,
     Gives,
     Grant,

@@ -10,11 +10,12 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
-from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, prefix, union
+from nightlatch.model.bounds import EVERYBODY, NOBODY, Addresses, in_all, in_any
+from nightlatch.net.addresses import NO_ADDRESS, AddressSet, prefix, union
 from nightlatch.net.literal import address_or_none
 from nightlatch.readings.guest import GuestReading
 from nightlatch.readings.rules import Rules
-from nightlatch.reason.filtering import Flow, Passed, both, dials, passed
+from nightlatch.reason.filtering import Flow, dials, passed
 
 Behind = Sequence[Rules] | None
 
@@ -45,27 +46,25 @@ def _one(address: str) -> AddressSet | None:
     return prefix(found.version, int(found), 32 if found.version == 4 else 128) if found is not None else None
 
 
-def through(reading: GuestReading, flow: Flow, around: Sequence[Rules] = (), *, behind: Behind = None) -> Passed:
+def through(reading: GuestReading, flow: Flow, around: Sequence[Rules] = (), *, behind: Behind = None) -> Addresses:
     """The sources that come through to a port: past filters `around` the guest, which see the port that was dialled, its own,
     and what stands `behind` that for callers of its service (None: of SSH)."""
     rules = reading.filter.rules
     found = []
     for dialled in dials(rules, flow) if rules is not None else [flow]:
         outside = [passed(each, replace(dialled, interfaces=())) for each in around]
-        found.append(both([*outside, *([passed(rules, flow, dialled.port)] if rules is not None else [])]))
-    surely, perhaps = union(each.surely for each in found), union(each.perhaps for each in found)
-    first = Passed(surely, perhaps, tuple(gap for each in found for gap in each.gaps))
-    return both([first, *(passed(rules, each) for rules, each in _last(reading, flow, behind))])
+        found.append(in_all([*outside, *([passed(rules, flow, dialled.port)] if rules is not None else [])]))
+    return in_all([in_any(found), *(passed(rules, each) for rules, each in _last(reading, flow, behind))])
 
 
-def inward(reading: GuestReading, flow: Flow, dialled: int, *, behind: Behind = None) -> Passed:
+def inward(reading: GuestReading, flow: Flow, dialled: int, *, behind: Behind = None) -> Addresses:
     """The sources that the guest's own layers let in to a port by dialling this one, be it that a rule sends them on."""
     rules = reading.filter.rules
     if rules is not None:
         first = passed(rules, flow, dialled)
     else:
-        first = Passed(EVERY_ADDRESS, EVERY_ADDRESS) if dialled == flow.port else Passed(NO_ADDRESS, NO_ADDRESS)
-    return both([first, *(passed(rules, each) for rules, each in _last(reading, flow, behind))])
+        first = EVERYBODY if dialled == flow.port else NOBODY
+    return in_all([first, *(passed(rules, each) for rules, each in _last(reading, flow, behind))])
 
 
 def _last(reading: GuestReading, flow: Flow, behind: Behind) -> Iterator[tuple[Rules, Flow]]:

@@ -16,6 +16,7 @@ from nightlatch.formats import authorized_keys, krl, sshd_tokens
 from nightlatch.formats.authorized_keys import Broken, Entry, Options
 from nightlatch.formats.keys import KeyFault, PublicKey, decode
 from nightlatch.formats.krl import Revoked
+from nightlatch.model.bounds import EVERYBODY, only_perhaps
 from nightlatch.model.causes import (
     AccountState,
     Cause,
@@ -330,15 +331,15 @@ class Logins:
         return False if self.at < when - timedelta(hours=14) else None
 
     def _line(self, line: Entry, account: Account, origin: Origin) -> Iterator[Offer]:
-        sources = AddressPair(EVERY_ADDRESS, EVERY_ADDRESS)
+        sources = EVERYBODY
         gaps: tuple[Gap, ...] = ()
         if line.options.source is not None:
             matched = address_lists.host_list(line.options.source, names_looked_up=self.names_looked_up)
-            sources = AddressPair(matched.yes, matched.yes | matched.unsure)
+            sources = matched.bounds
             if matched.unsure:
                 gaps = (Gap("authorized keys", "the host names in from= would have to be looked up", origin),)
         if line.options.expires and self._expired(line.options.expires) is None:
-            sources = AddressPair(NO_ADDRESS, sources.perhaps)
+            sources = only_perhaps(sources)
             gaps += (Gap("authorized keys", "whether expiry-time has passed hangs on the guest's time zone", origin),)
         cause = KeyLine(line.key.fingerprint, line.key.kind, line.key.comment, line.options.authority, origin)
         if not line.options.authority:
@@ -423,18 +424,6 @@ class Logins:
         if found.entry is None:
             gaps.append(Gap("authorized keys", "this file was not collected", Origin(path)))
         return found.entry.content if found.entry is not None else None
-
-
-@dataclass(frozen=True, slots=True)
-class AddressPair:
-    """Two bounds of one set of addresses at the guest."""
-
-    surely: AddressSet
-    perhaps: AddressSet
-
-    def both(self, other: AddressPair) -> AddressPair:
-        """The bounds of the intersection."""
-        return AddressPair(self.surely & other.surely, self.perhaps & other.perhaps)
 
 
 def _no_certificates(settings: Settings) -> str:

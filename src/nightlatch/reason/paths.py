@@ -10,6 +10,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 
+from nightlatch.model.bounds import Addresses, Bounds
 from nightlatch.model.causes import Cause
 from nightlatch.model.gaps import Gap
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
@@ -17,7 +18,6 @@ from nightlatch.readings.accounts import Account
 from nightlatch.readings.guest import GuestReading
 from nightlatch.reason.access import (
     AccessPath,
-    Bounds,
     Gives,
     Need,
     Power,
@@ -25,10 +25,8 @@ from nightlatch.reason.access import (
 )
 from nightlatch.reason.arriving import Arrival, outside, seen
 from nightlatch.reason.entries import LoginEntries, LoginEntry, SshAccess, SshServer
-from nightlatch.reason.filtering import Passed
 from nightlatch.reason.layers import flow_to
 from nightlatch.reason.listening import sockets_of
-from nightlatch.reason.logins import AddressPair
 from nightlatch.reason.realms import DIRECT, Realms
 from nightlatch.reason.settings import Effective, Listener
 
@@ -52,7 +50,7 @@ class _Way:
 
     socket: Listener
     arrival: Arrival
-    outer: Passed
+    outer: Addresses
 
     @property
     def name(self) -> str:
@@ -89,8 +87,8 @@ class _Work:
     def __init__(self, reading: GuestReading, effective: Effective, at: datetime, realms: Realms) -> None:
         self.reading, self.effective, self.realms = reading, effective, realms
         self.server = SshServer(reading, effective, at)
-        self.known: dict[tuple[Listener, Arrival, AddressPair, tuple[Gap, ...]], Bounds] = {}
-        self.passed: dict[tuple[Listener, Arrival], tuple[Passed, Passed]] = {}
+        self.known: dict[tuple[Listener, Arrival, Addresses], Bounds[Sources]] = {}
+        self.passed: dict[tuple[Listener, Arrival], tuple[Addresses, Addresses]] = {}
         self.arrivals = realms.ways(reading.guest)
         self.gaps: dict[Gap, None] = {}
 
@@ -106,14 +104,14 @@ class _Work:
 
     def _paths(self, account: Account, socket: Listener) -> Iterator[AccessPath]:
         ways = [(arrival, *self._through(socket, arrival)) for arrival in self.arrivals]
-        self.gaps.update(dict.fromkeys(gap for _, through, outer in ways for gap in (*through.gaps, *outer.gaps)))
+        self.gaps.update(dict.fromkeys(gap for _, through, outer in ways for gap in (*through.because, *outer.because)))
         entries = self.server.entries(account, socket, union(through.perhaps for _, through, _ in ways))
         for arrival, through, outer in ways:
             if through.perhaps:
                 whole = [_sums(world, through) for world in entries.worlds]
-                yield from self._bounded(_Way(socket, arrival, outer), whole, entries, through.gaps)
+                yield from self._bounded(_Way(socket, arrival, outer), whole, entries, through.because)
 
-    def _through(self, socket: Listener, arrival: Arrival) -> tuple[Passed, Passed]:
+    def _through(self, socket: Listener, arrival: Arrival) -> tuple[Addresses, Addresses]:
         """Who comes through the guest's filters to a socket, as it sees them, and who comes as far as the forward on the way;
         worked out once for all accounts."""
         key = (socket, arrival)
@@ -135,7 +133,7 @@ class _Work:
             gaps = dict.fromkeys([*unread, *(gap for each in found if each for gap in each.gaps)])
             if surely != perhaps:
                 gaps.update(dict.fromkeys((*entries.undecided, *narrowed)))
-            bounds = self._lifted(way, AddressPair(surely, perhaps), tuple(gaps) if surely != perhaps else ())
+            bounds = self._lifted(way, Bounds(surely, perhaps, tuple(gaps) if surely != perhaps else ()))
             if perhaps and any(bounds.perhaps.values()):
                 account, need, power = key
                 causes = dict.fromkeys(cause for each in found if each for cause in each.causes)
@@ -144,15 +142,15 @@ class _Work:
                     alike=way.alike,
                 )  # fmt: skip
 
-    def _lifted(self, way: _Way, seen: AddressPair, gaps: tuple[Gap, ...]) -> Bounds:
+    def _lifted(self, way: _Way, seen: Addresses) -> Bounds[Sources]:
         """Callers of what the guest sees; many paths share one set, so each is worked out once."""
-        key = (way.socket, way.arrival, seen, gaps)
+        key = (way.socket, way.arrival, seen)
         if key not in self.known:
-            self.known[key] = self.realms.callers(way.arrival, way.outer, seen, gaps)
+            self.known[key] = self.realms.callers(way.arrival, way.outer, seen)
         return self.known[key]
 
 
-def _sums(entries: Iterable[LoginEntry], through: Passed) -> _Sums:
+def _sums(entries: Iterable[LoginEntry], through: Addresses) -> _Sums:
     """What the entries of one world come to for those who come through to the socket."""
     out: _Sums = {}
     for entry in entries:

@@ -3,28 +3,26 @@
 from __future__ import annotations
 
 from nightlatch.formats.patterns import matches
+from nightlatch.model.bounds import EVERYBODY, NOBODY, Addresses, Bounds, in_all
 from nightlatch.model.causes import AccountState, Cause, Condition, Effect, SettingLine, UserList
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
 from nightlatch.readings import address_lists
 from nightlatch.readings.accounts import Account
-from nightlatch.reason.logins import AddressPair
 from nightlatch.reason.settings import Settings
 
-EVERYBODY = AddressPair(EVERY_ADDRESS, EVERY_ADDRESS)
 
-
-def permitted(account: Account, settings: Settings, *, names_looked_up: bool) -> tuple[AddressPair, Cause | None]:
+def permitted(account: Account, settings: Settings, *, names_looked_up: bool) -> tuple[Addresses, Cause | None]:
     """From where an account may come by DenyUsers, AllowUsers, DenyGroups, AllowGroups and root's own setting; and where that is
     from nowhere, the line that says so."""
     denied = _user_list(settings["denyusers"].value, account.name, names_looked_up)
-    pair = AddressPair(EVERY_ADDRESS - denied.perhaps, EVERY_ADDRESS - denied.surely)
+    pair = Bounds(EVERY_ADDRESS - denied.perhaps, EVERY_ADDRESS - denied.surely)
     if not pair.perhaps:
         return pair, UserList("denyusers", Effect.NAMED, settings["denyusers"].origin)
     if settings["allowusers"].value:
-        pair = pair.both(_user_list(settings["allowusers"].value, account.name, names_looked_up))
+        pair = in_all([pair, _user_list(settings["allowusers"].value, account.name, names_looked_up)])
         if not pair.perhaps:
             return pair, UserList("allowusers", Effect.LEFT_OUT, settings["allowusers"].origin)
-    nobody = AddressPair(NO_ADDRESS, NO_ADDRESS)
+    nobody = NOBODY
     deny, allow = settings["denygroups"], settings["allowgroups"]
     if (deny.value or allow.value) and not account.groups:
         return nobody, AccountState(Condition.NO_GROUP, account.origin)
@@ -51,7 +49,7 @@ def limiting(
     return None
 
 
-def _user_list(patterns: tuple[str, ...], name: str, names_looked_up: bool) -> AddressPair:
+def _user_list(patterns: tuple[str, ...], name: str, names_looked_up: bool) -> Addresses:
     """AllowUsers and DenyUsers: patterns of a user, or of a user and where from (match_user)."""
     surely: list[AddressSet] = []
     perhaps: list[AddressSet] = []
@@ -64,4 +62,4 @@ def _user_list(patterns: tuple[str, ...], name: str, names_looked_up: bool) -> A
             found = address_lists.host_list(host, names_looked_up=names_looked_up)
             surely.append(found.yes)
             perhaps.append(found.yes | found.unsure)
-    return AddressPair(union(surely), union(perhaps))
+    return Bounds(union(surely), union(perhaps))

@@ -8,13 +8,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+from nightlatch.model.bounds import Addresses, Bounds
 from nightlatch.model.gaps import Gap
 from nightlatch.net.addresses import AddressSet
 from nightlatch.origin import Origin
-from nightlatch.reason.access import COMMON, Bounds
+from nightlatch.reason.access import COMMON, Sources
 from nightlatch.reason.arriving import Arrival, callers
-from nightlatch.reason.filtering import Passed
-from nightlatch.reason.logins import AddressPair
 
 DIRECT = (Arrival(),)
 
@@ -33,16 +32,16 @@ class Realms:
         """The ways to a guest."""
         return self.arrivals.get(guest, DIRECT)
 
-    def callers(self, arrival: Arrival, outer: Passed, seen: AddressPair, gaps: tuple[Gap, ...]) -> Bounds:
+    def callers(self, arrival: Arrival, outer: Addresses, seen: Addresses) -> Bounds[Sources]:
         """Callers by one way, from what the guest sees and those that come as far as a forward."""
-        found = callers(arrival, outer, Passed(seen.surely, seen.perhaps))
-        gaps = gaps or (outer.gaps if found.surely != found.perhaps else ())
+        found = callers(arrival, outer, seen)
+        because = seen.because or (outer.because if found.surely != found.perhaps else ())
         if arrival.realm == COMMON:
-            return self.lift(AddressPair(found.surely, found.perhaps), gaps)
+            return self.lift(Bounds(found.surely, found.perhaps, because))
         named = {arrival.realm: found.surely} if found.surely else {}
-        return Bounds(named, {arrival.realm: found.perhaps} if found.perhaps else {}, gaps)
+        return Bounds(named, {arrival.realm: found.perhaps} if found.perhaps else {}, because)
 
-    def lift(self, seen: AddressPair, gaps: tuple[Gap, ...]) -> Bounds:
+    def lift(self, seen: Addresses) -> Bounds[Sources]:
         """Callers from what the guest sees: surely where all images are let in, perhaps where some image is."""
         surely = {COMMON: seen.surely} if seen.surely else {}
         perhaps = {COMMON: seen.perhaps} if seen.perhaps else {}
@@ -55,4 +54,4 @@ class Realms:
                 if not seen_as <= seen.perhaps:
                     because = f"who calls from {realm} may be seen as several addresses, not all of which are let in"
                     more.append(Gap("address translation", because, Origin(realm)))
-        return Bounds(surely, perhaps, gaps + tuple(more))
+        return Bounds(surely, perhaps, (*seen.because, *more))

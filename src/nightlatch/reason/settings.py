@@ -17,8 +17,9 @@ from itertools import product
 
 from nightlatch.formats.patterns import in_list
 from nightlatch.formats.sshd_keywords import KEYWORDS, Keyword, Wins, spelled
+from nightlatch.model.bounds import EVERYBODY, NOBODY, Addresses, in_all, only_perhaps
 from nightlatch.model.gaps import Gap
-from nightlatch.net.addresses import EVERY_ADDRESS, LOOPBACK, NO_ADDRESS, AddressSet
+from nightlatch.net.addresses import EVERY_ADDRESS, LOOPBACK, AddressSet
 from nightlatch.origin import Origin, default
 from nightlatch.readings import address_lists
 from nightlatch.readings.sshd import Directive, Match, Refusal, SshdReading
@@ -88,11 +89,15 @@ World = tuple[SourceClass, ...]
 
 @dataclass(frozen=True, slots=True)
 class Holds:
-    """Where one Match line holds: certainly in `yes`, and nobody can say in `unsure`, because of `because`."""
+    """Where one Match line holds, and why that can't be said of some addresses; empty where it can be said of all."""
 
-    yes: AddressSet
-    unsure: AddressSet = NO_ADDRESS
+    where: Addresses
     because: str = ""
+
+    @property
+    def is_unsure(self) -> bool:
+        """Whether there are addresses of which it can't be said."""
+        return self.where.surely != self.where.perhaps
 
 
 class Effective:
@@ -158,7 +163,7 @@ class Effective:
         gaps = tuple(
             Gap("SSH server", held.because, match.origin)
             for held, match in zip(holds, self.reading.matches, strict=True)
-            if held.unsure
+            if held.is_unsure
         )
         if holds not in self._worlds:
             self._worlds[holds] = list(_worlds(holds))
@@ -223,21 +228,20 @@ def usable(methods: str, settings: Settings) -> bool:
 
 def match_holds(match: Match, caller: Caller, *, names_looked_up: bool) -> Holds:
     """Where one Match line holds for this caller."""
-    yes, maybe = EVERY_ADDRESS, EVERY_ADDRESS
-    because = ""
+    where, because = EVERYBODY, ""
     for criterion in match.criteria:
         held = _criterion(criterion.name, criterion.pattern, caller, names_looked_up)
-        yes &= held.yes
-        maybe &= held.yes | held.unsure
+        where = in_all([where, held.where])
         because = because or held.because
-        if not maybe:
+        if not where.perhaps:
             break
-    return Holds(yes, maybe - yes, because if maybe - yes else "")
+    found = Holds(where, because)
+    return found if found.is_unsure else Holds(where)
 
 
 def _criterion(name: str, pattern: str, caller: Caller, names_looked_up: bool) -> Holds:
     if name == "all":
-        return Holds(EVERY_ADDRESS)
+        return Holds(EVERYBODY)
     if name == "user":
         return _where(in_list(caller.account, pattern))
     if name == "group":
@@ -246,29 +250,29 @@ def _criterion(name: str, pattern: str, caller: Caller, names_looked_up: bool) -
         return _where(caller.listener.port == (22 if pattern == "ssh" else int(pattern)))
     if name == "address":
         found = address_lists.by_address(pattern)
-        return Holds(found.yes, found.unsure, "this pattern of addresses is too scattered to be solved")
+        return Holds(found.bounds, "this pattern of addresses is too scattered to be solved")
     if name == "localaddress":
         return _local_address(pattern, caller.listener)
     if name == "host":
         if names_looked_up and pattern != "*":
-            return Holds(NO_ADDRESS, EVERY_ADDRESS, "a caller's host name would have to be looked up (UseDNS yes)")
+            return Holds(only_perhaps(EVERYBODY), "a caller's host name would have to be looked up (UseDNS yes)")
         text = address_lists.by_text(pattern)
-        return Holds(text.yes, text.unsure, "this pattern of addresses is too scattered to be solved")
+        return Holds(text.bounds, "this pattern of addresses is too scattered to be solved")
     if pattern == "*":
-        return Holds(EVERY_ADDRESS)
-    return Holds(NO_ADDRESS, EVERY_ADDRESS, "the routing domain of a connection is not known from files")
+        return Holds(EVERYBODY)
+    return Holds(only_perhaps(EVERYBODY), "the routing domain of a connection is not known from files")
 
 
 def _where(true: bool) -> Holds:
-    return Holds(EVERY_ADDRESS if true else NO_ADDRESS)
+    return Holds(EVERYBODY if true else NOBODY)
 
 
 def _local_address(pattern: str, listener: Listener) -> Holds:
     found = address_lists.by_address(pattern)
     if listener.address in ("", "0.0.0.0", "::"):
         if found.yes == EVERY_ADDRESS:
-            return Holds(EVERY_ADDRESS)
-        return Holds(NO_ADDRESS, EVERY_ADDRESS, "which of the guest's addresses is dialled is not known")
+            return Holds(EVERYBODY)
+        return Holds(only_perhaps(EVERYBODY), "which of the guest's addresses is dialled is not known")
     bound = address_lists.cidr(listener.address)
     return _where(isinstance(bound, AddressSet) and bound <= found.yes)
 
@@ -282,10 +286,10 @@ def group_in_list(groups: tuple[str, ...], patterns: str) -> bool:
 
 
 def _worlds(holds: tuple[Holds, ...]) -> Iterator[World]:
-    unsure = [i for i, held in enumerate(holds) if held.unsure]
+    unsure = [i for i, held in enumerate(holds) if held.is_unsure]
     for guess in product((False, True), repeat=min(len(unsure), MOST_UNSURE)):
         taken = dict(zip(unsure, guess, strict=False))
-        yield _partition([held.yes | held.unsure if taken.get(i) else held.yes for i, held in enumerate(holds)])
+        yield _partition([held.where.perhaps if taken.get(i) else held.where.surely for i, held in enumerate(holds)])
 
 
 def _partition(where: list[AddressSet]) -> World:
