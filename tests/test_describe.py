@@ -125,6 +125,7 @@ def test_one_that_can_not_be_read_does_not_stop_the_rest(tmp_path: Path) -> None
     done = CliRunner().invoke(cli, words)
     assert done.exit_code == 3
     assert "there is no such folder" in " ".join(done.output.split())
+    assert "".join(done.output.split()).count(str(tmp_path / "none")) == 1
     assert list(load(target).guests) == ["gate"]
     nothing = CliRunner().invoke(cli, ["new", str(tmp_path / "other.yaml"), "--from", str(tmp_path / "none")])
     assert nothing.exit_code == 3

@@ -116,12 +116,14 @@ def survey_target(
         with client_for(client) as using:
             return survey_live(targets.of_target(target, using, pins), also)
     target = Path(target)
-    name = name or _name_of(target)
+    named, name = bool(name), name or _name_of(target)
     if target.is_dir():
         with Folder(target) as source:
             return collect(source, name, also)
     if not target.exists():
-        raise UnreadableError(f"{target}: there is no such folder, evidence archive or text carried over by hand")
+        none = "there is no such folder, evidence archive or text carried over by hand"
+        # Who looks at a path without an estate has no other name for it.
+        raise UnreadableError(f"{target}: {none}") if named else UnreadableError(none, guest=str(target))
     if by_hand.is_output(target):
         return by_hand.read(target, name, also)
     return replace(archive.read(target), guest=name)
@@ -380,7 +382,7 @@ def _in_processes(
                 with ProcessPoolExecutor(1, initializer=_start_auditor, initargs=(estate, at)) as pool:
                     yield pool.submit(_audit_here, name).result()
             except BrokenExecutor:
-                yield GuestAudit(name, unread="not read: the process that worked on it died"), None
+                yield GuestAudit(name, unread="the process that worked on it died"), None
 
 
 class Auditor:

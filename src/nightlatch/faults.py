@@ -80,7 +80,7 @@ class OwnFaultError(UnreadableError):
 
     def __init__(self, guest: str, error: BaseException) -> None:
         # What the error says may hold a guest's content; its kind and its place in the code don't.
-        what = f"not read: a fault of Nightlatch's own, {type(error).__name__} at {place_of(error)}"
+        what = f"a fault of Nightlatch's own, {type(error).__name__} at {place_of(error)}"
         super().__init__(
             f"{what}; other guests are not touched by it. Please report it, with what nightlatch --version says",
             guest=guest,

@@ -44,11 +44,8 @@ class Outcome:
     by_hand: bool = False
 
 
-KEPT, UNDONE, BY_HAND = (
-    "kept",
-    "kept: it takes back change ",
-    "put back: taken back by ",
-)  # how latch.sh begins an outcome
+# How latch.sh begins an outcome.
+KEPT, UNDONE, BY_HAND = "kept", "kept: it takes back change ", "put back: taken back by "
 
 
 def outcome_of(words: str, **told: tuple[str, ...]) -> Outcome:
@@ -156,7 +153,7 @@ def decide(shell: Shell, change: str, what: str, by: str = "hand") -> Outcome:
             guest=shell.guest,
         )
     if first.startswith("stuck"):
-        raise PutBackError(f"{_trying(first.partition(': ')[2])}", guest=shell.guest)
+        raise PutBackError(_trying(first.partition(": ")[2]), guest=shell.guest)
     if first.startswith("died"):
         raise UnreadableError(f"{first}; its timer takes the change back if it was not kept", guest=shell.guest)
     rows = [line.partition(" ") for line in lines[1:]]

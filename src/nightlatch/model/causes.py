@@ -70,7 +70,7 @@ class Condition(StrEnum):
 
     LOCKED = "locked"
     EXPIRED = "expired"
-    EXPIRED_OR_PASSWORD = "expired, or its password has"
+    EXPIRED_OR_PASSWORD = "expired, or with an expired password"
     NO_PASSWORD = "without a password"
     NO_GROUP = "in no group"
     NO_SHELL = "its shell does not exist"
