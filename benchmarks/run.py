@@ -16,12 +16,12 @@ from pathlib import Path
 import live
 from live import spent
 from nightlatch import api
+from nightlatch.access.filtering import Flow, passed
+from nightlatch.access.grants import expand
 from nightlatch.demo.build import build
 from nightlatch.estate.load import load
 from nightlatch.evidence.snapshot import from_files
 from nightlatch.readings import iptables, nftables
-from nightlatch.reason.filtering import Flow, passed
-from nightlatch.reason.grants import expand
 
 AT = datetime(2026, 11, 25, tzinfo=UTC)
 

@@ -6,9 +6,9 @@ from datetime import datetime
 from pathlib import Path
 
 from nightlatch import describing
+from nightlatch.access.paths import GuestAccess
 from nightlatch.describe.text import GuestLine
 from nightlatch.describing import Described
-from nightlatch.reason.paths import GuestAccess
 
 
 def described(folder: Path, access: GuestAccess, at: datetime, name: str = "estate") -> Described:

@@ -7,13 +7,13 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
 
+from nightlatch.access.grants import realms
+from nightlatch.access.paths import GuestAccess, guest_access
+from nightlatch.access.realms import Realms
 from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Entry, Kind, Snapshot
 from nightlatch.readings import guest as readings
-from nightlatch.reason.grants import realms
-from nightlatch.reason.paths import GuestAccess, guest_access
-from nightlatch.reason.realms import Realms
 
 AT = datetime(2026, 11, 25, 12, tzinfo=UTC)
 KEYS = Path(__file__).parent.parent / "src/nightlatch/demo/skerry/keys"

@@ -12,6 +12,9 @@ from pathlib import Path
 import pytest
 
 from nightlatch import addressing
+from nightlatch.access.book import Way, book, choices, free_addresses, proposals
+from nightlatch.access.holdings import Holding
+from nightlatch.access.paths import GuestAccess, guest_access
 from nightlatch.audit.findings import Finding
 from nightlatch.audit.run import fleet, guest_audit, identities
 from nightlatch.draft.moving import moved
@@ -25,9 +28,6 @@ from nightlatch.origin import Origin
 from nightlatch.reaching import known_address
 from nightlatch.readings import guest as readings
 from nightlatch.readings.profiles import Method
-from nightlatch.reason.book import Way, book, choices, free_addresses, proposals
-from nightlatch.reason.holdings import Holding
-from nightlatch.reason.paths import GuestAccess, guest_access
 from tests.guests import AT, Guest, pub
 
 WANTS = "/etc/systemd/system/multi-user.target.wants"

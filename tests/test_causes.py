@@ -7,9 +7,9 @@ from pathlib import Path
 
 import pytest
 
+from nightlatch.access.grants import realms
 from nightlatch.audit.findings import Finding, Group
 from nightlatch.audit.run import guest_audit
-from nightlatch.reason.grants import realms
 from tests.guests import AT, NFT, Guest, estate, pub
 
 OFF = "PasswordAuthentication no\nKbdInteractiveAuthentication no\n"

@@ -6,10 +6,10 @@ from dataclasses import replace
 
 import pytest
 
+from nightlatch.access.paths import guest_access
 from nightlatch.audit.run import guest_audit
 from nightlatch.evidence.snapshot import Entry, Kind
 from nightlatch.readings import guest as readings
-from nightlatch.reason.paths import guest_access
 from tests.guests import AT, Guest
 
 SYSTEM = {"/lib/systemd/systemd": "", "/etc/localtime": ""}

@@ -6,11 +6,11 @@ from dataclasses import replace
 
 import pytest
 
+from nightlatch.access.paths import guest_access
 from nightlatch.audit.run import guest_audit
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.readings import daemons, service
 from nightlatch.readings import guest as readings
-from nightlatch.reason.paths import guest_access
 from tests.guests import AT, Guest, listening, sshd
 
 OFF = "PasswordAuthentication no\nKbdInteractiveAuthentication no\n"

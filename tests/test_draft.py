@@ -8,6 +8,9 @@ from pathlib import Path
 import pytest
 
 from nightlatch import api
+from nightlatch.access.differences import missing, surplus
+from nightlatch.access.grants import expand, realms
+from nightlatch.access.paths import guest_access
 from nightlatch.draft import plan
 from nightlatch.draft.plan import Draft, ProvedDraft
 from nightlatch.draft.steps import AppendBlock, ReplaceLine
@@ -15,9 +18,6 @@ from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import RefusedError
 from nightlatch.readings import guest as readings
-from nightlatch.reason.differences import missing, surplus
-from nightlatch.reason.grants import expand, realms
-from nightlatch.reason.paths import guest_access
 from tests.guests import AT, HASH, Guest, estate, pub
 
 GRANT = "let: mara, into: gauge, by: ssh, from: bench, with: key"

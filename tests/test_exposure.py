@@ -12,6 +12,8 @@ from pathlib import Path
 import pytest
 from click.testing import CliRunner
 
+from nightlatch.access.arriving import Arrival
+from nightlatch.access.exposure import BY_ANOTHER, Exposed, Fate, exposure
 from nightlatch.cli.main import cli
 from nightlatch.demo.build import build
 from nightlatch.evidence.snapshot import from_files
@@ -20,8 +22,6 @@ from nightlatch.net.ports import PortSet
 from nightlatch.origin import Origin
 from nightlatch.readings import guest as readings
 from nightlatch.readings.rules import Chain, Does, Match, Rule, Rules
-from nightlatch.reason.arriving import Arrival
-from nightlatch.reason.exposure import BY_ANOTHER, Exposed, Fate, exposure
 from tests.guests import Guest, listening
 
 RULES = """table inet f {

@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from nightlatch.access.filtering import Flow, deciding, passed
 from nightlatch.evidence.snapshot import Snapshot, from_files
 from nightlatch.formats import xml_tree
 from nightlatch.net import ranges
@@ -17,7 +18,6 @@ from nightlatch.net.ports import EVERY_PORT, PortSet
 from nightlatch.readings import firewalld, iptables, nftables
 from nightlatch.readings.firewalld_checked import faults
 from nightlatch.readings.rules import Does, Rules
-from nightlatch.reason.filtering import Flow, deciding, passed
 
 
 def rules(body: str, before: str = "", more: dict[str, str] | None = None) -> Rules:

@@ -8,18 +8,19 @@ from pathlib import Path
 import pytest
 
 from nightlatch import exposing
+from nightlatch.access.book import Way, choices
+from nightlatch.access.exposure import Fate
+from nightlatch.access.grants import expand, realms
+from nightlatch.access.holdings import Holding
 from nightlatch.audit.run import guest_audit
 from nightlatch.draft import plan
 from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate
 from nightlatch.faults import EstateError
+from nightlatch.model.powers import Gives
+from nightlatch.model.sources import COMMON
 from nightlatch.net.literal import parse_network
 from nightlatch.readings.profiles import Method
-from nightlatch.reason.access import COMMON, Gives
-from nightlatch.reason.book import Way, choices
-from nightlatch.reason.exposure import Fate
-from nightlatch.reason.grants import expand, realms
-from nightlatch.reason.holdings import Holding
 from tests.guests import AT, HASH, Guest, pub
 
 SPOKEN = {

@@ -12,6 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from rich.console import Console
 
+from nightlatch.access.filtering import Flow, passed
 from nightlatch.draft import filtering, gates, plan
 from nightlatch.draft.acts import Enable, LoadRules
 from nightlatch.draft.gates import Gate, Hook
@@ -22,7 +23,6 @@ from nightlatch.net.addresses import ALL_V4, EVERY_ADDRESS, AddressSet, prefix, 
 from nightlatch.readings import firewalld, iptables, nftables, ufw
 from nightlatch.readings import guest as readings
 from nightlatch.readings.rules import Rules
-from nightlatch.reason.filtering import Flow, passed
 from nightlatch.report import text
 from nightlatch.report.page import Page
 from tests.guests import AT, NFT, Guest, estate, pub

@@ -10,14 +10,14 @@ from pathlib import Path
 import pytest
 
 from nightlatch import api
+from nightlatch.access.grants import realms
+from nightlatch.access.paths import guest_access
 from nightlatch.audit.run import guest_audit
 from nightlatch.demo.build import build
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Entry, Kind, Snapshot
 from nightlatch.faults import EstateError, RefusedError
 from nightlatch.readings import guest as readings
-from nightlatch.reason.grants import realms
-from nightlatch.reason.paths import guest_access
 from tests.guests import AT
 
 PIECES = [

@@ -6,10 +6,11 @@ import pytest
 
 from nightlatch.evidence.snapshot import from_files
 from nightlatch.formats.keys import parse_public
+from nightlatch.model.powers import ADMINISTER, Gives, Power
+from nightlatch.model.secrets import Key, Password
 from nightlatch.readings import guest as readings
-from nightlatch.reason import pam
-from nightlatch.reason.access import ADMINISTER, Gives, Key, Password, Power
-from nightlatch.reason.pam import Outcome
+from nightlatch.services.posix import pam
+from nightlatch.services.posix.pam import Outcome
 from tests.guests import AT, HASH, Guest, pub
 
 UNIX = {"pam_unix.so": "success"}

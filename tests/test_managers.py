@@ -12,6 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from nightlatch import api
+from nightlatch.access.filtering import Flow, passed
 from nightlatch.audit.run import guest_audit
 from nightlatch.evidence.snapshot import from_files
 from nightlatch.formats import iptables_save
@@ -23,7 +24,6 @@ from nightlatch.readings import filters, firewalld, iptables, wrapper
 from nightlatch.readings.iptables_rules import Named, RuleFault, rule_of
 from nightlatch.readings.iptables_shapes import Shapes
 from nightlatch.readings.rules import Rules
-from nightlatch.reason.filtering import Flow, passed
 from tests.guests import AT, Guest, estate, lifted, pub
 
 SPOKEN = {"filter.not-at-boot", "filter.two-managers"}

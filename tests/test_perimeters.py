@@ -7,14 +7,14 @@ from pathlib import Path
 import pytest
 
 from nightlatch import exposing
+from nightlatch.access.exposure import Fate
+from nightlatch.access.filtering import Flow, passed
+from nightlatch.access.grants import realms
 from nightlatch.audit.run import guest_audit
 from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate
 from nightlatch.faults import EstateError
 from nightlatch.net.literal import parse_network
-from nightlatch.reason.exposure import Fate
-from nightlatch.reason.filtering import Flow, passed
-from nightlatch.reason.grants import realms
 from tests.guests import AT, Guest, pub
 
 SPOKEN = {"perimeter.claimed", "perimeter.old", "perimeter.unused-label"}

@@ -8,11 +8,13 @@ from pathlib import Path
 
 import pytest
 
+from nightlatch.access.differences import Missing, Surplus, missing, surplus
+from nightlatch.access.grants import expand
+from nightlatch.model.grants import GrantKind
+from nightlatch.model.powers import SHELL, Gives
+from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import ALL_V4, EVERY_ADDRESS
 from nightlatch.net.literal import parse_network
-from nightlatch.reason.access import COMMON, SHELL, Gives, GrantKind
-from nightlatch.reason.differences import Missing, Surplus, missing, surplus
-from nightlatch.reason.grants import expand
 from tests.guests import AT, HASH, Guest, estate, lifted, pub
 
 BENCH = 'from="192.168.40.0/24"'

@@ -17,9 +17,9 @@ from rich.console import Console
 from nightlatch import api
 from nightlatch.audit.naming import Names, names_of
 from nightlatch.demo.build import build
+from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import ALL_V4, EVERY_ADDRESS, LOOPBACK, AddressSet, union
 from nightlatch.net.literal import parse_network
-from nightlatch.reason.access import COMMON
 from nightlatch.report import machine
 from nightlatch.report.page import Page
 from nightlatch.report.safe import shown

@@ -11,6 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from nightlatch import api, changing, undoing
+from nightlatch.access.paths import guest_access
 from nightlatch.audit.run import guest_audit
 from nightlatch.draft import acts, ports, services
 from nightlatch.draft.steps import apply_all
@@ -21,7 +22,6 @@ from nightlatch.evidence.snapshot import Entry, Kind, Snapshot
 from nightlatch.faults import EstateError, RefusedError
 from nightlatch.readings import guest as readings
 from nightlatch.readings import labels
-from nightlatch.reason.paths import guest_access
 from tests.guests import AT, Guest, estate, lifted, listening, pub
 from tests.test_clock import unit
 

@@ -9,13 +9,13 @@ from collections.abc import Callable
 
 import pytest
 
+from nightlatch.access.paths import guest_access
 from nightlatch.evidence.snapshot import Snapshot, from_files
 from nightlatch.faults import NightlatchError
 from nightlatch.formats import paths, sshd_values, xml_tree
 from nightlatch.net.literal import AddressError, parse_interface, parse_network
 from nightlatch.net.numbers import whole
 from nightlatch.readings import guest as readings
-from nightlatch.reason.paths import guest_access
 from tests.guests import AT, Guest
 
 MANY = "9" * 5000

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 
+from nightlatch.access.grants import realms
 from nightlatch.audit.findings import Finding, Group, Severity
 from nightlatch.audit.run import check_waivers, guest_audit, waived
 from nightlatch.draft import plan
@@ -14,7 +15,6 @@ from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate
 from nightlatch.faults import EstateError
 from nightlatch.formats.keys import parse_public
-from nightlatch.reason.grants import realms
 from tests.guests import AT, KEYS, Guest, estate, pub
 
 GRANT = "let: mara, into: all guests, by: ssh, from: bench, with: key\n"

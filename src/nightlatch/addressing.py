@@ -8,6 +8,8 @@ from datetime import datetime
 from pathlib import Path
 
 from nightlatch import api
+from nightlatch.access.book import Book, Choice, Proposal, Way, book, choices, narrowed, proposals
+from nightlatch.access.holdings import Holding, holdings
 from nightlatch.audit.findings import Finding, Severity
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Snapshot
@@ -16,8 +18,6 @@ from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
 from nightlatch.net.literal import AddressError, IPAddress, parse_network
 from nightlatch.readings import network
 from nightlatch.readings.network import NetworkReading
-from nightlatch.reason.book import Book, Choice, Proposal, Way, book, choices, narrowed, proposals
-from nightlatch.reason.holdings import Holding, holdings
 from nightlatch.transports.ssh import Client
 
 __all__ = ["AddressBook", "Interfaces", "addresses", "addresses_target"]

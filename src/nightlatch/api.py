@@ -16,6 +16,9 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from nightlatch import __version__
+from nightlatch.access.grants import realms
+from nightlatch.access.paths import guest_access
+from nightlatch.access.stated import members
 from nightlatch.audit import run
 from nightlatch.audit.checks.registry import Identities
 from nightlatch.audit.findings import Finding, Group, GuestAudit, Severity
@@ -31,13 +34,11 @@ from nightlatch.evidence.script import Wanted
 from nightlatch.evidence.snapshot import Snapshot, from_files
 from nightlatch.faults import NightlatchError, OwnFaultError, RefusedError, UnreadableError, words_of, work_on
 from nightlatch.formats.sshd_keywords import KEYWORDS
+from nightlatch.model.sockets import Listener
 from nightlatch.readings import daemons, service, sshd, units
 from nightlatch.readings import guest as readings
-from nightlatch.reason import opinion
-from nightlatch.reason import settings as reasoning
-from nightlatch.reason.grants import realms
-from nightlatch.reason.paths import guest_access
-from nightlatch.reason.stated import members
+from nightlatch.services.ssh import opinion
+from nightlatch.services.ssh import settings as reasoning
 from nightlatch.transports import by_hand, live, targets
 from nightlatch.transports.folder import Folder
 from nightlatch.transports.shell import Shell
@@ -170,7 +171,7 @@ def _to_ask(snapshot: Snapshot) -> live.Asked | None:
     asked, running = opinions.Daemon(options=opinion.options(access.reading)), access.reading.service.daemon
     if running is not None:
         asked = replace(asked, program=running.program, pid=running.pid, started=running.started)
-    return live.Asked(opinion.questions(access), asked)
+    return live.Asked(opinion.questions(access.ssh, access.accounts), asked)
 
 
 @contextmanager
@@ -465,7 +466,7 @@ def effective_settings(
     effective = reasoning.Effective(reading)
     if effective.refusal is not None:
         raise RefusedError(f"{effective.refusal.origin}: {effective.refusal.because}")
-    worlds, gaps = effective.worlds(reasoning.Caller(account, tuple(groups), reasoning.Listener("", port)))
+    worlds, gaps = effective.worlds(reasoning.Caller(account, tuple(groups), Listener("", port)))
     found = [effective.settings(p.truth) for world in worlds for p in world if address in p.sources]
     if gaps and any(each != found[0] for each in found):
         raise RefusedError(f"{gaps[0].origin}: {gaps[0].because}")

@@ -13,16 +13,16 @@ from datetime import datetime
 from pathlib import Path
 
 from nightlatch import api
+from nightlatch.access.grants import expand
 from nightlatch.draft import outside
 from nightlatch.draft.outside import Outside
 from nightlatch.estate import editing, perimeters
 from nightlatch.estate.model import Estate, NetworkSpec, Perimeter
 from nightlatch.estate.perimeters import Record
 from nightlatch.faults import OwnFaultError, PutBackError, RefusedError, work_on
+from nightlatch.model.grants import Grant
 from nightlatch.readings import guest as readings
-from nightlatch.reason import listening
-from nightlatch.reason.access import Grant
-from nightlatch.reason.grants import expand
+from nightlatch.services.ssh import listening
 from nightlatch.transports import tables
 from nightlatch.transports.ssh import Client
 

@@ -16,7 +16,7 @@ from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.latch import console
 from nightlatch.latch.transaction import Transaction
 from nightlatch.readings import guest as readings
-from nightlatch.reason import listening
+from nightlatch.services.ssh import listening
 
 __all__ = ["change_script", "service_steps"]
 

@@ -32,14 +32,14 @@ from nightlatch.latch.live import Pending
 from nightlatch.latch.records import CHANGES
 from nightlatch.latch.transaction import SEAM, Move, Transaction, mirrored
 from nightlatch.model.outcomes import Stands
+from nightlatch.model.sockets import Listener
 from nightlatch.readings import guest as readings
 from nightlatch.readings import latched
 from nightlatch.readings.daemons import SERVICES
 from nightlatch.readings.latched import OnLatch
 from nightlatch.readings.service import SOCKETS, OpenSocket, ServiceReading
-from nightlatch.reason.listening import listening
-from nightlatch.reason.settings import Listener
 from nightlatch.relocating import Ports
+from nightlatch.services.ssh.listening import listening
 from nightlatch.transports import targets
 from nightlatch.transports.shell import Shell
 from nightlatch.transports.ssh import Client, Ssh

@@ -10,13 +10,13 @@ from datetime import datetime
 from pathlib import Path
 
 from nightlatch import api
+from nightlatch.access.paths import GuestAccess, guest_access
 from nightlatch.audit.findings import Group
 from nightlatch.describe import holders as holding
 from nightlatch.describe import sentences, text
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import NightlatchError, OwnFaultError, RefusedError, UnreadableError, words_of, work_on
 from nightlatch.readings import guest as readings
-from nightlatch.reason.paths import GuestAccess, guest_access
 from nightlatch.transports import by_hand, targets
 from nightlatch.transports.ssh import Client
 

@@ -8,21 +8,21 @@ from datetime import datetime
 from pathlib import Path
 
 from nightlatch import api
+from nightlatch.access.arriving import Arrival
+from nightlatch.access.exposure import Exposed, Fate
+from nightlatch.access.exposure import exposure as of_guest
+from nightlatch.access.grants import realms
+from nightlatch.access.realms import DIRECT, Realms
 from nightlatch.audit.naming import Names, names_of
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import OwnFaultError, work_on
 from nightlatch.model.bounds import exactly
+from nightlatch.model.sources import COMMON, Realm, Sources
 from nightlatch.net.addresses import AddressSet
 from nightlatch.readings import guest as readings
 from nightlatch.readings import latched
 from nightlatch.readings.latched import OnLatch
-from nightlatch.reason.access import COMMON, Realm, Sources
-from nightlatch.reason.arriving import Arrival
-from nightlatch.reason.exposure import Exposed, Fate
-from nightlatch.reason.exposure import exposure as of_guest
-from nightlatch.reason.grants import realms
-from nightlatch.reason.realms import DIRECT, Realms
 from nightlatch.transports.ssh import Client
 
 __all__ = ["Exposure", "exposure", "exposure_target"]

@@ -13,6 +13,10 @@ from datetime import datetime
 from pathlib import Path
 
 from nightlatch import api
+from nightlatch.access import book
+from nightlatch.access.grants import expand, realms
+from nightlatch.access.holdings import holdings
+from nightlatch.access.paths import GuestAccess, guest_access
 from nightlatch.audit import wire
 from nightlatch.audit.findings import Finding, Severity
 from nightlatch.audit.naming import Names, names_of
@@ -22,6 +26,7 @@ from nightlatch.estate.model import READ_AS_FILES, Estate, GuestSpec, ViaKind
 from nightlatch.evidence import archive
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import NightlatchError, OwnFaultError, UnreachableError, work_on
+from nightlatch.model.grants import Grant
 from nightlatch.net.addresses import EVERY_ADDRESS
 from nightlatch.probe import driver
 from nightlatch.probe.causes import Cause, causes
@@ -30,11 +35,6 @@ from nightlatch.probe.stages import How, Look, Stage, Step, Target
 from nightlatch.readings import guest as readings
 from nightlatch.readings import network
 from nightlatch.readings.network import NetworkReading
-from nightlatch.reason import book
-from nightlatch.reason.access import Grant
-from nightlatch.reason.grants import expand, realms
-from nightlatch.reason.holdings import holdings
-from nightlatch.reason.paths import GuestAccess, guest_access
 from nightlatch.transports import targets
 from nightlatch.transports.ssh import Client, Ssh
 from nightlatch.transports.targets import SSH_PORT

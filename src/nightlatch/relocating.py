@@ -20,7 +20,7 @@ from nightlatch.readings import guest as readings
 from nightlatch.readings import network, sockets
 from nightlatch.readings.network import NetworkReading
 from nightlatch.readings.profiles import System
-from nightlatch.reason import listening
+from nightlatch.services.ssh import listening
 from nightlatch.transports.shell import Shell
 from nightlatch.transports.ssh import Ssh
 

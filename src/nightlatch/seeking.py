@@ -13,6 +13,8 @@ from ipaddress import IPv6Address
 from pathlib import Path
 
 from nightlatch import api
+from nightlatch.access.holdings import hardware as hardware_of
+from nightlatch.access.holdings import holdings
 from nightlatch.estate.model import READ_AS_FILES, Estate, GuestSpec
 from nightlatch.evidence.archive import SUFFIX
 from nightlatch.faults import NightlatchError, nearest, work_on
@@ -25,8 +27,6 @@ from nightlatch.probe.driver import Limits
 from nightlatch.probe.stages import Look, Stage, Target
 from nightlatch.readings import network
 from nightlatch.readings.network import NetworkReading
-from nightlatch.reason.holdings import hardware as hardware_of
-from nightlatch.reason.holdings import holdings
 from nightlatch.transports import nearby
 from nightlatch.transports.targets import SSH_PORT
 

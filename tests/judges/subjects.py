@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from nightlatch.access.paths import guest_access
 from nightlatch.estate import editing, perimeters, tree
 from nightlatch.estate.load import load
 from nightlatch.evidence import byhand, opinions, stream
@@ -55,7 +56,6 @@ from nightlatch.probe.ssh import Conversation
 from nightlatch.readings import address_lists, sockets
 from nightlatch.readings import guest as readings
 from nightlatch.readings.guest import GuestReading
-from nightlatch.reason.paths import guest_access
 from tests.canaries import private_keys, texts
 from tests.guests import AT, Guest, pub
 from tests.judges import seeds

@@ -12,7 +12,7 @@ from pathlib import Path
 
 from nightlatch.evidence.collect import collect
 from nightlatch.readings import accounts, sudo
-from nightlatch.reason.privilege import Sudo
+from nightlatch.services.posix.privilege import Sudo
 from nightlatch.transports.folder import Folder
 
 PEOPLE = ("mara", "joon", "tove")

@@ -12,8 +12,9 @@ from pathlib import Path
 import pytest
 
 from nightlatch.evidence.snapshot import Entry, Kind, Snapshot
+from nightlatch.model.sockets import Listener
 from nightlatch.readings import sshd
-from nightlatch.reason import settings as reason
+from nightlatch.services.ssh import settings as reason
 from tests import trees
 
 SSHD = "/usr/sbin/sshd"
@@ -56,7 +57,7 @@ def ours(reading: sshd.SshdReading, user: str, address: str, port: int) -> list[
     if effective.refusal:
         return [None]
     groups = {"nobody": "nogroup"}.get(user, user)
-    caller = reason.Caller(user, (groups,), reason.Listener("", port))
+    caller = reason.Caller(user, (groups,), Listener("", port))
     worlds, _ = effective.worlds(caller)
     out: list[list[str] | None] = []
     for world in worlds:

@@ -7,13 +7,13 @@ from datetime import UTC, datetime
 import pytest
 
 from nightlatch import api
+from nightlatch.access.exposure import Fate, exposure
+from nightlatch.access.filtering import passed
+from nightlatch.access.layers import flow_to
 from nightlatch.estate.load import load
 from nightlatch.lab.machine import Guest, Node
 from nightlatch.model.bounds import Addresses
 from nightlatch.readings import guest as readings
-from nightlatch.reason.exposure import Fate, exposure
-from nightlatch.reason.filtering import passed
-from nightlatch.reason.layers import flow_to
 from tests.live.station import Station
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "nft", "iptables-legacy", root=True)

@@ -10,15 +10,16 @@ from datetime import UTC, datetime
 import pytest
 
 from nightlatch import api
+from nightlatch.access.grants import realms
+from nightlatch.access.paths import guest_access
 from nightlatch.estate.load import load
 from nightlatch.lab.image import Account
 from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest, Node, environment
+from nightlatch.model.powers import Gives
+from nightlatch.model.sources import COMMON
 from nightlatch.net.literal import parse_network
 from nightlatch.readings import guest as readings
-from nightlatch.reason.access import COMMON, Gives
-from nightlatch.reason.grants import realms
-from nightlatch.reason.paths import guest_access
 from tests.live.station import Station
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "nft", "systemctl", root=True)

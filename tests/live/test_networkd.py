@@ -15,6 +15,7 @@ from typing import Any
 import pytest
 
 from nightlatch import api
+from nightlatch.access.holdings import holdings
 from nightlatch.draft import moving
 from nightlatch.draft.steps import apply_all
 from nightlatch.estate.load import load
@@ -25,7 +26,6 @@ from nightlatch.lab.tools import waited
 from nightlatch.readings import network
 from nightlatch.readings.network import NetworkReading
 from nightlatch.readings.profiles import Method, System
-from nightlatch.reason.holdings import holdings
 from tests.judges import networks
 from tests.live.station import ROOT, Station
 

@@ -9,12 +9,12 @@ from datetime import UTC, datetime
 import pytest
 
 from nightlatch import api
+from nightlatch.access.paths import guest_access
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest
 from nightlatch.readings import guest as readings
-from nightlatch.reason.opinion import disagreements
-from nightlatch.reason.paths import guest_access
+from nightlatch.services.ssh.opinion import disagreements
 from tests.live.station import Station
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "systemctl", root=True)
@@ -128,7 +128,7 @@ def test_the_second_opinion_is_asked_of_every_class_and_a_difference_is_told(gue
     asked = snapshot.listings["opinions"].decode()
     for account in ("keeper", "mara", "joon"):
         assert asked.count(f"question user={account},") >= 2
-    assert not list(disagreements(access))
+    assert not list(disagreements(access.ssh, access.accounts))
     other = snapshot.listings["opinions"].replace(b"+permitrootlogin without-password", b"+permitrootlogin yes")
     changed: Snapshot = replace(snapshot, listings={**snapshot.listings, "opinions": other})
     found = api.audit_target(changed, datetime.now(UTC)).guests[0].findings
@@ -145,5 +145,5 @@ def test_options_of_the_running_daemon_count(guest: Guest) -> None:
     snapshot = api.survey_live(Inside(guest))
     access = guest_access(readings.read(snapshot), datetime.now(UTC))
     assert access.ssh.effective.top["passwordauthentication"].word == "no"
-    assert not list(disagreements(access))
+    assert not list(disagreements(access.ssh, access.accounts))
     guest.inside("sh", "-c", "echo > /etc/default/ssh; systemctl restart ssh")

@@ -5,24 +5,16 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
+from nightlatch.access.accepted import KINDS
+from nightlatch.access.differences import Surplus
 from nightlatch.audit import wording
 from nightlatch.audit.findings import Finding, Group, Proof, Severity, Subject
 from nightlatch.audit.naming import Names, listed, powers
 from nightlatch.model.causes import Cause, SudoRule
-from nightlatch.reason.accepted import KINDS
-from nightlatch.reason.access import (
-    AccessPath,
-    Certificate,
-    Gives,
-    Key,
-    Need,
-    Password,
-    Sources,
-    Unknown,
-    joined,
-    without,
-)
-from nightlatch.reason.differences import Surplus
+from nightlatch.model.paths import AccessPath
+from nightlatch.model.powers import Gives
+from nightlatch.model.secrets import Certificate, Key, Need, Password, Unknown
+from nightlatch.model.sources import Sources, joined, without
 
 REFERENCE = "reasoning: what is open minus what is granted"
 STRONG = (Gives.SHELL, Gives.ADMINISTER)

@@ -5,30 +5,29 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 
+from nightlatch.access.arriving import subnets
+from nightlatch.access.grants import sources_of
+from nightlatch.access.paths import GuestAccess
 from nightlatch.estate.model import Estate
 from nightlatch.formats import authorized_keys
 from nightlatch.formats.authorized_keys import Entry
-from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, LOOPBACK, NO_ADDRESS, AddressSet, span, union
+from nightlatch.model.paths import AccessPath
+from nightlatch.model.powers import Gives
+from nightlatch.model.secrets import Certificate, Key, Need, Password, Secret, Unknown
+from nightlatch.model.sources import COMMON, Sources, common_to, joined, without
+from nightlatch.net.addresses import (
+    ALL_V4,
+    ALL_V6,
+    EVERY_ADDRESS,
+    LOOPBACK,
+    NO_ADDRESS,
+    AddressSet,
+    single,
+    span,
+    union,
+)
 from nightlatch.net.literal import address_or_none, parse_network
 from nightlatch.readings.latched import OnLatch
-from nightlatch.reason.access import (
-    COMMON,
-    AccessPath,
-    Certificate,
-    Gives,
-    Key,
-    Need,
-    Password,
-    Secret,
-    Sources,
-    Unknown,
-    common_to,
-    joined,
-    without,
-)
-from nightlatch.reason.arriving import single, subnets
-from nightlatch.reason.grants import sources_of
-from nightlatch.reason.paths import GuestAccess
 
 MOST_PREFIXES, MOST_LEFT_OUT = 4, 2
 

@@ -6,6 +6,11 @@ from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from datetime import datetime
 
+from nightlatch.access.accepted import HOLES, SHUT_OUT, Acceptance, acceptances, holes_beside, shut_out_beside
+from nightlatch.access.differences import covers, missing, surplus
+from nightlatch.access.grants import expand
+from nightlatch.access.holdings import hardware, holdings
+from nightlatch.access.paths import GuestAccess
 from nightlatch.audit import holes, shut_out, wording
 from nightlatch.audit.checks import CATALOGUE, Context, FleetCheck, hygiene
 from nightlatch.audit.checks.registry import Fleet, Identities, finding
@@ -13,13 +18,11 @@ from nightlatch.audit.findings import Finding, Group, GuestAudit, Proof, WayIn
 from nightlatch.audit.naming import Names, comments_of, listed, names_of, powers
 from nightlatch.estate.model import Estate, Waiver
 from nightlatch.faults import EstateError, Fault, nearest
+from nightlatch.model.grants import Grant, GrantKind
+from nightlatch.model.paths import AccessPath
+from nightlatch.model.secrets import Need
+from nightlatch.model.sources import joined
 from nightlatch.origin import Kind
-from nightlatch.reason.accepted import HOLES, SHUT_OUT, Acceptance, acceptances, holes_beside, shut_out_beside
-from nightlatch.reason.access import AccessPath, Grant, GrantKind, Need, joined
-from nightlatch.reason.differences import covers, missing, surplus
-from nightlatch.reason.grants import expand
-from nightlatch.reason.holdings import hardware, holdings
-from nightlatch.reason.paths import GuestAccess
 
 # Checks that often say again what a difference has said of the same line.
 ECHOES = (

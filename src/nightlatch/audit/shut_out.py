@@ -6,33 +6,24 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from enum import StrEnum
 
+from nightlatch.access.arriving import Arrival, admitted, met
+from nightlatch.access.differences import Missing
+from nightlatch.access.filtering import Packet, Verdict, deciding
+from nightlatch.access.layers import flow_to
+from nightlatch.access.paths import GuestAccess
 from nightlatch.audit import wording
 from nightlatch.audit.findings import Finding, Group, Proof, Severity, Subject
 from nightlatch.audit.naming import Names, listed
+from nightlatch.model.grants import Grant, GrantKind
+from nightlatch.model.powers import Gives, Power
+from nightlatch.model.secrets import Certificate, Key, Password
+from nightlatch.model.sockets import Listener
+from nightlatch.model.sources import COMMON, Sources, common_to, joined, without
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
 from nightlatch.origin import Kind, Origin
 from nightlatch.readings.rules import Does, Layer, Rules
-from nightlatch.reason.access import (
-    COMMON,
-    Certificate,
-    Gives,
-    Grant,
-    GrantKind,
-    Key,
-    Password,
-    Power,
-    Sources,
-    common_to,
-    joined,
-    without,
-)
-from nightlatch.reason.arriving import Arrival, admitted, met
-from nightlatch.reason.differences import Missing
-from nightlatch.reason.filtering import Packet, Verdict, deciding
-from nightlatch.reason.hindering import Hindrance, Why, hindrances
-from nightlatch.reason.layers import flow_to
-from nightlatch.reason.paths import GuestAccess
-from nightlatch.reason.settings import Listener, Settings
+from nightlatch.services.ssh.hindering import Hindrance, Why, hindrances
+from nightlatch.services.ssh.settings import Settings
 from nightlatch.systems import posix
 
 REFERENCE = "reasoning: what is granted minus what is open"
@@ -142,7 +133,7 @@ def _hindered(missing: Missing, access: GuestAccess) -> Iterator[tuple[Obstacle,
     for way, wanted in _wanted_by_way(missing, access):
         seen = wanted if way.sees is None else way.sees
         for socket in access.ssh.listeners:
-            for each in hindrances(access, account, needs, socket, seen):
+            for each in hindrances(access.ssh, account, needs, socket, seen):
                 evidence = wording.proofs((each.cause, *way.causes))
                 obstacle = Obstacle(Blocked.LINE, _hindrance(each, grant.account), evidence, at=each.cause.origin)
                 yield obstacle, _callers(access, way, wanted if way.sees is not None else each.sources)
@@ -193,7 +184,7 @@ def _beside(missing: Missing, first: Obstacle, access: GuestAccess) -> Obstacle:
             return Obstacle(Blocked.LINE, text, (proof,), at=origin)
         for socket in access.ssh.listeners:
             flow = flow_to(access.reading, socket.address, socket.port)
-            part = wanted - admitted(access.reading, flow, way).surely
+            part = wanted - admitted(access.reading, flow, way, behind=access.ssh.behind).surely
             found = _filter_obstacle(access, socket, way, part) if part else None
             if found is not None:
                 return found
@@ -230,7 +221,11 @@ def _filtered(missing: Missing, access: GuestAccess) -> Obstacle | None:
     sources = missing.certain or missing.possible
     those = [(way, sources[way.realm]) for way in access.arrivals if sources.get(way.realm)]
     flows = [(socket, flow_to(access.reading, socket.address, socket.port)) for socket in access.ssh.listeners]
-    if any(wanted & admitted(access.reading, flow, way).perhaps for _, flow in flows for way, wanted in those):
+    if any(
+        wanted & admitted(access.reading, flow, way, behind=access.ssh.behind).perhaps
+        for _, flow in flows
+        for way, wanted in those
+    ):
         return None
     for socket, _ in flows:
         for way, wanted in those:
@@ -244,7 +239,7 @@ def _filter_obstacle(access: GuestAccess, socket: Listener, way: Arrival, wanted
     """The rule that keeps these callers from a socket, on one way to it."""
     own_rules = access.reading.filter.rules
     flow = flow_to(access.reading, socket.address, socket.port)
-    for rules, each, alike in met(access.reading, flow, way):
+    for rules, each, alike in met(access.reading, flow, way, behind=access.ssh.behind):
         found = deciding(rules, each, alike or wanted, (Does.DROP, Does.REJECT, Does.REWRITE))
         if found is not None:
             text = _kept_out(found, socket.port) if rules is own_rules else _behind(rules)

@@ -9,16 +9,17 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from enum import StrEnum
 
+from nightlatch.access.paths import GuestAccess
 from nightlatch.audit.findings import Finding, Group, Proof, Severity
 from nightlatch.audit.naming import Names, listed
 from nightlatch.estate.model import Estate, GuestSpec
+from nightlatch.model.grants import Grant, GrantKind
+from nightlatch.model.secrets import Certificate, Key, Need, Password
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet
 from nightlatch.net.literal import AddressError, parse_network
 from nightlatch.origin import Kind, Origin
 from nightlatch.probe.stages import How, Look, Stage
-from nightlatch.reason import wire
-from nightlatch.reason.access import Certificate, Grant, GrantKind, Key, Need, Password
-from nightlatch.reason.paths import GuestAccess
+from nightlatch.services.ssh import wire
 
 _METHODS = {Key: ("publickey",), Certificate: ("publickey",), Password: ("password", "keyboard-interactive")}
 _ORDER = list(Stage)
@@ -197,7 +198,7 @@ def _against(look: Look, spec: GuestSpec, access: GuestAccess) -> Iterator[Findi
     own = caller(look.here)
     if not own or access.reading.sshd.gaps or not access.reading.installed:
         return
-    sockets = wire.listeners_for(access, own, look.target.port)
+    sockets = wire.listeners_for(access.ssh, own, look.target.port)
     answered = look.identified is not None
     port = look.target.port
     if sockets and look.failed is Stage.CONNECT:
@@ -230,7 +231,7 @@ def _keys_against(look: Look, spec: GuestSpec, access: GuestAccess) -> Iterator[
 def _methods_against(look: Look, spec: GuestSpec, access: GuestAccess, own: AddressSet) -> Iterator[Finding]:
     told: dict[tuple[str, str], tuple[list[str], Proof, Proof]] = {}
     for seen in look.methods:
-        predicted = wire.worlds(access, seen.account, own)
+        predicted = wire.worlds(access.ssh, seen.account, own)
         shown = frozenset(seen.methods) & frozenset(wire.COMPARED)
         if seen.let_in or not predicted or any(methods == shown for methods, _ in predicted):
             continue

@@ -10,11 +10,11 @@ import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
+from nightlatch.access.paths import GuestAccess
 from nightlatch.formats import authorized_keys
 from nightlatch.formats.authorized_keys import Entry
 from nightlatch.formats.keys import KeyFault, PublicKey, decode
-from nightlatch.reason.access import Certificate, Key, Password
-from nightlatch.reason.paths import GuestAccess
+from nightlatch.model.secrets import Certificate, Key, Password
 
 RESERVED = frozenset(["anywhere"])
 

@@ -10,21 +10,14 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
+from nightlatch.access.paths import GuestAccess
 from nightlatch.describe.holders import Holder, Holders
+from nightlatch.model.paths import AccessPath
+from nightlatch.model.powers import SHELL, Gives, Power
+from nightlatch.model.secrets import Certificate, Key, Need, Password
+from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet, union
 from nightlatch.origin import Origin
-from nightlatch.reason.access import (
-    COMMON,
-    SHELL,
-    AccessPath,
-    Certificate,
-    Gives,
-    Key,
-    Need,
-    Password,
-    Power,
-)
-from nightlatch.reason.paths import GuestAccess
 
 RANK = (Gives.SHELL, Gives.COMMAND, Gives.FILES)
 

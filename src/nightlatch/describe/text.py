@@ -11,9 +11,9 @@ from dataclasses import dataclass
 from nightlatch.describe.holders import Holder, Holders, name_from
 from nightlatch.describe.sentences import Said, Sentence
 from nightlatch.formats.keys import PublicKey
+from nightlatch.model.powers import Gives
 from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
 from nightlatch.origin import Origin
-from nightlatch.reason.access import Gives
 
 MOST_PLACES = 3
 HEAD = """\

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from nightlatch.draft import wanted
+from nightlatch.model.grants import Grant
+from nightlatch.model.secrets import Certificate, Key, Need, Password
 from nightlatch.net.addresses import EVERY_ADDRESS
-from nightlatch.reason.access import Certificate, Grant, Key, Need, Password
 
 _METHODS = {Key: "publickey", Certificate: "publickey", Password: "password"}
 

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
+from nightlatch.access.differences import Surplus
+from nightlatch.access.paths import GuestAccess
 from nightlatch.draft import blocks, wanted
 from nightlatch.draft.steps import AnyStep, AppendBlock, InsertSetting, ReplaceLine
 from nightlatch.formats import authorized_keys, sshd_config
@@ -11,11 +13,11 @@ from nightlatch.formats import lines as text_lines
 from nightlatch.formats.authorized_keys import Entry
 from nightlatch.formats.sshd_keywords import spelled
 from nightlatch.model.causes import SettingLine
+from nightlatch.model.grants import Grant
+from nightlatch.model.powers import Gives
+from nightlatch.model.secrets import Certificate, Key, Password, Unknown
 from nightlatch.net.addresses import EVERY_ADDRESS
 from nightlatch.origin import Kind, Origin
-from nightlatch.reason.access import Certificate, Gives, Grant, Key, Password, Unknown
-from nightlatch.reason.differences import Surplus
-from nightlatch.reason.paths import GuestAccess
 
 Candidate = tuple[AnyStep, ...]
 ASKING = ("passwordauthentication", "kbdinteractiveauthentication")  # settings that have a password asked for

@@ -10,6 +10,9 @@ from __future__ import annotations
 from dataclasses import replace
 from datetime import datetime
 
+from nightlatch.access.differences import covers, surplus
+from nightlatch.access.grants import expand, realms, sources_of
+from nightlatch.access.paths import GuestAccess, guest_access
 from nightlatch.draft.acts import FAMILIES, Enable, Install, Start, family, install
 from nightlatch.draft.opening import own_key
 from nightlatch.draft.plan import _PROVED, Draft, ProvedDraft
@@ -18,12 +21,11 @@ from nightlatch.estate.model import Estate, GuestSpec
 from nightlatch.evidence.opinions import Question
 from nightlatch.evidence.snapshot import ABSENT, Entry, Kind, Snapshot
 from nightlatch.faults import RefusedError
+from nightlatch.model.grants import Grant, GrantKind
+from nightlatch.model.powers import SHELL
+from nightlatch.model.sources import COMMON
 from nightlatch.readings import guest as readings
 from nightlatch.readings.guest import GuestReading
-from nightlatch.reason.access import COMMON, SHELL, Grant, GrantKind
-from nightlatch.reason.differences import covers, surplus
-from nightlatch.reason.grants import expand, realms, sources_of
-from nightlatch.reason.paths import GuestAccess, guest_access
 from nightlatch.systems import posix
 
 MAIN, FOLDER = "/etc/ssh/sshd_config", "/etc/ssh/sshd_config.d"

@@ -10,6 +10,9 @@ import re
 from collections.abc import Iterator
 from dataclasses import replace
 
+from nightlatch.access.filtering import Flow, passed
+from nightlatch.access.layers import flow_to
+from nightlatch.access.paths import GuestAccess
 from nightlatch.draft import gates, loading, wanted
 from nightlatch.draft.acts import Enable, LoadRules
 from nightlatch.draft.closing import Candidate, Guesswork
@@ -26,9 +29,6 @@ from nightlatch.readings import firewalld, iptables, managers, nftables
 from nightlatch.readings.guest import GuestReading
 from nightlatch.readings.managers import Stored
 from nightlatch.readings.rules import Chain, Rules
-from nightlatch.reason.filtering import Flow, passed
-from nightlatch.reason.layers import flow_to
-from nightlatch.reason.paths import GuestAccess
 
 INCLUDE = f'include "{own_rules.FILE}"'
 _INCLUDED = re.compile(

@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
+from nightlatch.access.leading import leading
 from nightlatch.draft.address_edits import CannotEditError, Wish, edited, fresh
 from nightlatch.draft.steps import AnyStep, Left, MakeFile, MakeFolder, SetAddress, SetMode, apply_all
 from nightlatch.estate.model import Estate, GuestSpec, NetworkSpec
@@ -19,7 +20,6 @@ from nightlatch.readings import ifupdown, network
 from nightlatch.readings import netplan as netplan_reading
 from nightlatch.readings.network import NetworkReading
 from nightlatch.readings.profiles import Method, Profile, System
-from nightlatch.reason.leading import leading
 
 STARTED = (System.NETWORKD, System.MANAGER)
 MOVABLE = (System.NETWORKD, System.MANAGER, System.IFUPDOWN)  # while they run

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from nightlatch.access.differences import Missing
+from nightlatch.access.paths import GuestAccess
 from nightlatch.draft import blocks, filtering, wanted
 from nightlatch.draft.closing import Candidate, Guesswork
 from nightlatch.draft.steps import AddLine, AnyStep, AppendBlock, MakeFolder, ReplaceLine, SetMode, SetOwner
@@ -13,10 +15,11 @@ from nightlatch.formats import authorized_keys, sshd_tokens
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats.authorized_keys import Entry, quote
 from nightlatch.formats.keys import PublicKey
+from nightlatch.model.grants import Grant
+from nightlatch.model.powers import Gives
+from nightlatch.model.secrets import Certificate, Key, Need, Password
+from nightlatch.model.sources import COMMON
 from nightlatch.readings.accounts import Account
-from nightlatch.reason.access import COMMON, Certificate, Gives, Grant, Key, Need, Password
-from nightlatch.reason.differences import Missing
-from nightlatch.reason.paths import GuestAccess
 
 
 def open_up(work: Guesswork, item: Missing, why: str, estate: Estate) -> Iterator[Candidate]:

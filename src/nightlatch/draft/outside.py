@@ -8,17 +8,18 @@ import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
+from nightlatch.access.arriving import subnets
+from nightlatch.access.filtering import Flow, passed
+from nightlatch.access.perimeter import rules_of
 from nightlatch.draft.steps import Left
 from nightlatch.estate import perimeters
 from nightlatch.estate.model import Estate, NetworkSpec, Perimeter, PerimeterRow
 from nightlatch.estate.perimeters import Record
 from nightlatch.faults import RefusedError
-from nightlatch.net.addresses import ALL_V4, ALL_V6, NO_ADDRESS, AddressSet, union
+from nightlatch.model.grants import Grant
+from nightlatch.model.sources import COMMON
+from nightlatch.net.addresses import ALL_V4, ALL_V6, NO_ADDRESS, AddressSet, single, union
 from nightlatch.net.ports import PortSet
-from nightlatch.reason.access import COMMON, Grant
-from nightlatch.reason.arriving import single, subnets
-from nightlatch.reason.filtering import Flow, passed
-from nightlatch.reason.perimeter import rules_of
 
 MOST_PREFIXES = 64
 

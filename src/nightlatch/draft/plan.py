@@ -10,6 +10,11 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 
+from nightlatch.access.accepted import acceptances, holes_beside, shut_out_beside
+from nightlatch.access.differences import Missing, Surplus, covers, missing, surplus
+from nightlatch.access.grants import as_seen, expand, realms
+from nightlatch.access.paths import GuestAccess, guest_access
+from nightlatch.access.stated import ssh_ports
 from nightlatch.audit import holes, shut_out
 from nightlatch.audit.holes import kind_of
 from nightlatch.audit.naming import Names, comments_of, names_of
@@ -21,15 +26,12 @@ from nightlatch.draft.steps import AnyStep, Left, SetRules, StepError, apply_all
 from nightlatch.estate.model import Estate, ViaKind
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import RefusedError
+from nightlatch.model.grants import Grant, GrantKind
+from nightlatch.model.powers import Gives
+from nightlatch.model.sources import COMMON, Sources, joined, without
 from nightlatch.net.addresses import NO_ADDRESS, prefix
 from nightlatch.net.literal import address_or_none
 from nightlatch.readings import guest as readings
-from nightlatch.reason.accepted import acceptances, holes_beside, shut_out_beside
-from nightlatch.reason.access import COMMON, Gives, Grant, GrantKind, Sources, joined, without
-from nightlatch.reason.differences import Missing, Surplus, covers, missing, surplus
-from nightlatch.reason.grants import as_seen, expand, realms
-from nightlatch.reason.paths import GuestAccess, guest_access
-from nightlatch.reason.stated import ssh_ports
 
 MOST_ROUNDS = 60
 

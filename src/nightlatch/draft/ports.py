@@ -9,6 +9,10 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
+from nightlatch.access.filtering import Flow, Verdict, deciding, passed
+from nightlatch.access.layers import flow_to
+from nightlatch.access.paths import GuestAccess
+from nightlatch.access.stated import ssh_ports
 from nightlatch.draft import filtering
 from nightlatch.draft.acts import LabelPort
 from nightlatch.draft.closing import Guesswork
@@ -19,16 +23,12 @@ from nightlatch.estate.model import Estate, ServiceSpec, ViaKind
 from nightlatch.evidence.snapshot import ABSENT, Kind
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats import sshd_config
+from nightlatch.model.grants import Grant
 from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet, union
 from nightlatch.readings import guest as readings
 from nightlatch.readings import sockets
 from nightlatch.readings.rules import Does
-from nightlatch.reason.access import Grant
-from nightlatch.reason.filtering import Flow, Verdict, deciding, passed
-from nightlatch.reason.layers import flow_to
-from nightlatch.reason.paths import GuestAccess
-from nightlatch.reason.settings import listeners
-from nightlatch.reason.stated import ssh_ports
+from nightlatch.services.ssh.settings import listeners
 from nightlatch.systems import posix
 
 DROP_IN = "90-ports.conf"

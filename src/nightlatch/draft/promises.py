@@ -6,19 +6,19 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from datetime import datetime
 
+from nightlatch.access.grants import sources_of
+from nightlatch.access.paths import GuestAccess, guest_access
 from nightlatch.draft import services
 from nightlatch.draft.acts import Act
 from nightlatch.draft.plan import ProvedDraft, desk, door_shrunk, left_texts
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.opinions import Question, unpacked
 from nightlatch.evidence.snapshot import ABSENT, Entry, Snapshot
+from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import NO_ADDRESS
 from nightlatch.readings import guest as readings
-from nightlatch.reason.access import COMMON
-from nightlatch.reason.grants import sources_of
-from nightlatch.reason.opinion import NOT_COMPARED, questions
-from nightlatch.reason.paths import GuestAccess, guest_access
-from nightlatch.reason.settings import SWITCHES, Caller, Settings, dump
+from nightlatch.services.ssh.opinion import NOT_COMPARED, questions
+from nightlatch.services.ssh.settings import SWITCHES, Caller, Settings, dump
 
 MOST_ASKED = 60
 
@@ -31,7 +31,7 @@ def expected(proved: ProvedDraft) -> dict[str, tuple[str, ...]]:
     before, after = (guest_access(readings.read(s), proved.at) for s in (proved.before, proved.after))
     printed = _printed(proved.before)
     out: dict[str, tuple[str, ...]] = {}
-    for question in questions(after)[:MOST_ASKED]:
+    for question in questions(after.ssh, after.accounts)[:MOST_ASKED]:
         old, new = _lines(before, question), _lines(after, question)
         if old is not None and new is not None and old != new:
             changed = [line for line in new if line not in old]

@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+from nightlatch.access.stated import Lack, Stated, of_units
 from nightlatch.draft.acts import (
     NONE,
     Act,
@@ -31,7 +32,6 @@ from nightlatch.formats import lines as text_lines
 from nightlatch.formats import name_files
 from nightlatch.readings import clock, guest
 from nightlatch.readings.guest import GuestReading
-from nightlatch.reason.stated import Lack, Stated, of_units
 from nightlatch.systems import posix
 
 # What a guest, its network, its log or its door can't do without, or what is not for stopping (bootup(7)).

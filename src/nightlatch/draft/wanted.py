@@ -5,8 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
+from nightlatch.model.grants import Grant
+from nightlatch.model.powers import SHELL, Gives
+from nightlatch.model.secrets import Password, Secret
+from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
-from nightlatch.reason.access import COMMON, SHELL, Gives, Grant, Password, Secret
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,7 +1,7 @@
 """sshd_config: parse, edit, render (sshd_config(5)).
 
 Lossless: `render(parse(b)) == b`. Knows the grammar only: which file is read when, and which value wins, is
-`readings/sshd.py` and `reason/settings.py`. The splitting follows OpenSSH's own two splitters (measured against
+`readings/sshd.py` and `services/ssh/settings.py`. The splitting follows OpenSSH's own two splitters (measured against
 sshd -T, 9.2): the keyword and the words of a Match line end at white space or one "=", all other words are split
 with both kinds of quotes, backslashes and "#".
 """

@@ -137,3 +137,8 @@ def prefix(version: int, number: int, length: int) -> AddressSet:
     low = number >> (bits - length) << (bits - length)
     ranges = ((low, low | ((1 << (bits - length)) - 1)),)
     return AddressSet(v4=ranges) if version == 4 else AddressSet(v6=ranges)
+
+
+def single(address: ipaddress.IPv4Address | ipaddress.IPv6Address) -> AddressSet:
+    """The set of one address."""
+    return prefix(address.version, int(address), 32 if address.version == 4 else 128)

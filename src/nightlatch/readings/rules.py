@@ -1,6 +1,6 @@
 """One form for the rules of every packet filter: base chains with hooks, chains, rules, what they match, what they do.
 
-Made by a front end (readings/nftables.py), evaluated by reason/filtering.py. A part of a match that a front end can't read
+Made by a front end (readings/nftables.py), evaluated by access/filtering.py. A part of a match that a front end can't read
 is kept as its text in `unread`: the rule then matches perhaps. What is matched is a connection of a caller to one port: its first
 packet and those that follow, rates not used up. Chains that answers to the caller meet are read a second time for that, with
 the caller where a packet goes to.

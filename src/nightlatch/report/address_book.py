@@ -7,10 +7,10 @@ import io
 from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING, Any
 
+from nightlatch.access.book import Page
+from nightlatch.access.holdings import Holding
 from nightlatch.net.kinds import kind_of
 from nightlatch.readings.profiles import Method, Profile
-from nightlatch.reason.book import Page
-from nightlatch.reason.holdings import Holding
 from nightlatch.report import machine, page
 from nightlatch.report.rows import cell
 from nightlatch.report.text import count, findings

@@ -7,8 +7,8 @@ import io
 from itertools import groupby
 from typing import TYPE_CHECKING, Any
 
+from nightlatch.access.exposure import Exposed, Fate, Piece
 from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS
-from nightlatch.reason.exposure import Exposed, Fate, Piece
 from nightlatch.report import machine, page
 from nightlatch.report.rows import cell
 from nightlatch.report.safe import in_one_line

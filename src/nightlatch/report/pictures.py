@@ -6,10 +6,10 @@ from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from nightlatch.access.exposure import FAMILIES, Exposed, Fate
 from nightlatch.faults import NightlatchError
+from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import LOOPBACK, NO_ADDRESS, AddressSet, union
-from nightlatch.reason.access import COMMON
-from nightlatch.reason.exposure import FAMILIES, Exposed, Fate
 from nightlatch.report.safe import shown
 
 if TYPE_CHECKING:

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Iterator
 from ipaddress import ip_address
 from itertools import groupby
 
+from nightlatch.access.holdings import Holding, sorted_by_address
 from nightlatch.audit.checks.registry import Context, Fleet, Told, check, fleet_check
 from nightlatch.audit.findings import Proof, Severity
 from nightlatch.audit.naming import listed
@@ -13,7 +14,6 @@ from nightlatch.estate.model import Estate, GuestSpec, NetworkSpec
 from nightlatch.net.literal import IPAddress, IPNetwork, address_or_none
 from nightlatch.origin import Origin
 from nightlatch.readings.profiles import Method
-from nightlatch.reason.holdings import Holding, sorted_by_address
 
 HIGH, MEDIUM, LOW = Severity.HIGH, Severity.MEDIUM, Severity.LOW
 UNSET = ("", "uninitialized")

@@ -4,20 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from nightlatch.access.dead_rules import Dead, dead_rules
+from nightlatch.access.exposure import FAMILIES, Fate, callers, exposure, sockets
+from nightlatch.access.filtering import named, passed
+from nightlatch.access.layers import flow_to
 from nightlatch.audit.checks.registry import Context, Told, check
 from nightlatch.audit.findings import Proof, Severity
 from nightlatch.audit.naming import listed
 from nightlatch.formats import own_rules
 from nightlatch.formats.own_rules import OWN
+from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import ALL_V4, ALL_V6, LOOPBACK, NO_ADDRESS, AddressSet
 from nightlatch.origin import Origin
 from nightlatch.readings import firewalld, managers, ufw
 from nightlatch.readings.rules import Does, Rule
-from nightlatch.reason.access import COMMON
-from nightlatch.reason.dead_rules import Dead, dead_rules
-from nightlatch.reason.exposure import FAMILIES, Fate, callers, exposure, sockets
-from nightlatch.reason.filtering import named, passed
-from nightlatch.reason.layers import flow_to
 
 MOST_TOLD = 5
 

@@ -12,8 +12,9 @@ from nightlatch.evidence.snapshot import Kind
 from nightlatch.formats import authorized_keys, keys
 from nightlatch.formats.authorized_keys import Entry
 from nightlatch.model.causes import KeyLine
+from nightlatch.model.grants import GrantKind
+from nightlatch.model.secrets import Key
 from nightlatch.origin import Origin
-from nightlatch.reason.access import GrantKind, Key
 
 FLOOR, TODAY = 2048, 3072  # bits: refused by most guidance below the one, ssh-keygen's own default is the other
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import timedelta
 
+from nightlatch.access.arriving import subnets
 from nightlatch.audit.checks.registry import Context, Told, check
 from nightlatch.audit.findings import Proof, Severity
 from nightlatch.estate.model import Perimeter
-from nightlatch.net.addresses import union
-from nightlatch.reason.arriving import single, subnets
+from nightlatch.net.addresses import single, union
 
 OLD = timedelta(days=90)
 

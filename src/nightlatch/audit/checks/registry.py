@@ -7,14 +7,14 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
 
+from nightlatch.access.holdings import Holding, holdings
+from nightlatch.access.paths import GuestAccess
 from nightlatch.audit.findings import Finding, Group, Proof, Severity
 from nightlatch.audit.naming import Names
 from nightlatch.estate.model import Estate, GuestEstate
+from nightlatch.model.grants import Grant
 from nightlatch.net.literal import IPAddress
 from nightlatch.origin import Origin
-from nightlatch.reason.access import Grant
-from nightlatch.reason.holdings import Holding, holdings
-from nightlatch.reason.paths import GuestAccess
 
 
 @dataclass(frozen=True)

@@ -8,8 +8,8 @@ from nightlatch.audit.checks.registry import Context, Told, check
 from nightlatch.audit.findings import Proof, Severity
 from nightlatch.formats.sshd_keywords import spelled
 from nightlatch.origin import Kind, Origin
-from nightlatch.reason.opinion import Disagreement, disagreements
-from nightlatch.reason.settings import listeners
+from nightlatch.services.ssh.opinion import Disagreement, disagreements
+from nightlatch.services.ssh.settings import listeners
 
 HIGH, MEDIUM, LOW = Severity.HIGH, Severity.MEDIUM, Severity.LOW
 WAITING = "who connects now is answered by what was loaded, not by what the files say"
@@ -156,7 +156,7 @@ def _ports(ports: set[int]) -> str:
 def second_opinion(context: Context) -> Iterator[Told]:
     """The guest's own sshd says another setting than the one we reason: a fault of ours, or of the guest."""
     told: dict[str, list[Disagreement]] = {}
-    for each in disagreements(context.access):
+    for each in disagreements(context.access.ssh, context.access.accounts):
         told.setdefault(each.keyword, []).append(each)
     for keyword, found in told.items():
         first = found[0]

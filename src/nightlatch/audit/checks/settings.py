@@ -11,8 +11,11 @@ from nightlatch.audit.naming import listed
 from nightlatch.formats import sshd_config
 from nightlatch.formats.sshd_keywords import ALIASES, KEYWORDS, spelled
 from nightlatch.model.causes import SettingLine
+from nightlatch.model.paths import AccessPath
+from nightlatch.model.powers import Gives
+from nightlatch.model.secrets import Password
+from nightlatch.model.sources import joined
 from nightlatch.origin import Origin
-from nightlatch.reason.access import AccessPath, Gives, Password, joined
 
 HIGH, MEDIUM, LOW, NOTE = Severity.HIGH, Severity.MEDIUM, Severity.LOW, Severity.NOTE
 

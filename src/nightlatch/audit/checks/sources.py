@@ -5,15 +5,17 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+from nightlatch.access.filtering import Flow, verdicts
+from nightlatch.access.layers import flow_to
 from nightlatch.audit import wording
 from nightlatch.audit.checks.registry import Context, Told, check
 from nightlatch.audit.findings import Proof, Severity
 from nightlatch.model.causes import SettingLine
+from nightlatch.model.powers import Gives
+from nightlatch.model.secrets import Password
+from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import LOOPBACK, NO_ADDRESS, AddressSet
 from nightlatch.readings.rules import Does, Rules
-from nightlatch.reason.access import COMMON, Gives, Password
-from nightlatch.reason.filtering import Flow, verdicts
-from nightlatch.reason.layers import flow_to
 
 MANY = 1 << 16  # more addresses than anybody takes for a known set
 SLOWS = re.compile(r"\b(limit|hashlimit|recent|meter|connlimit|ct count)\b")

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from nightlatch.access.stated import of_units, ssh_ports
 from nightlatch.audit.checks.registry import Context, Told, check
 from nightlatch.audit.findings import Proof, Severity
 from nightlatch.audit.naming import listed
 from nightlatch.origin import Kind, Origin
-from nightlatch.reason.settings import listeners
-from nightlatch.reason.stated import of_units, ssh_ports
+from nightlatch.services.ssh.settings import listeners
 
 HIGH, MEDIUM, LOW = Severity.HIGH, Severity.MEDIUM, Severity.LOW
 NAME = Origin("/proc/sys/kernel/hostname", kind=Kind.LISTING)

@@ -1,8 +1,7 @@
 """What a caller meets on the way to a socket of a guest, one after the other: filters around it, its own, and what stands behind
 that before one service.
 
-A `Behind` is what only callers of one service meet: None for SSH's own (the filter of its unit, libwrap), else the rules
-themselves, such as those of another program's unit.
+A `Behind` is what only callers of one service meet, such as the filter of its unit, or libwrap.
 """
 
 from __future__ import annotations
@@ -10,14 +9,14 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
+from nightlatch.access.filtering import Flow, dials, passed
 from nightlatch.model.bounds import EVERYBODY, NOBODY, Addresses, in_all, in_any
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet, prefix, union
 from nightlatch.net.literal import address_or_none
 from nightlatch.readings.guest import GuestReading
 from nightlatch.readings.rules import Rules
-from nightlatch.reason.filtering import Flow, dials, passed
 
-Behind = Sequence[Rules] | None
+Behind = Sequence[Rules]
 
 
 def flow_to(reading: GuestReading, address: str, port: int, protocol: str = "tcp") -> Flow:
@@ -46,34 +45,34 @@ def _one(address: str) -> AddressSet | None:
     return prefix(found.version, int(found), 32 if found.version == 4 else 128) if found is not None else None
 
 
-def through(reading: GuestReading, flow: Flow, around: Sequence[Rules] = (), *, behind: Behind = None) -> Addresses:
+def through(reading: GuestReading, flow: Flow, around: Sequence[Rules] = (), *, behind: Behind) -> Addresses:
     """The sources that come through to a port: past filters `around` the guest, which see the port that was dialled, its own,
-    and what stands `behind` that for callers of its service (None: of SSH)."""
+    and what stands `behind` that for callers of its service ."""
     rules = reading.filter.rules
     found = []
     for dialled in dials(rules, flow) if rules is not None else [flow]:
         outside = [passed(each, replace(dialled, interfaces=())) for each in around]
         found.append(in_all([*outside, *([passed(rules, flow, dialled.port)] if rules is not None else [])]))
-    return in_all([in_any(found), *(passed(rules, each) for rules, each in _last(reading, flow, behind))])
+    return in_all([in_any(found), *(passed(rules, each) for rules, each in _last(flow, behind))])
 
 
-def inward(reading: GuestReading, flow: Flow, dialled: int, *, behind: Behind = None) -> Addresses:
+def inward(reading: GuestReading, flow: Flow, dialled: int, *, behind: Behind) -> Addresses:
     """The sources that the guest's own layers let in to a port by dialling this one, be it that a rule sends them on."""
     rules = reading.filter.rules
     if rules is not None:
         first = passed(rules, flow, dialled)
     else:
         first = EVERYBODY if dialled == flow.port else NOBODY
-    return in_all([first, *(passed(rules, each) for rules, each in _last(reading, flow, behind))])
+    return in_all([first, *(passed(rules, each) for rules, each in _last(flow, behind))])
 
 
-def _last(reading: GuestReading, flow: Flow, behind: Behind) -> Iterator[tuple[Rules, Flow]]:
-    for rules in reading.filter.behind if behind is None else behind:
+def _last(flow: Flow, behind: Behind) -> Iterator[tuple[Rules, Flow]]:
+    for rules in behind:
         yield rules, Flow(flow.protocol, flow.port)
 
 
 def layers(
-    reading: GuestReading, flow: Flow, around: Sequence[Rules] = (), *, behind: Behind = None
+    reading: GuestReading, flow: Flow, around: Sequence[Rules] = (), *, behind: Behind
 ) -> Iterator[tuple[Rules, Flow]]:  # fmt: skip
     """What a caller meets one after the other, each with the packet as it sees it; what only callers of one service meet comes
     last."""
@@ -81,4 +80,4 @@ def layers(
         yield rules, replace(flow, interfaces=())
     if reading.filter.rules is not None:
         yield reading.filter.rules, flow
-    yield from _last(reading, flow, behind)
+    yield from _last(flow, behind)

@@ -9,10 +9,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from enum import Enum
 
+from nightlatch.access.paths import GuestAccess
 from nightlatch.estate.model import Estate, ServiceSpec
 from nightlatch.readings.guest import GuestReading
 from nightlatch.readings.units import UnitState
-from nightlatch.reason.paths import GuestAccess
 
 
 class Lack(Enum):

@@ -8,12 +8,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+from nightlatch.access.arriving import Arrival, callers
 from nightlatch.model.bounds import Addresses, Bounds
 from nightlatch.model.gaps import Gap
+from nightlatch.model.sources import COMMON, Sources
 from nightlatch.net.addresses import AddressSet
 from nightlatch.origin import Origin
-from nightlatch.reason.access import COMMON, Sources
-from nightlatch.reason.arriving import Arrival, callers
 
 DIRECT = (Arrival(),)
 

@@ -10,17 +10,16 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from ipaddress import ip_network
 
+from nightlatch.access.filtering import Flow, passed
+from nightlatch.access.layers import Behind, inward, layers, through
+from nightlatch.access.perimeter import rules_of
 from nightlatch.estate.model import Estate, Forward, GuestEstate, GuestSpec, NetworkSpec
 from nightlatch.model.bounds import Addresses, Bounds, exactly, in_all, inside
 from nightlatch.model.causes import Forwarded
-from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, prefix, union
-from nightlatch.net.literal import IPAddress
+from nightlatch.model.sources import COMMON, Realm, Sources
+from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, prefix, single, union
 from nightlatch.readings.guest import GuestReading
 from nightlatch.readings.rules import Rules
-from nightlatch.reason.access import COMMON, Realm, Sources
-from nightlatch.reason.filtering import Flow, passed
-from nightlatch.reason.layers import Behind, inward, layers, through
-from nightlatch.reason.perimeter import rules_of
 
 _Known = dict[tuple[str, frozenset[str]], tuple[Rules, ...]]
 
@@ -48,11 +47,6 @@ class Arrival:
             return ()
         seen_as = str(self.forward.sees) if self.forward.sees is not None else ""
         return (Forwarded(str(self.forward), self.forward.to_port, seen_as, self.forward.origin),)
-
-
-def single(address: IPAddress) -> AddressSet:
-    """The set of one address."""
-    return prefix(address.version, int(address), 32 if address.version == 4 else 128)
 
 
 def arrivals(estate: Estate) -> Mapping[str, tuple[Arrival, ...]]:
@@ -112,7 +106,7 @@ def dialled(arrival: Arrival, flow: Flow) -> Flow:
     return Flow(flow.protocol, arrival.forward.port, single(at) if at is not None else None)
 
 
-def seen(reading: GuestReading, flow: Flow, arrival: Arrival, *, behind: Behind = None) -> Addresses:
+def seen(reading: GuestReading, flow: Flow, arrival: Arrival, *, behind: Behind) -> Addresses:
     """Who is let in to a port, as the guest sees callers; for what is dialled directly past everything outside, too."""
     if arrival.forward is None:
         return through(reading, flow, arrival.around, behind=behind)
@@ -135,13 +129,13 @@ def callers(arrival: Arrival, outer: Addresses, let_in: Addresses) -> Addresses:
     return Bounds(surely, outer.perhaps if arrival.sees & let_in.perhaps else NO_ADDRESS, because)
 
 
-def admitted(reading: GuestReading, flow: Flow, arrival: Arrival, *, behind: Behind = None) -> Addresses:
+def admitted(reading: GuestReading, flow: Flow, arrival: Arrival, *, behind: Behind) -> Addresses:
     """The callers that come through everything to a port by one way."""
     return callers(arrival, outside(arrival, flow), seen(reading, flow, arrival, behind=behind))
 
 
 def met(
-    reading: GuestReading, flow: Flow, arrival: Arrival, *, behind: Behind = None
+    reading: GuestReading, flow: Flow, arrival: Arrival, *, behind: Behind
 ) -> Iterator[tuple[Rules, Flow, AddressSet | None]]:  # fmt: skip
     """What a caller meets one after the other, with the packet as it is seen there and the address that all callers have there;
     None where it is their own."""

@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterator
+from collections.abc import Iterator, Set
 from dataclasses import dataclass
 
 from nightlatch.evidence.opinions import MOST, Question, unpacked
 from nightlatch.formats.sshd_keywords import KEYWORDS
+from nightlatch.model.sockets import Listener
 from nightlatch.net.addresses import AddressSet
 from nightlatch.readings.guest import GuestReading
 from nightlatch.readings.sshd import MAIN
-from nightlatch.reason.paths import GuestAccess
-from nightlatch.reason.settings import Caller, Listener, Setting, dump
+from nightlatch.services.ssh.entries import SshAccess
+from nightlatch.services.ssh.settings import Caller, Setting, dump
 
 # Not settings that decide who gets in, or printed in a form of its own by each release.
 NOT_COMPARED = frozenset(["listenaddress", "port", "addressfamily", "hostkey", "versionaddendum", "debianbanner"])
@@ -29,16 +30,16 @@ class Disagreement:
     setting: Setting | None = None
 
 
-def questions(access: GuestAccess) -> tuple[Question, ...]:
-    """One caller for each account, socket and class of sources; accounts that no Match line tells apart share one."""
+def questions(access: SshAccess, reached: Set[str]) -> tuple[Question, ...]:
+    """One caller for each account, socket and class of sources; accounts that no Match line tells apart share one, but for those
+    that are `reached`: that somebody gets into."""
     out: dict[Question, None] = {}
-    if access.ssh.effective.refusal is not None:
+    if access.effective.refusal is not None:
         return ()
-    reached = {path.account for path in access.paths}
-    for socket in access.ssh.listeners:
+    for socket in access.listeners:
         told_apart: set[tuple[object, ...]] = set()
         for account in access.reading.accounts.by_name.values():
-            worlds, _ = access.ssh.effective.worlds(Caller(account.name, account.groups, socket))
+            worlds, _ = access.effective.worlds(Caller(account.name, account.groups, socket))
             for part in worlds[0]:
                 address = _some(part.sources & socket.admits())
                 mark = (part.truth, address)
@@ -75,12 +76,12 @@ def _local(socket: Listener, address: str) -> str:
     return "::1" if ":" in address else "127.0.0.1"
 
 
-def disagreements(access: GuestAccess) -> Iterator[Disagreement]:
+def disagreements(access: SshAccess, reached: Set[str]) -> Iterator[Disagreement]:
     """Where the listing of opinions differs from our settings. Lines of newer releases that we don't know are left out."""
     listing = access.reading.snapshot.listings.get("opinions")
     if not listing:
         return
-    ours_by_question = dict(_ours(access))
+    ours_by_question = dict(_ours(access, reached))
     for opinion in unpacked(listing):
         ours = ours_by_question.get(opinion.question)
         if ours is None:
@@ -102,15 +103,15 @@ def _of(keyword: str, lines: tuple[str, ...] | list[str]) -> tuple[str, ...]:
     return tuple(sorted(line.partition(" ")[2] for line in lines if line.partition(" ")[0] == keyword))
 
 
-def _ours(access: GuestAccess) -> Iterator[tuple[str, tuple[dict[str, Setting], list[str]]]]:
+def _ours(access: SshAccess, reached: Set[str]) -> Iterator[tuple[str, tuple[dict[str, Setting], list[str]]]]:
     by_name = access.reading.accounts.by_name
-    for question in questions(access):
+    for question in questions(access, reached):
         account = by_name[question.user]
-        socket = next(s for s in access.ssh.listeners if s.port == question.local_port)
-        worlds, _ = access.ssh.effective.worlds(Caller(account.name, account.groups, socket))
+        socket = next(s for s in access.listeners if s.port == question.local_port)
+        worlds, _ = access.effective.worlds(Caller(account.name, account.groups, socket))
         if len(worlds) != 1:
             continue
         truth = next((p.truth for p in worlds[0] if question.address in p.sources), None)
-        if truth is not None and access.ssh.effective.ends(truth) is None:
-            settings = access.ssh.effective.settings(truth)
+        if truth is not None and access.effective.ends(truth) is None:
+            settings = access.effective.settings(truth)
             yield question.words, ({name: settings[name] for name in KEYWORDS}, dump(settings))

@@ -12,22 +12,13 @@ from datetime import datetime
 from functools import partial
 from typing import TypeVar
 
+from nightlatch.access.differences import Missing, Surplus
+from nightlatch.access.grants import sources_of
 from nightlatch.estate.model import Estate, Waiver
-from nightlatch.reason.access import (
-    AccessPath,
-    Certificate,
-    Gives,
-    Key,
-    Need,
-    Password,
-    Sources,
-    Unknown,
-    common_to,
-    joined,
-    without,
-)
-from nightlatch.reason.differences import Missing, Surplus
-from nightlatch.reason.grants import sources_of
+from nightlatch.model.paths import AccessPath
+from nightlatch.model.powers import Gives
+from nightlatch.model.secrets import Certificate, Key, Need, Password, Unknown
+from nightlatch.model.sources import Sources, common_to, joined, without
 
 HOLES = ("surplus", "surplus.possible")
 SHUT_OUT = ("missing", "missing.possible")

@@ -6,10 +6,11 @@ each that is usable (auth2.c; measured on 9.2). A deny list does not change what
 
 from __future__ import annotations
 
+from nightlatch.model.sockets import Listener
 from nightlatch.net.addresses import AddressSet
 from nightlatch.origin import Origin
-from nightlatch.reason.paths import GuestAccess
-from nightlatch.reason.settings import SWITCHES, Listener, Settings, usable
+from nightlatch.services.ssh.entries import SshAccess
+from nightlatch.services.ssh.settings import SWITCHES, Settings, usable
 
 COMPARED = ("publickey", "password", "keyboard-interactive")
 
@@ -24,14 +25,14 @@ def offered(settings: Settings) -> frozenset[str]:
     return frozenset(on & first)
 
 
-def worlds(access: GuestAccess, account: str, caller: AddressSet) -> list[tuple[frozenset[str], Origin]]:
+def worlds(access: SshAccess, account: str, caller: AddressSet) -> list[tuple[frozenset[str], Origin]]:
     """What may be offered to an account for a caller: one entry when it is decided; with where the passwords are set."""
-    if access.ssh.effective.refusal is not None or not access.reading.installed:
+    if access.effective.refusal is not None or not access.reading.installed:
         return []
-    found = access.ssh.settings(account, caller)
+    found = access.settings(account, caller)
     return [(offered(settings), settings["passwordauthentication"].origin) for settings in found]
 
 
-def listeners_for(access: GuestAccess, caller: AddressSet, port: int) -> list[Listener]:
+def listeners_for(access: SshAccess, caller: AddressSet, port: int) -> list[Listener]:
     """The sockets on a port that such a caller can reach."""
-    return [each for each in access.ssh.listeners if each.port == port and each.admits() & caller]
+    return [each for each in access.listeners if each.port == port and each.admits() & caller]

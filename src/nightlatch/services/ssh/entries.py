@@ -13,43 +13,25 @@ from itertools import product
 
 from nightlatch.formats.authorized_keys import Options
 from nightlatch.formats.sshd_keywords import spelled
+from nightlatch.model import services as words
 from nightlatch.model.bounds import Addresses, Bounds, exactly, in_all, in_any, only_perhaps
 from nightlatch.model.causes import AccountState, Cause, Chroot, Condition, PamEnd, PamSays, SettingLine, SudoRule
 from nightlatch.model.gaps import Gap
+from nightlatch.model.powers import ADMINISTER, SHELL
+from nightlatch.model.secrets import Need, Password, Unknown
+from nightlatch.model.sockets import Listener
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet
 from nightlatch.origin import Origin
 from nightlatch.readings.accounts import Account
 from nightlatch.readings.guest import GuestReading
-from nightlatch.reason.access import ADMINISTER, SHELL, Need, Password, Power, Unknown
-from nightlatch.reason.files import ChrootProblem, Judge, chroot_problem
-from nightlatch.reason.logins import Logins, Turned
-from nightlatch.reason.permitted import permitted
-from nightlatch.reason.powers import powers, root_folder
-from nightlatch.reason.privilege import Sudo
-from nightlatch.reason.settings import MOST_UNSURE, Caller, Effective, Listener, Settings, usable
-
-
-@dataclass(frozen=True, slots=True)
-class LoginEntry:
-    """One power that an account gives for one need, and to whom: addresses as the guest sees them."""
-
-    account: str
-    need: Need
-    power: Power
-    seen: Addresses
-    causes: tuple[Cause, ...]
-    gaps: tuple[Gap, ...] = ()
-
-
-@dataclass(frozen=True, slots=True)
-class LoginEntries:
-    """The entries of one account at one socket, in each of the worlds that can't be told apart because of what is `undecided`.
-
-    `unread` is what was not read at all, so that nothing is sure."""
-
-    worlds: tuple[tuple[LoginEntry, ...], ...]
-    undecided: tuple[Gap, ...] = ()
-    unread: tuple[Gap, ...] = ()
+from nightlatch.readings.rules import Rules
+from nightlatch.services.base import LoginEntries, LoginEntry, State
+from nightlatch.services.posix.privilege import Sudo
+from nightlatch.services.ssh.files import ChrootProblem, Judge, chroot_problem
+from nightlatch.services.ssh.logins import Logins, Turned
+from nightlatch.services.ssh.permitted import permitted
+from nightlatch.services.ssh.powers import powers, root_folder
+from nightlatch.services.ssh.settings import MOST_UNSURE, Caller, Effective, Settings, usable
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,10 +52,17 @@ class SshAccess:
 
     reading: GuestReading = field(repr=False)
     effective: Effective
+    state: State
     listeners: tuple[Listener, ...] = ()
     turned: tuple[Turned, ...] = ()
     shut: tuple[tuple[str, Cause], ...] = ()
     logins: Logins | None = field(default=None, compare=False, repr=False)
+    service: str = words.SSH.name
+
+    @property
+    def behind(self) -> tuple[Rules, ...]:
+        """What only callers of SSH meet behind the guest's filter: the filter of its unit, and libwrap."""
+        return self.reading.filter.behind
 
     def settings(self, account: str, sources: AddressSet) -> list[Settings]:
         """The settings that hold for an account somewhere in `sources`, each once; the general ones for no such account."""
@@ -89,25 +78,38 @@ class SshServer:
     """The SSH server of one guest at one moment. What it `turned` down, whom it `shut` out and its `gaps` are gathered as it is
     asked."""
 
-    def __init__(self, reading: GuestReading, effective: Effective, at: datetime) -> None:
-        self.reading, self.effective = reading, effective
+    def __init__(
+        self, reading: GuestReading, effective: Effective, sockets: tuple[Listener, ...], at: datetime
+    ) -> None:
+        self.reading, self.effective, self.sockets = reading, effective, sockets
         top = effective.top
         judge = Judge(reading.snapshot, reading.accounts, top["strictmodes"].word == "yes", reading.debian_like)
         by_name = top["usedns"].word == "yes"
         self.logins = Logins(reading, at, by_name, top["usepam"].word == "yes", judge)
         self.sudo = Sudo(reading.sudo)
         self.turned: dict[Turned, None] = {}
-        self.gaps: dict[Gap, None] = dict.fromkeys([*reading.accounts.gaps, *reading.sshd.gaps, *self.sudo.gaps])
+        self._gaps: dict[Gap, None] = dict.fromkeys([*reading.accounts.gaps, *reading.sshd.gaps, *self.sudo.gaps])
         self.shut: dict[tuple[str, Cause], None] = {}
 
-    def access(self, sockets: tuple[Listener, ...]) -> SshAccess:
+    @property
+    def stands(self) -> SshAccess:
         """The server as it stands, with what was gathered so far."""
-        return SshAccess(self.reading, self.effective, sockets, tuple(self.turned), tuple(self.shut), self.logins)
+        return SshAccess(
+            self.reading, self.effective, State.SERVES, self.sockets, tuple(self.turned), tuple(self.shut), self.logins
+        )
 
-    def entries(self, account: Account, socket: Listener, within: AddressSet) -> LoginEntries:
-        """What the account gives to those of `within` who come to the socket."""
+    @property
+    def gaps(self) -> tuple[Gap, ...]:
+        """What was undecided so far."""
+        return tuple(self._gaps)
+
+    def entries(self, socket: Listener, within: AddressSet) -> Iterator[LoginEntries]:
+        """What each account gives to those of `within` who come to the socket."""
+        return (self._entries(account, socket, within) for account in self.reading.accounts.by_name.values())
+
+    def _entries(self, account: Account, socket: Listener, within: AddressSet) -> LoginEntries:
         worlds, undecided = self.effective.worlds(Caller(account.name, account.groups, socket))
-        self.gaps.update(dict.fromkeys(undecided))
+        self._gaps.update(dict.fromkeys(undecided))
         within &= socket.admits()
         whole = []
         for world in worlds if within else ():
@@ -142,7 +144,7 @@ class SshServer:
         seen, gaps = way.seen, way.gaps + unsure
         if unsure:
             seen = only_perhaps(seen)
-            self.gaps.update(dict.fromkeys(unsure))
+            self._gaps.update(dict.fromkeys(unsure))
         for power in granted:
             yield LoginEntry(account.name, way.need, power, seen, way.causes, gaps)
         if account.uid != 0 and SHELL in granted:
@@ -152,7 +154,7 @@ class SshServer:
             for up in [each for each in dict.fromkeys(ups) if each is not None]:
                 if ups[0] != ups[1]:
                     gap = Gap("privilege", "a sudo rule for a named host may or may not be for this guest", up.origin)
-                    self.gaps[gap] = None
+                    self._gaps[gap] = None
                     seen, gaps = only_perhaps(seen), (*gaps, gap)
                 asked = frozenset([Password(self.reading.guest, up.password)]) if up.password else frozenset()
                 causes = (*way.causes, SudoRule(account.name, "", up.origin))
@@ -164,7 +166,7 @@ class SshServer:
         for up in self.sudo.single(account):
             because = f"sudo lets {account.name} run {up.command[:80]} as root, which can be led to run any command"
             gap = Gap("privilege", because, up.origin)
-            self.gaps[gap] = None
+            self._gaps[gap] = None
             asked = frozenset([Password(self.reading.guest, up.password)]) if up.password else frozenset()
             if not up.password or self._password_known(up.password):
                 seen = only_perhaps(way.seen)
@@ -218,7 +220,7 @@ class SshServer:
             if settings[keyword].word == "yes":
                 because = f"{spelled(keyword)} trusts other machines, which no file here lists"
                 gap = Gap("SSH server", because, settings[keyword].origin)
-                self.gaps[gap] = None
+                self._gaps[gap] = None
                 need: Need = frozenset([Unknown(because, gap.origin)])
                 cause = SettingLine(keyword, "yes", gap.origin)
                 yield _Way(need, only_perhaps(seen), Options(), (cause,), (gap,))
@@ -252,7 +254,7 @@ class SshServer:
             return
         found = self.logins.offers(account, settings)
         self.turned.update(dict.fromkeys(found.turned))
-        self.gaps.update(dict.fromkeys(found.gaps))
+        self._gaps.update(dict.fromkeys(found.gaps))
         forced_only = account.uid == 0 and settings["permitrootlogin"].word == "forced-commands-only"
         taken: dict[object, Addresses] = {}
         for offer in found.offers:
@@ -283,7 +285,7 @@ class SshServer:
         if self.logins.uses_pam:
             asked, gap, origin = self.logins.pam_password(account, empty_allowed=empty.word == "yes")
             if gap is not None:
-                self.gaps[gap] = None
+                self._gaps[gap] = None
                 unknown: Need = frozenset([Unknown(gap.because, gap.origin)])
                 yield _Way(unknown, only_perhaps(seen), Options(), (cause,), (gap,))
                 return

@@ -10,12 +10,12 @@ from dataclasses import dataclass, replace
 from enum import IntEnum
 from ipaddress import ip_address
 
+from nightlatch.access.holdings import Holding, sorted_by_address
 from nightlatch.estate.model import Estate, NetworkSpec
 from nightlatch.net.addresses import AddressSet
 from nightlatch.net.kinds import AddressKind, kind_of
 from nightlatch.net.literal import IPAddress, IPNetwork
 from nightlatch.readings.profiles import Method
-from nightlatch.reason.holdings import Holding, sorted_by_address
 
 MOST_TRIED = 1 << 20
 

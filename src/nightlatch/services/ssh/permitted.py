@@ -8,7 +8,7 @@ from nightlatch.model.causes import AccountState, Cause, Condition, Effect, Sett
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
 from nightlatch.readings import address_lists
 from nightlatch.readings.accounts import Account
-from nightlatch.reason.settings import Settings
+from nightlatch.services.ssh.settings import Settings
 
 
 def permitted(account: Account, settings: Settings, *, names_looked_up: bool) -> tuple[Addresses, Cause | None]:

@@ -6,29 +6,16 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
 from datetime import datetime
 
+from nightlatch.access.arriving import Arrival, arrivals, images, subnets, ways_to
+from nightlatch.access.realms import Realms
 from nightlatch.estate.model import Emergency, Estate, GrantSpec, PlaceRef, Principal, ViaKind
 from nightlatch.formats.keys import PublicKey
 from nightlatch.model.bounds import Bounds
+from nightlatch.model.grants import Grant, GrantKind
+from nightlatch.model.powers import ADMINISTER, SHELL, Gives, Power
+from nightlatch.model.secrets import Certificate, Key, Need, Password, Secret
+from nightlatch.model.sources import COMMON, NOWHERE, Sources, joined
 from nightlatch.net.literal import AddressError, parse_network
-from nightlatch.reason.access import (
-    ADMINISTER,
-    COMMON,
-    NOWHERE,
-    SHELL,
-    Certificate,
-    Gives,
-    Grant,
-    GrantKind,
-    Key,
-    Need,
-    Password,
-    Power,
-    Secret,
-    Sources,
-    joined,
-)
-from nightlatch.reason.arriving import Arrival, arrivals, images, subnets, ways_to
-from nightlatch.reason.realms import Realms
 
 
 def realms(estate: Estate) -> Realms:

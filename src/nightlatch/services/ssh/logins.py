@@ -30,16 +30,16 @@ from nightlatch.model.causes import (
     SettingLine,
 )
 from nightlatch.model.gaps import Gap
+from nightlatch.model.secrets import Certificate, Key, Secret, Unknown
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet
 from nightlatch.net.numbers import whole
 from nightlatch.origin import Origin
 from nightlatch.readings import address_lists
 from nightlatch.readings.accounts import Account
 from nightlatch.readings.guest import GuestReading
-from nightlatch.reason import pam
-from nightlatch.reason.access import Certificate, Key, Secret, Unknown
-from nightlatch.reason.files import Judge, Refused
-from nightlatch.reason.settings import Settings
+from nightlatch.services.posix import pam
+from nightlatch.services.ssh.files import Judge, Refused
+from nightlatch.services.ssh.settings import Settings
 
 NOTHING_REVOKED = Revoked(frozenset())
 FIRST_REGULAR = 1000  # login.defs(5), UID_MIN

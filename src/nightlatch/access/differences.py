@@ -9,16 +9,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
+from nightlatch.model.grants import Grant
+from nightlatch.model.paths import AccessPath
+from nightlatch.model.powers import Gives, Power
+from nightlatch.model.sources import Sources, joined, without
 from nightlatch.net.addresses import LOOPBACK
-from nightlatch.reason.access import (
-    AccessPath,
-    Gives,
-    Grant,
-    Power,
-    Sources,
-    joined,
-    without,
-)
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,7 +1,7 @@
 """Who can reach which port of a guest, as far as networks and filters decide: for each listening socket and family the sources
 that are let in, kept out or undecided, each with the rule that decides.
 
-What a service itself asks of callers, such as keys, is reason/paths.py. On a guest in a folder only SSH's sockets are known.
+What a service itself asks of callers, such as keys, is access/paths.py. On a guest in a folder only SSH's sockets are known.
 """
 
 from __future__ import annotations
@@ -10,18 +10,18 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from enum import Enum
 
+from nightlatch.access.arriving import Arrival, dialled, outside, seen
+from nightlatch.access.filtering import Flow, Verdict, passed, verdicts
+from nightlatch.access.layers import Behind, flow_to, layers, through
 from nightlatch.model.bounds import Addresses, exactly, inside
+from nightlatch.model.sockets import Listener, family_of
+from nightlatch.model.sources import COMMON, Realm
 from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, LOOPBACK, NO_ADDRESS, AddressSet
 from nightlatch.origin import Origin
 from nightlatch.readings.guest import GuestReading
 from nightlatch.readings.rules import Does, Rules
 from nightlatch.readings.service import OpenSocket
-from nightlatch.reason.access import COMMON, Realm
-from nightlatch.reason.arriving import Arrival, dialled, outside, seen
-from nightlatch.reason.filtering import Flow, Verdict, passed, verdicts
-from nightlatch.reason.layers import Behind, flow_to, layers, through
-from nightlatch.reason.listening import listening
-from nightlatch.reason.settings import Listener
+from nightlatch.services.ssh.listening import listening
 
 FAMILIES = {"IPv4": ALL_V4, "IPv6": ALL_V6}
 OPEN = "no filter"
@@ -115,7 +115,7 @@ def reached(reading: GuestReading, socket: OpenSocket) -> Addresses:
 def socket_of(socket: OpenSocket) -> Listener:
     """A listed socket as one that callers come to."""
     address = socket.address.partition("%")[0]
-    return Listener(address, socket.port, _family(address))
+    return Listener(address, socket.port, family_of(address))
 
 
 def sockets(reading: GuestReading, ssh: Sequence[Listener]) -> tuple[tuple[str, Listener], ...]:
@@ -138,7 +138,7 @@ def _listeners(reading: GuestReading) -> Iterator[tuple[str, str, str, Listener]
             whole = held & {"0.0.0.0", "::", ""}
             ends = {""} if {"0.0.0.0", "::"} <= held or "" in held else whole
             for address in sorted(ends | (held - whole)):
-                yield protocol, program, unit, Listener(address, port, _family(address))
+                yield protocol, program, unit, Listener(address, port, family_of(address))
     else:
         for listener in listening(reading):
             yield "tcp", "sshd", "", listener
@@ -150,10 +150,6 @@ def _exposed_sockets(reading: GuestReading) -> Iterator[OpenSocket]:
             yield each
 
 
-def _family(address: str) -> str:
-    return "any" if not address else "inet6" if ":" in address else "inet"
-
-
 def _program(socket: OpenSocket) -> str:
     return socket.programs[0][0] if socket.programs else ""
 
@@ -162,7 +158,7 @@ def _exposed(
     reading: GuestReading, listener: Listener, protocol: str, program: str, unit: str, way: Arrival
 ) -> Exposed:  # fmt: skip
     flow = flow_to(reading, listener.address, listener.port, protocol)
-    behind = None if _is_ssh(reading, listener, program) else behind_of(reading, unit)
+    behind = reading.filter.behind if _is_ssh(reading, listener, program) else behind_of(reading, unit)
     work = _direct if way.forward is None else _forwarded
     by = str(way.forward) if way.forward is not None else ""
     pieces = tuple(work(reading, flow, listener, way, behind))
@@ -175,9 +171,9 @@ def _direct(reading: GuestReading, flow: Flow, listener: Listener, way: Arrival,
     met = list(layers(reading, flow, way.around, behind=behind))
     if reading.filter.gaps:
         first = reading.filter.gaps[0]
-        return _by_family(Fate.UNDECIDED, admitted, first.because, first.origin)
+        return _byfamily_of(Fate.UNDECIDED, admitted, first.because, first.origin)
     if not met:
-        return _by_family(Fate.IN, admitted, OPEN, None)
+        return _byfamily_of(Fate.IN, admitted, OPEN, None)
     return list(_decided(met, through(reading, flow, way.around, behind=behind), admitted))
 
 
@@ -189,16 +185,16 @@ def _forwarded(reading: GuestReading, flow: Flow, listener: Listener, way: Arriv
         return []
     everybody = (EVERY_ADDRESS - LOOPBACK) & (_family_of(way) or EVERY_ADDRESS)
     before = [(rules, dialled(way, flow)) for rules in way.around]
-    whole = _by_family(Fate.IN, everybody, OPEN, None)
+    whole = _byfamily_of(Fate.IN, everybody, OPEN, None)
     arrived = list(_decided(before, outside(way, flow), everybody)) if before else whole
     layered = list(layers(reading, flow, behind=behind))
     if reading.filter.gaps:
         first = reading.filter.gaps[0]
-        inner = _by_family(Fate.UNDECIDED, EVERY_ADDRESS, first.because, first.origin)
+        inner = _byfamily_of(Fate.UNDECIDED, EVERY_ADDRESS, first.because, first.origin)
     elif layered:
         inner = list(_decided(layered, let_in, EVERY_ADDRESS))
     else:
-        inner = _by_family(Fate.IN, EVERY_ADDRESS, OPEN, None)
+        inner = _byfamily_of(Fate.IN, EVERY_ADDRESS, OPEN, None)
     return list(_one_after_the_other(arrived, inner, way.sees))
 
 
@@ -237,13 +233,13 @@ def _decided(layered: list[tuple[Rules, Flow]], whole: Addresses, admitted: Addr
     for rules, flow in layered:
         direct &= passed(rules, flow, flow.port).surely
     let_in = list(_shared(Fate.IN, bounds.surely & direct, _last_word(met)))
-    let_in += _by_family(Fate.IN, bounds.surely - direct, BY_ANOTHER, None)
+    let_in += _byfamily_of(Fate.IN, bounds.surely - direct, BY_ANOTHER, None)
     yield from sorted(let_in, key=lambda each: (each.family, each.origin is None, str(each.origin and each.origin.path),
                                                 each.origin.line if each.origin else 0))  # fmt: skip
     unsure = (bounds.perhaps - bounds.surely) & admitted
     if unsure:
         gap = bounds.because[0] if bounds.because else None
-        yield from _by_family(Fate.UNDECIDED, unsure, gap.because if gap else "", gap.origin if gap else None)
+        yield from _byfamily_of(Fate.UNDECIDED, unsure, gap.because if gap else "", gap.origin if gap else None)
     rest = admitted - bounds.perhaps
     for fate in (Fate.ELSEWHERE, Fate.DROPPED, Fate.REFUSED):
         ending = [each for each in met if FATES.get(each.does) is fate]
@@ -263,11 +259,11 @@ def _shared(fate: Fate, sources: AddressSet, by: Iterable[Verdict]) -> Iterator[
     for each in by:
         mine = sources & each.sources
         sources = sources - mine
-        yield from _by_family(fate, mine, each.text, each.origin)
-    yield from _by_family(fate, sources, OPEN, None)
+        yield from _byfamily_of(fate, mine, each.text, each.origin)
+    yield from _byfamily_of(fate, sources, OPEN, None)
 
 
-def _by_family(fate: Fate, sources: AddressSet, text: str, origin: Origin | None) -> list[Piece]:
+def _byfamily_of(fate: Fate, sources: AddressSet, text: str, origin: Origin | None) -> list[Piece]:
     return [Piece(name, fate, sources & whole, text, origin) for name, whole in FAMILIES.items() if sources & whole]
 
 

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from nightlatch.model.sockets import Listener, family_of
 from nightlatch.readings.guest import GuestReading
-from nightlatch.reason.settings import Effective, Listener, listeners
+from nightlatch.services.ssh.settings import Effective, listeners
 
 
 def listening(reading: GuestReading) -> tuple[Listener, ...]:
@@ -22,8 +23,4 @@ def sockets_of(reading: GuestReading, effective: Effective) -> tuple[Listener, .
     unit = reading.service.socket
     if unit is None or not unit.listens:
         return listeners(effective.top)
-    return tuple(Listener(address, port, _family(address), unit.origin) for address, port in unit.listens)
-
-
-def _family(address: str) -> str:
-    return "any" if not address else "inet6" if ":" in address else "inet"
+    return tuple(Listener(address, port, family_of(address), unit.origin) for address, port in unit.listens)

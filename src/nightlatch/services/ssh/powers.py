@@ -6,10 +6,10 @@ from collections.abc import Iterator
 
 from nightlatch.formats import sshd_tokens
 from nightlatch.formats.authorized_keys import Options
+from nightlatch.model.powers import ADMINISTER, SHELL, Gives, Power
 from nightlatch.readings.accounts import Account
-from nightlatch.reason.access import ADMINISTER, SHELL, Gives, Power
-from nightlatch.reason.logins import NOT_SHELLS, SHELLS
-from nightlatch.reason.settings import Settings
+from nightlatch.services.ssh.logins import NOT_SHELLS, SHELLS
+from nightlatch.services.ssh.settings import Settings
 
 INTERNAL = "internal-sftp"
 

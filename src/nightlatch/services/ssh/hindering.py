@@ -10,13 +10,14 @@ from dataclasses import dataclass, replace
 from enum import StrEnum
 
 from nightlatch.model.causes import Cause, SettingLine
+from nightlatch.model.secrets import Certificate, Key, Need, Password, Secret
+from nightlatch.model.sockets import Listener
 from nightlatch.net.addresses import AddressSet, union
 from nightlatch.readings.accounts import Account
-from nightlatch.reason.access import Certificate, Key, Need, Password, Secret
-from nightlatch.reason.logins import Logins
-from nightlatch.reason.paths import GuestAccess
-from nightlatch.reason.permitted import limiting, permitted
-from nightlatch.reason.settings import Caller, Effective, Listener, Settings, usable
+from nightlatch.services.ssh.entries import SshAccess
+from nightlatch.services.ssh.logins import Logins
+from nightlatch.services.ssh.permitted import limiting, permitted
+from nightlatch.services.ssh.settings import Caller, Effective, Settings, usable
 
 
 class Why(StrEnum):
@@ -42,15 +43,15 @@ class Hindrance:
 
 
 def hindrances(
-    access: GuestAccess, account: Account, needs: tuple[Need, ...], socket: Listener, sources: AddressSet
+    access: SshAccess, account: Account, needs: tuple[Need, ...], socket: Listener, sources: AddressSet
 ) -> Iterator[Hindrance]:  # fmt: skip
     """What stands in the way of each part of these addresses on the way to one socket; parts without an answer are left out."""
-    if access.ssh.logins is None:
+    if access.logins is None:
         return
-    worlds, _ = access.ssh.effective.worlds(Caller(account.name, account.groups, socket))
+    worlds, _ = access.effective.worlds(Caller(account.name, account.groups, socket))
     for part in worlds[0]:
         here = part.sources & sources
-        within = _Part(access.ssh.effective, access.ssh.logins, account, part.truth)
+        within = _Part(access.effective, access.logins, account, part.truth)
         while here:
             found = within.first(needs, here)
             if found is None:

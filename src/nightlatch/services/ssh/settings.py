@@ -19,7 +19,8 @@ from nightlatch.formats.patterns import in_list
 from nightlatch.formats.sshd_keywords import KEYWORDS, Keyword, Wins, spelled
 from nightlatch.model.bounds import EVERYBODY, NOBODY, Addresses, in_all, only_perhaps
 from nightlatch.model.gaps import Gap
-from nightlatch.net.addresses import EVERY_ADDRESS, LOOPBACK, AddressSet
+from nightlatch.model.sockets import Listener
+from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
 from nightlatch.origin import Origin, default
 from nightlatch.readings import address_lists
 from nightlatch.readings.sshd import Directive, Match, Refusal, SshdReading
@@ -43,28 +44,6 @@ class Setting:
 
 
 Settings = Mapping[str, Setting]
-
-
-@dataclass(frozen=True, slots=True)
-class Listener:
-    """One listening socket: a numeric address ("" stands for all of `family`) and a port."""
-
-    address: str
-    port: int
-    family: str = "any"
-    origin: Origin | None = None
-
-    def admits(self) -> AddressSet:
-        """The sources that can reach the socket: those of its family; the loopback's own for a loopback address."""
-        if self.address in ("", "0.0.0.0", "::"):
-            return {"inet": AddressSet(v4=EVERY_ADDRESS.v4), "inet6": AddressSet(v6=EVERY_ADDRESS.v6)}.get(
-                self.family, EVERY_ADDRESS
-            )
-        bound = address_lists.cidr(self.address)
-        assert isinstance(bound, AddressSet)
-        if bound <= LOOPBACK:
-            return LOOPBACK & (AddressSet(v4=EVERY_ADDRESS.v4) if bound.v4 else AddressSet(v6=EVERY_ADDRESS.v6))
-        return AddressSet(v4=EVERY_ADDRESS.v4) if bound.v4 else AddressSet(v6=EVERY_ADDRESS.v6)
 
 
 @dataclass(frozen=True, slots=True)

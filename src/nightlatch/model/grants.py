@@ -1,0 +1,60 @@
+"""A grant says of what is meant to be what an access path says of what is: one principal, guest and account."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+from nightlatch.model.bounds import Bounds
+from nightlatch.model.powers import ADMINISTER, Gives, Power, implied
+from nightlatch.model.secrets import Need
+from nightlatch.model.sources import Sources
+from nightlatch.origin import Origin
+
+
+class GrantKind(StrEnum):
+    """Why something is granted."""
+
+    GRANT = "grant"
+    OWN_DOOR = "own door"
+    EMERGENCY = "emergency"
+
+
+@dataclass(frozen=True, slots=True)
+class Grant:
+    """One sentence of the estate for one principal, guest and account. `after` is what root's rights ask on top.
+
+    `who` and `text` are for people; `origin` is the place in the estate file.
+    """
+
+    guest: str
+    account: str
+    who: str
+    proofs: frozenset[Need]
+    gives: frozenset[Power]
+    callers: Bounds[Sources]
+    origin: Origin
+    after: Need = frozenset()
+    kind: GrantKind = GrantKind.GRANT
+    service: str = "ssh"
+    shape: tuple[str, ...] = ()
+    text: str = ""
+    where: str = ""
+    names: Mapping[str, str] = field(default_factory=dict, compare=False)
+
+    @property
+    def place(self) -> tuple[str, str, tuple[str, ...], str]:
+        """What must be the same for a path to serve this grant."""
+        return (self.guest, self.service, self.shape, self.account)
+
+    @property
+    def allows(self) -> frozenset[Power]:
+        """All that the grant allows. The own door and emergency accounts may become root: that is what they are for."""
+        return implied(self.gives if self.kind is GrantKind.GRANT else self.gives | {ADMINISTER})
+
+    def asked(self, power: Power) -> frozenset[Need]:
+        """What has to be shown for a power: root's rights ask for `after` as well."""
+        if power.gives is Gives.ADMINISTER:
+            return frozenset(need | self.after for need in self.proofs)
+        return self.proofs

@@ -1,0 +1,33 @@
+"""An access path: who shows `need` at `service` of `guest` from `callers` gets `power` as `account`."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from nightlatch.model.bounds import Bounds
+from nightlatch.model.causes import Cause
+from nightlatch.model.powers import Power
+from nightlatch.model.secrets import Need
+from nightlatch.model.sources import Sources
+
+
+@dataclass(frozen=True, slots=True)
+class AccessPath:
+    """One way in. `route` names the listening socket, and the forward that leads there; `shape` are logins on the way (none
+    when it is direct); `alike` is the address as which the guest sees all who come by it, where it can't tell them apart."""
+
+    guest: str
+    account: str
+    need: Need
+    power: Power
+    callers: Bounds[Sources]
+    causes: tuple[Cause, ...]
+    route: str = ""
+    service: str = "ssh"
+    shape: tuple[str, ...] = ()
+    alike: str = ""
+
+    @property
+    def place(self) -> tuple[str, str, tuple[str, ...], str]:
+        """What must be the same for a grant to speak of this path."""
+        return (self.guest, self.service, self.shape, self.account)

@@ -1,0 +1,64 @@
+"""What a login gives: powers, and which of them imply others."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+from functools import lru_cache
+
+
+class Gives(StrEnum):
+    """The kinds of power."""
+
+    SHELL = "shell"
+    COMMAND = "command"
+    FILES = "files"
+    TUNNEL = "tunnel"
+    LISTEN = "listen"
+    AGENT = "agent"
+    ADMINISTER = "administer"
+    CHANGE_PASSWORD = "change password"
+
+
+@dataclass(frozen=True, slots=True)
+class Power:
+    """One thing a login gives; `what` is the command, the root folder of files, or the target of a tunnel."""
+
+    gives: Gives
+    what: str = ""
+
+    def within(self, other: Power) -> bool:
+        """Whether this power is no more than `other`."""
+        if self.gives is not other.gives:
+            return False
+        if self.gives is Gives.FILES:
+            root = other.what.rstrip("/")
+            return self.what == other.what or self.what.startswith(root + "/")
+        return self.what == other.what or other.what == "*"
+
+    def __str__(self) -> str:
+        shown = {
+            Gives.COMMAND: f"runs {self.what}",
+            Gives.FILES: f"files under {self.what}",
+            Gives.TUNNEL: "tunnels to anywhere" if self.what == "*" else f"a tunnel to {self.what}",
+            Gives.LISTEN: "tunnels back from anywhere" if self.what == "*" else f"a tunnel back from {self.what}",
+            Gives.AGENT: "agent forwarding",
+            Gives.SHELL: "a shell",
+            Gives.ADMINISTER: "root's rights",
+            Gives.CHANGE_PASSWORD: "a change of the password",
+        }
+        return shown[self.gives]
+
+
+SHELL = Power(Gives.SHELL)
+ADMINISTER = Power(Gives.ADMINISTER)
+IMPLIED_BY_SHELL = (
+    SHELL, Power(Gives.COMMAND, "*"), Power(Gives.FILES, "/"), Power(Gives.TUNNEL, "*"), Power(Gives.LISTEN, "*"),
+    Power(Gives.AGENT), Power(Gives.CHANGE_PASSWORD),
+)  # fmt: skip
+
+
+@lru_cache(maxsize=1024)
+def implied(gives: frozenset[Power]) -> frozenset[Power]:
+    """What a grant allows: a shell implies files, commands, tunnels and the agent."""
+    return gives | frozenset(IMPLIED_BY_SHELL) if SHELL in gives else gives

@@ -1,0 +1,24 @@
+"""The words of services in the estate file: what may stand after `by:`, and then after `with:` and `only:`."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from nightlatch.model.powers import SHELL, Power
+
+
+@dataclass(frozen=True, slots=True)
+class ServiceWords:
+    """One service: its `name` after `by:`, and in sentences its `title`; the `proofs` that a grant may ask for, what it gives
+    (`power`) unless it says `only`, what may stand there, and whether it may say `may: administer`."""
+
+    name: str
+    title: str
+    proofs: tuple[str, ...]
+    power: Power
+    only: tuple[str, ...] = ()
+    administers: bool = False
+
+
+SSH = ServiceWords("ssh", "SSH", ("key", "certificate", "password"), SHELL, ("command", "files"), administers=True)
+SERVICES = (SSH,)

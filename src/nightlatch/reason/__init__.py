@@ -1,1 +1,0 @@
-"""Readings in, answers out: effective settings, logins, privilege, access paths. Pure; time is a parameter."""

@@ -1,0 +1,1 @@
+"""Services: all that is peculiar to one of them, each behind one interface. Pure; time is a parameter."""

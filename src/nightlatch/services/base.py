@@ -1,0 +1,109 @@
+"""What every service offers the rest: its kind, its servers on one guest, and what each of them lets in.
+
+A kind knows its own files, words and handshake, and nothing of filters, forwards and other services; what comes through to
+its sockets is worked out around it (access/paths.py).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from datetime import datetime
+from enum import StrEnum
+from typing import Protocol
+
+from nightlatch.model.bounds import Addresses
+from nightlatch.model.causes import Cause
+from nightlatch.model.gaps import Gap
+from nightlatch.model.powers import Power
+from nightlatch.model.secrets import Need
+from nightlatch.model.services import ServiceWords
+from nightlatch.model.sockets import Listener
+from nightlatch.net.addresses import AddressSet
+from nightlatch.readings.guest import GuestReading
+from nightlatch.readings.rules import Rules
+
+
+class State(StrEnum):
+    """How a server stands on a guest, as far as its files and listings tell."""
+
+    ABSENT = "not installed"
+    NOT_COLLECTED = "not collected"
+    BROKEN = "does not start"
+    STOPPED = "does not run"
+    SERVES = "serves"
+
+
+@dataclass(frozen=True, slots=True)
+class LoginEntry:
+    """One power that an account gives for one need, and to whom: addresses as the guest sees them."""
+
+    account: str
+    need: Need
+    power: Power
+    seen: Addresses
+    causes: tuple[Cause, ...]
+    gaps: tuple[Gap, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class LoginEntries:
+    """The entries of one account at one socket, in each of the worlds that can't be told apart because of what is `undecided`.
+
+    `unread` is what was not read at all, so that nothing is sure."""
+
+    worlds: tuple[tuple[LoginEntry, ...], ...]
+    undecided: tuple[Gap, ...] = ()
+    unread: tuple[Gap, ...] = ()
+
+
+class ServiceAccess(Protocol):
+    """One server of a guest as it stands: the service's name, where it listens, and what only its own callers meet behind the
+    guest's filter."""
+
+    @property
+    def service(self) -> str: ...
+    @property
+    def state(self) -> State: ...
+    @property
+    def listeners(self) -> tuple[Listener, ...]: ...
+    @property
+    def behind(self) -> tuple[Rules, ...]: ...
+
+
+class Server(Protocol):
+    """One server of a guest at work: what it lets in is asked of it socket by socket, and then how it `stands`, and the `gaps`
+    that it met."""
+
+    @property
+    def stands(self) -> ServiceAccess: ...
+    @property
+    def gaps(self) -> tuple[Gap, ...]: ...
+
+    def entries(self, socket: Listener, within: AddressSet) -> Iterator[LoginEntries]:
+        """What each account gives to those of `within` who come to a socket of its own."""
+
+
+@dataclass(frozen=True, slots=True)
+class Silent:
+    """A server that lets nobody in as it `stands`: it is not there, was not read, or does not start."""
+
+    stands: ServiceAccess
+    gaps: tuple[Gap, ...] = ()
+
+    def entries(self, socket: Listener, within: AddressSet) -> Iterator[LoginEntries]:
+        """Nothing."""
+        return iter(())
+
+
+class ServiceKind(Protocol):
+    """All that is peculiar to one service."""
+
+    @property
+    def words(self) -> ServiceWords: ...
+
+    def servers(self, reading: GuestReading, at: datetime) -> tuple[Server, ...]:
+        """The servers of this kind on a guest at a moment (aware); one that is absent, broken or stopped says so."""
+
+
+Kinds = Mapping[str, ServiceKind]

@@ -1,0 +1,1 @@
+"""What several services of one system decide by: PAM's stacks, and who may become root."""

@@ -1,0 +1,1 @@
+"""SSH, as OpenSSH's sshd serves it."""
