@@ -13,10 +13,10 @@ from nightlatch.access.grants import expand, realms
 from nightlatch.access.paths import guest_access
 from nightlatch.draft import plan
 from nightlatch.draft.plan import Draft, ProvedDraft
-from nightlatch.draft.steps import AppendBlock, ReplaceLine
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import RefusedError
+from nightlatch.model.steps import AppendBlock, ReplaceLine
 from nightlatch.readings import guest as readings
 from tests.guests import AT, HASH, Guest, estate, pub
 

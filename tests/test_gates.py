@@ -15,7 +15,7 @@ from rich.console import Console
 from nightlatch.access.filtering import Flow, passed
 from nightlatch.draft import filtering, gates, plan
 from nightlatch.draft.acts import Enable, LoadRules
-from nightlatch.draft.gates import Gate, Hook
+from nightlatch.draft.gates import Door, Gate, Hook
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.draft.steps import SetRules
 from nightlatch.evidence.snapshot import ABSENT, from_files
@@ -188,20 +188,24 @@ def read_by(manager: str, gate: Gate) -> Rules:
 
 
 @pytest.mark.parametrize("manager", ["nftables", "iptables", "ufw", "firewalld"])
-@given(st.lists(ADDRESSES, min_size=1, max_size=5), st.booleans())
-def test_a_gate_is_exact(manager: str, sources: list[AddressSet], several: bool) -> None:
-    wanted = union(sources)
-    rules = read_by(manager, Gate((22, 2222) if several else (22,), wanted, closed=True))
+@given(st.lists(ADDRESSES, min_size=1, max_size=5), st.booleans(), st.lists(ADDRESSES, max_size=5))
+def test_a_gate_is_exact(manager: str, sources: list[AddressSet], several: bool, others: list[AddressSet]) -> None:
+    """Each of its doors lets in just those whom it names, whatever stands beside it."""
+    doors = {(22, 2222) if several else (22,): union(sources), (4711,): union(others)}
+    gate = Gate(tuple(Door(ports, wanted, closed=True) for ports, wanted in doors.items() if wanted))
+    rules = read_by(manager, gate)
     assert rules.gaps == ()
-    found = passed(rules, Flow("tcp", 22))
-    assert found.perhaps - NONE == wanted - NONE
-    assert found.surely - NONE == wanted - NONE
+    for door in gate.doors:
+        for port in door.ports:
+            found = passed(rules, Flow("tcp", port))
+            assert found.perhaps - NONE == door.sources - NONE
+            assert found.surely - NONE == door.sources - NONE
     assert manager in ("ufw", "firewalld") or passed(rules, Flow("tcp", 80)).surely == EVERY_ADDRESS
 
 
 @pytest.mark.parametrize("raw", [b"", b"<zone>", b"</zone", b"*filter\n:INPUT", b"### RULES ###", b"\xff\x00"])
 def test_files_that_are_not_as_they_should_be(raw: bytes) -> None:
-    gate = Gate((22,), prefix(4, 0, 8), closed=True)
+    gate = Gate((Door((22,), prefix(4, 0, 8), closed=True),))
     assert gates.zone(raw, gate) is None or b"</zone>" in raw
     assert (gates.ufw(raw, gate, "ip") is None) == (b"### RULES ###" not in raw)
     assert b":nightlatch" in gates.saved(raw, gate, "ip")
@@ -263,3 +267,21 @@ def test_what_new_rules_go_ahead_of_is_told_line_by_line(tmp_path: Path, manager
     told = page.export_text()
     assert "no longer act on the callers that they let in" in " ".join(told.split())
     assert all(place in told for place in expected)
+
+
+@pytest.mark.parametrize("manager", ["nftables", "iptables", "ufw", "firewalld"])
+@pytest.mark.parametrize("closed", [(True,), (False,), (True, False), (False, True), (True, True)])
+def test_a_gate_is_read_again(manager: str, closed: tuple[bool, ...]) -> None:
+    """Which ports have a door, and whether it is closed, is read from what was written: another service's door stays."""
+    doors = [
+        Door(ports, prefix(4, 10 << 24, 8), each) for ports, each in zip([(22, 2222), (4711,)], closed, strict=False)
+    ]
+    gate = Gate(tuple(doors))
+    raw = {
+        "nftables": gates.nftables(gate, (Hook("inet", "filter", "input"),)),
+        "iptables": gates.saved(b"*filter\n:INPUT ACCEPT [0:0]\nCOMMIT\n", gate, "ip"),
+        "ufw": gates.ufw(b"*filter\n### RULES ###\nCOMMIT\n", gate, "ip"),
+        "firewalld": gates.zone(b"<zone>\n</zone>\n", gate),
+    }[manager]
+    assert gates.written(raw or b"") == {port: door.closed for door in gate.doors for port in door.ports}
+    assert gates.written(b"table inet filter {\n\t\tct state new drop\n}\n-A INPUT -p tcp --dport 22 -j ACCEPT\n") == {}

@@ -10,11 +10,11 @@ from nightlatch.draft import door
 from nightlatch.draft.acts import Enable, Install, Start
 from nightlatch.draft.door import ServiceStep
 from nightlatch.draft.plan import Draft, ProvedDraft
-from nightlatch.draft.steps import Left
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.latch import console
 from nightlatch.latch.transaction import Transaction
+from nightlatch.model.steps import Left
 from nightlatch.readings import guest as readings
 from nightlatch.services.ssh import listening
 

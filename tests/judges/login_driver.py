@@ -10,7 +10,6 @@ from pathlib import Path
 
 from nightlatch import api, changing
 from nightlatch.access.paths import GuestAccess, guest_access
-from nightlatch.draft.closing import ASKING
 from nightlatch.estate.load import load
 from nightlatch.evidence.collect import collect
 from nightlatch.formats.keys import decode
@@ -20,6 +19,7 @@ from nightlatch.model.secrets import Certificate, Key, Password, Secret
 from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import NO_ADDRESS
 from nightlatch.readings import guest as readings
+from nightlatch.services.ssh.closing import ASKING
 from nightlatch.transports.folder import Folder
 from tests.judges.login_guest import SOURCES, Guest
 from tests.judges.login_scenes import mixtures, reasons

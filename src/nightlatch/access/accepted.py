@@ -36,7 +36,9 @@ class Acceptance:
     def takes(self, path: AccessPath) -> bool:
         """Whether it accepts that this path is open: its account, by what it names, for no more than it says."""
         waiver = self.waiver
-        if path.account != waiver.account or (path.power.gives is Gives.ADMINISTER and not waiver.administers):
+        if (path.service, path.account) != (waiver.by, waiver.account):
+            return False
+        if path.power.gives is Gives.ADMINISTER and not waiver.administers:
             return False
         if waiver.proof == "none":
             return not path.need
@@ -48,7 +50,8 @@ class Acceptance:
     def takes_back(self, item: Missing) -> bool:
         """Whether it accepts that this person is shut out."""
         waiver, grant = self.waiver, item.grant
-        return waiver.person in ("", grant.who) and waiver.account in ("", grant.account)
+        same = waiver.person in ("", grant.who) and waiver.account in ("", grant.account)
+        return same and waiver.by == grant.service
 
 
 def acceptances(estate: Estate | None, guest: str, at: datetime) -> tuple[Acceptance, ...]:

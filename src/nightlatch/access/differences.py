@@ -1,7 +1,8 @@
 """Surplus and missing: what is open and not granted, what is granted and not open.
 
 Plain equality would be wrong: the two need opposite inclusions. A path is covered by a grant when it asks for no less
-and gives no more; it serves a grant when it asks for no more and really gives at least that.
+and gives no more, over a connection that is sealed at least as well; it serves a grant when it asks for no more and really gives
+at least that.
 """
 
 from __future__ import annotations
@@ -45,6 +46,7 @@ def covers(grant: Grant, path: AccessPath) -> bool:
     """Whether the path lets in no more than the grant allows."""
     return (
         grant.place == path.place
+        and path.seal >= grant.seal
         and any(need <= path.need for need in grant.asked(path.power))
         and any(path.power.within(power) for power in grant.allows)
     )
@@ -54,6 +56,7 @@ def serves(path: AccessPath, grant: Grant, power: Power) -> bool:
     """Whether the path asks no more than one of the grant's proofs and really offers at least `power`."""
     return (
         grant.place == path.place
+        and path.seal >= grant.seal
         and any(path.need <= need for need in grant.asked(power))
         and _offers(path.power, power)
     )

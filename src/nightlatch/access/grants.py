@@ -70,7 +70,7 @@ def _sentence(estate: Estate, spec: GrantSpec, guest: str, at: datetime) -> Iter
         yield Grant(
             guest, account, who, proofs(estate, spec.proofs, person, person.keys, guest, account), gives(spec),
             Bounds(sources, sources), spec.origin, own if spec.after_password else frozenset(),
-            text=spec.text, where=", ".join(ref.text for ref in spec.places),
+            service=spec.by.name, text=spec.text, where=", ".join(ref.text for ref in spec.places),
         )  # fmt: skip
 
 
@@ -80,7 +80,7 @@ def gives(spec: GrantSpec) -> frozenset[Power]:
         return frozenset([Power(Gives.COMMAND, spec.command)])
     if spec.files:
         return frozenset([Power(Gives.FILES, spec.files)])
-    return frozenset([SHELL, ADMINISTER]) if spec.administer else frozenset([SHELL])
+    return frozenset([spec.by.power, *([ADMINISTER] if spec.administer else [])])
 
 
 def proofs(
@@ -147,21 +147,12 @@ def _came_from(estate: Estate, guest: str, came: Mapping[str, str]) -> tuple[Sou
     return {near: found}, text
 
 
-def as_seen(estate: Estate, grants: Iterable[Grant]) -> tuple[Grant, ...]:
-    """The grants with callers as their guest sees them: what a limit written on the guest has to name."""
-    known: dict[str, tuple[Arrival, ...]] = {}
-    out = []
-    for grant in grants:
-        if grant.guest not in known:
-            known[grant.guest] = ways_to(estate, grant.guest)
-        ways = known[grant.guest]
-        if ways:
-            surely, perhaps = (images(ways, sources) for sources in (grant.callers.surely, grant.callers.perhaps))
-            grant = replace(
-                grant, callers=Bounds({COMMON: surely} if surely else {}, {COMMON: perhaps} if perhaps else {})
-            )
-        out.append(grant)
-    return tuple(out)
+def seen_over(ways: tuple[Arrival, ...], grant: Grant) -> Grant:
+    """The grant with callers as its guest sees them over these ways to it: what a limit written on the guest has to name."""
+    if not ways:
+        return grant
+    surely, perhaps = (images(ways, sources) for sources in (grant.callers.surely, grant.callers.perhaps))
+    return replace(grant, callers=Bounds({COMMON: surely} if surely else {}, {COMMON: perhaps} if perhaps else {}))
 
 
 def _emergency(estate: Estate, kept: Emergency, guest: str) -> Iterator[Grant]:

@@ -17,7 +17,7 @@ from nightlatch.model.secrets import Certificate, Key, Need, Password, Unknown
 from nightlatch.model.sources import Sources, joined, without
 
 REFERENCE = "reasoning: what is open minus what is granted"
-STRONG = (Gives.SHELL, Gives.ADMINISTER)
+STRONG = (Gives.SHELL, Gives.DESKTOP, Gives.ADMINISTER)
 
 
 @dataclass
@@ -32,6 +32,11 @@ class Hole:
     def paths(self) -> list[AccessPath]:
         """The paths behind it."""
         return [item.path for item in self.items]
+
+    @property
+    def service(self) -> str:
+        """The service by which it is open."""
+        return self.items[0].path.service
 
     @property
     def by_sudo(self) -> bool:
@@ -63,17 +68,22 @@ def cause_of(path: AccessPath) -> Cause:
 def holes(items: Iterable[Surplus]) -> list[Hole]:
     """Surplus grouped by cause. What a surplus shell implies anyhow is not told again."""
     found = list(items)
-    whole = {(s.path.account, s.path.need): s for s in found if s.path.power.gives is Gives.SHELL}
-    out: dict[tuple[Cause, str, bool], Hole] = {}
+    whole = {
+        (s.path.service, s.path.account, s.path.need): s
+        for s in found
+        if s.path.power.gives in (Gives.SHELL, Gives.DESKTOP)
+    }
+    out: dict[tuple[str, Cause, str, bool], Hole] = {}
     for each in found:
         path = each.path
         cause = cause_of(path)
         extra = bool(each.granted) and path.power.gives not in STRONG
-        for (account, need), shell in whole.items():
-            if account == path.account and need <= path.need and path is not shell.path and _inside(each, shell):
+        for (service, account, need), shell in whole.items():
+            same = (service, account) == (path.service, path.account) and need <= path.need
+            if same and path is not shell.path and _inside(each, shell):
                 cause, extra = cause_of(shell.path), False
                 break
-        key = (cause, kind_of(path), extra)
+        key = (path.service, cause, kind_of(path), extra)
         out.setdefault(key, Hole(cause, kind_of(path))).items.append(each)
     return list(out.values())
 

@@ -13,7 +13,17 @@ from nightlatch.formats import authorized_keys
 from nightlatch.formats.authorized_keys import Entry
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import Gives
-from nightlatch.model.secrets import Certificate, Key, Need, Password, Secret, Unknown
+from nightlatch.model.secrets import (
+    Certificate,
+    ClientCertificate,
+    Code,
+    Key,
+    Need,
+    Password,
+    ScreenPassword,
+    Secret,
+    Unknown,
+)
 from nightlatch.model.sources import COMMON, Sources, common_to, joined, without
 from nightlatch.net.addresses import (
     ALL_V4,
@@ -130,6 +140,12 @@ class Names:
                 )
             case Password(_, account):
                 return f"the password of {account}"
+            case ScreenPassword(guest, file):
+                return f"the screen password in {file} of {guest}"
+            case Code(_, account):
+                return f"a one-time code of {account}"
+            case ClientCertificate(authority, name):
+                return f"a certificate of {self.authorities.get(authority, authority)} for {name}"
             case Unknown(why, _):
                 return f"something unknown ({why})"
         raise AssertionError(secret)

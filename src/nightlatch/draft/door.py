@@ -14,9 +14,9 @@ from nightlatch.access.differences import covers, surplus
 from nightlatch.access.grants import expand, realms, sources_of
 from nightlatch.access.paths import GuestAccess, guest_access
 from nightlatch.draft.acts import FAMILIES, Enable, Install, Start, family, install
-from nightlatch.draft.opening import own_key
 from nightlatch.draft.plan import _PROVED, Draft, ProvedDraft
-from nightlatch.draft.steps import AnyStep, Left, MakeFile, StepError, apply_all
+from nightlatch.draft.steps import AnyStep, StepError, apply_all
+from nightlatch.draft.work import Work
 from nightlatch.estate.model import Estate, GuestSpec
 from nightlatch.evidence.opinions import Question
 from nightlatch.evidence.snapshot import ABSENT, Entry, Kind, Snapshot
@@ -24,8 +24,10 @@ from nightlatch.faults import RefusedError
 from nightlatch.model.grants import Grant, GrantKind
 from nightlatch.model.powers import SHELL
 from nightlatch.model.sources import COMMON
+from nightlatch.model.steps import Left, MakeFile
 from nightlatch.readings import guest as readings
 from nightlatch.readings.guest import GuestReading
+from nightlatch.services.ssh.opening import own_key
 from nightlatch.systems import posix
 
 MAIN, FOLDER = "/etc/ssh/sshd_config", "/etc/ssh/sshd_config.d"
@@ -91,7 +93,10 @@ def prove(estate: Estate, snapshot: Snapshot, at: datetime) -> ProvedDraft:
     steps: tuple[AnyStep, ...] = (file,)
     access = _tried(estate, snapshot, steps, at)
     if not _opens(access, grant):
-        steps = (*own_key(access, grant, account, estate, f"the own door: {grant.account}"), file)
+        steps = (
+            *own_key(Work(access, (grant,), estate).case(access.ssh), account, f"the own door: {grant.account}"),
+            file,
+        )
         access = _tried(estate, snapshot, steps, at)
     if not _opens(access, grant):
         raise RefusedError(

@@ -1,4 +1,5 @@
-"""Steps that let SSH's callers through a guest's own packet filter, or keep all others out, in the manager that is used there.
+"""Steps that let the callers of a service through a guest's own packet filter, or keep all others out, in the manager that is
+used there.
 
 Whatever manager it is, a gate is written (draft/gates.py): everybody whom the grants let in, from where they do, and either
 nobody else or whoever gets past the rules behind it. Whether that helps is worked out afterwards, as for every candidate.
@@ -13,17 +14,20 @@ from dataclasses import replace
 from nightlatch.access.filtering import Flow, passed
 from nightlatch.access.layers import flow_to
 from nightlatch.access.paths import GuestAccess
-from nightlatch.draft import gates, loading, wanted
+from nightlatch.draft import gates, loading
 from nightlatch.draft.acts import Enable, LoadRules
-from nightlatch.draft.closing import Candidate, Guesswork
-from nightlatch.draft.gates import Gate, Hook
+from nightlatch.draft.gates import Door, Gate, Hook
 from nightlatch.draft.given import Given
 from nightlatch.draft.overtaken import overtaken
-from nightlatch.draft.steps import AnyStep, MakeFolder, SetRules
+from nightlatch.draft.steps import AnyStep, SetRules, Steps
+from nightlatch.draft.work import Work
 from nightlatch.evidence.snapshot import Kind
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats import own_rules
 from nightlatch.formats.lines import LineEdit
+from nightlatch.model.grants import seen_by_guest
+from nightlatch.model.sockets import Listener
+from nightlatch.model.steps import MakeFolder
 from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
 from nightlatch.readings import firewalld, iptables, managers, nftables
 from nightlatch.readings.guest import GuestReading
@@ -38,39 +42,58 @@ UNIT = "nftables.service"
 MOST_PREFIXES = 400
 
 
-def lets_in(work: Guesswork, sources: AddressSet, why: str, ports: tuple[int, ...] = ()) -> Iterator[Candidate]:
-    """Candidates that may let `sources` through the guest's filter, where that keeps some of them from a port of SSH."""
+def lets_in(
+    work: Work, service: str, sources: AddressSet, why: str, ports: tuple[int, ...] = ()
+) -> Iterator[Steps]:  # fmt: skip
+    """Stepss that may let `sources` through the guest's filter, where that keeps some of them from a port of the service;
+    `ports` are those that it will have, where these are others than today's."""
     reading = work.access.reading
     rules = reading.filter.rules
     if rules is None or rules.gaps or not sources:
         return
-    asked = ports or _ports(work)
+    asked = ports or _ports(work, service)
     if all(sources <= passed(rules, flow).perhaps for flow in _flows(work, asked)):
         return
-    was = _closed_now(reading)
+    now = _doors_now(reading)
+    was = any(now.get(port) for port in (*asked, *_ports(work, service))) or any(_nobodys(work, now).values())
     for closed in (True,) if was else (False, True):
-        yield from _written(work, _gate(work, asked, closed=closed), why, opens=True)
+        yield from _written(work, _gate(work, service, asked, closed=closed), why, opens=True)
 
 
-def keeps_out(work: Guesswork, sources: AddressSet, why: str) -> Iterator[Candidate]:
-    """Candidates that may keep out `sources`, as far as no grant lets anybody in from there."""
-    gate = _gate(work, _ports(work), closed=True)
-    if gates.is_narrow(gate) and sources - gate.sources:
-        yield from _written(work, gate, why, opens=False)
+def keeps_out(work: Work, service: str, sources: AddressSet, why: str) -> Iterator[Steps]:
+    """Stepss that may keep `sources` from a service, as far as no grant lets anybody in from there."""
+    if sources - _callers(work, service):
+        yield from _written(work, _gate(work, service, _ports(work, service), closed=True), why, opens=False)
 
 
-def _gate(work: Guesswork, ports: tuple[int, ...], *, closed: bool) -> Gate:
-    """All whom a grant, the own door or an emergency account lets in, as the guest sees them."""
-    return Gate(ports, wanted.seen_by_guest(work.grants), closed)
+def _gate(work: Work, service: str, ports: tuple[int, ...], *, closed: bool) -> Gate:
+    """The door of one service, beside those that stand there of others."""
+    now = _doors_now(work.access.reading)
+    doors = [Door(ports, _callers(work, service), closed)]
+    for other in dict.fromkeys(each.service for each in work.access.services if each.service != service):
+        mine = tuple(port for port in _ports(work, other) if port in now and port not in ports)
+        if mine:
+            doors.append(Door(mine, _callers(work, other), any(now[port] for port in mine)))
+    return Gate(tuple(sorted(doors, key=lambda door: door.ports)))
 
 
-def _ports(work: Guesswork) -> tuple[int, ...]:
-    return tuple(sorted({each.port for each in work.access.ssh.listeners}))
+def _callers(work: Work, service: str) -> AddressSet:
+    """All whom a grant of a service, the own door or an emergency account by it lets in, as the guest sees them."""
+    return seen_by_guest(work.of(service))
 
 
-def _flows(work: Guesswork, ports: tuple[int, ...]) -> list[Flow]:
-    listening = {(each.address, each.port) for each in work.access.ssh.listeners if each.port in ports}
-    listening |= {("", port) for port in ports if port not in _ports(work)}
+def _ports(work: Work, service: str) -> tuple[int, ...]:
+    return tuple(sorted({each.port for _, each in work.access.sockets(service)}))
+
+
+def _sockets(work: Work) -> list[Listener]:
+    return [socket for each in work.access.services for socket in each.listeners]
+
+
+def _flows(work: Work, ports: tuple[int, ...]) -> list[Flow]:
+    held = _sockets(work)
+    listening = {(each.address, each.port) for each in held if each.port in ports}
+    listening |= {("", port) for port in ports if all(port != each.port for each in held)}
     return [flow_to(work.access.reading, address, port) for address, port in sorted(listening)]
 
 
@@ -90,23 +113,25 @@ def manager_of(reading: GuestReading) -> str:
     return "nftables" if asked or started else ""
 
 
-def _closed_now(reading: GuestReading) -> bool:
-    """Whether the gate that is there keeps all others out."""
+def _doors_now(reading: GuestReading) -> dict[int, bool]:
+    """The ports of the gate that is there, and whether it keeps all others from them."""
     snapshot = reading.snapshot
-    own = snapshot.content(own_rules.FILE) or b""
-    saved = [snapshot.content(path) or b"" for path in loading.SAVED]
-    users = [snapshot.content(path) or b"" for path in loading.USERS]
-    zones = [snapshot.content(f"{loading.ZONES}{name}") or b"" for name in snapshot.children(loading.ZONES[:-1])]
-    return (
-        b"\t\tct state new drop\n" in own
-        or any(f"-A {gates.OWN} -m conntrack --ctstate NEW -j DROP".encode() in raw for raw in saved)
-        or any(re.search(rb"tuple ### deny tcp .* comment=" + gates.COMMENT.encode(), raw) for raw in users)
-        or any(f'priority="{gates.REFUSING}"'.encode() in raw for raw in zones)
-    )
+    zones = [f"{loading.ZONES}{name}" for name in snapshot.children(loading.ZONES[:-1])]
+    out: dict[int, bool] = {}
+    for path in (own_rules.FILE, *loading.SAVED, *loading.USERS, *zones):
+        for port, closed in gates.written(snapshot.content(path) or b"").items():
+            out[port] = out.get(port, False) or closed
+    return out
 
 
-def _written(work: Guesswork, gate: Gate, why: str, *, opens: bool) -> Iterator[Candidate]:
-    if not gates.is_narrow(gate) or not gate.ports or len(gate.sources.prefixes(MOST_PREFIXES)) == MOST_PREFIXES:
+def _nobodys(work: Work, now: dict[int, bool]) -> dict[int, bool]:
+    """The ports of the gate on which no service listens any more."""
+    held = {each.port for each in _sockets(work)}
+    return {port: closed for port, closed in now.items() if port not in held}
+
+
+def _written(work: Work, gate: Gate, why: str, *, opens: bool) -> Iterator[Steps]:
+    if any(not each.is_narrow or len(each.sources.prefixes(MOST_PREFIXES)) == MOST_PREFIXES for each in gate.doors):
         return
     writer = _Writer(work, gate, why, opens)
     kinds = {"nftables": writer.nftables, "iptables": writer.iptables, "ufw": writer.ufw, "firewalld": writer.firewalld}
@@ -119,23 +144,19 @@ def _written(work: Guesswork, gate: Gate, why: str, *, opens: bool) -> Iterator[
 class _Writer:
     """One gate as edits of the files of one guest."""
 
-    def __init__(self, work: Guesswork, gate: Gate, why: str, opens: bool) -> None:
+    def __init__(self, work: Work, gate: Gate, why: str, opens: bool) -> None:
         self.work, self.gate, self.why, self.opens = work, gate, why, opens
         self.reading = work.access.reading
         self.snapshot = self.reading.snapshot
 
     def about(self, manager: str) -> str:
         """What the rules do, in words."""
-        ports = ", ".join(map(str, self.gate.ports))
-        found = self.gate.sources.prefixes(4)
-        whom = ", ".join(found[:3]) + (" and more" if len(found) > 3 else "")
-        rest = ", drop all other callers" if self.gate.closed else ""
-        return f"let {whom} call port {ports}{rest} ({manager})"
+        return f"{'; '.join(map(_about, self.gate.doors))} ({manager})"
 
     def edit(
         self, path: str, manager: str, content: bytes | None, was: bytes | None, about: str = "",
         chains: tuple[str, ...] = (), within: str = "",
-    ) -> tuple[AnyStep, ...]:  # fmt: skip
+    ) -> Steps:  # fmt: skip
         """The step that gives a file this content; none where it has it, or where the file can't be edited."""
         found = self.snapshot.resolve(path)
         if content is None or content == was or found.path != path or found.entry is None:
@@ -143,7 +164,7 @@ class _Writer:
         if found.entry.kind not in (Kind.FILE, Kind.ABSENT):
             return ()
         folder = self.snapshot.resolve(path.rpartition("/")[0])
-        made: tuple[AnyStep, ...] = ()
+        made: Steps = ()
         if folder.entry is None or folder.entry.kind is not Kind.FOLDER:
             made = (MakeFolder(folder.path, self.why, self.opens, 0o755, 0, 0),)
         rules = self.reading.filter.rules
@@ -152,7 +173,7 @@ class _Writer:
         return (*made, SetRules(path, self.why, self.opens, manager, found.entry, content, about, late))
 
     # nftables
-    def nftables(self) -> Iterator[Candidate]:
+    def nftables(self) -> Iterator[Steps]:
         hooks = self.hooks()
         if not hooks:
             return
@@ -162,7 +183,7 @@ class _Writer:
         steps = self.edit(own_rules.FILE, "nftables", gates.nftables(self.gate, tuple(hooks)), was, chains=chains)
         yield (*steps, *self.included(main)) if steps else ()
 
-    def included(self, main: str | None) -> tuple[AnyStep, ...]:
+    def included(self, main: str | None) -> Steps:
         """The line by which a boot loads the gate behind the guest's own rules."""
         was = self.snapshot.content(main) if main is not None else None
         if _INCLUDED.search(was or b""):
@@ -195,11 +216,14 @@ class _Writer:
     def loses(self, rules: Rules, chain: Chain) -> bool:
         """Whether a base chain by itself keeps wanted callers out."""
         alone = Rules({key: each for key, each in rules.chains.items() if not each.hook or key == chain.key})
-        flows = _flows(self.work, self.gate.ports)
-        return any(not self.gate.sources & chain.only <= passed(alone, flow).perhaps for flow in flows)
+        return any(
+            not door.sources & chain.only <= passed(alone, flow).perhaps
+            for door in self.gate.doors
+            for flow in _flows(self.work, door.ports)
+        )
 
     # iptables
-    def iptables(self) -> Iterator[Candidate]:
+    def iptables(self) -> Iterator[Steps]:
         files = (
             iptables.RPM
             if any(self.snapshot.content(path) is not None for path, _ in iptables.RPM)
@@ -214,7 +238,7 @@ class _Writer:
         yield tuple(steps)
 
     # ufw
-    def ufw(self) -> Iterator[Candidate]:
+    def ufw(self) -> Iterator[Steps]:
         steps: list[AnyStep] = []
         for path, family in loading.USERS.items():
             was = self.snapshot.content(path)
@@ -224,7 +248,7 @@ class _Writer:
         yield tuple(steps)
 
     # firewalld
-    def firewalld(self) -> Iterator[Candidate]:
+    def firewalld(self) -> Iterator[Steps]:
         names = firewalld.used_zones(self.snapshot)
         made = {name: self.zone(name) for name in names}
         for name in names:
@@ -232,7 +256,7 @@ class _Writer:
         if len(names) > 1:
             yield tuple(step for name in names for step in made[name])
 
-    def zone(self, name: str) -> tuple[AnyStep, ...]:
+    def zone(self, name: str) -> Steps:
         own, shipped = f"{loading.ZONES}{name}.xml", f"{firewalld.SHIPPED}/zones/{name}.xml"
         was = self.snapshot.content(own)
         base = was if was is not None else self.snapshot.content(shipped)
@@ -243,6 +267,13 @@ class _Writer:
             tuple(rules.chains) if rules is not None else ()
         )  # the zone's own rules lie in several of firewalld's chains
         return self.edit(own, "firewalld", gates.zone(base, self.gate), was, chains=chains, within=own)
+
+
+def _about(door: Door) -> str:
+    found = door.sources.prefixes(4)
+    whom = ", ".join(found[:3]) + (" and more" if len(found) > 3 else "")
+    rest = ", drop all other callers" if door.closed else ""
+    return f"let {whom} call port {', '.join(map(str, door.ports))}{rest}"
 
 
 def _main(reading: GuestReading) -> str | None:
@@ -272,7 +303,7 @@ def shut_at_boot(before: GuestAccess, after: GuestAccess, door: AddressSet) -> s
     return ""
 
 
-def loading_acts(reading: GuestReading, steps: tuple[AnyStep, ...]) -> Given:
+def loading_acts(reading: GuestReading, steps: Steps) -> Given:
     """What makes a running guest hold the rules that these steps write, now and from the next boot on."""
     out = Given()
     found = {each.manager: each.why for each in steps if isinstance(each, SetRules)}
@@ -283,9 +314,9 @@ def loading_acts(reading: GuestReading, steps: tuple[AnyStep, ...]) -> Given:
     return out
 
 
-def together(steps: tuple[AnyStep, ...]) -> list[tuple[AnyStep, ...]]:
+def together(steps: Steps) -> list[Steps]:
     """The steps, those that only count together in one: all files of one manager's rules, with the folders made for them."""
-    out: dict[object, tuple[AnyStep, ...]] = {}
+    out: dict[object, Steps] = {}
     files = {each.path.rpartition("/")[0]: each.manager for each in steps if isinstance(each, SetRules)}
     for number, each in enumerate(steps):
         made = files.get(each.path, "") if isinstance(each, MakeFolder) else ""
@@ -294,7 +325,7 @@ def together(steps: tuple[AnyStep, ...]) -> list[tuple[AnyStep, ...]]:
     return list(out.values())
 
 
-def merged(steps: tuple[AnyStep, ...], more: Candidate) -> tuple[AnyStep, ...]:
+def merged(steps: Steps, more: Steps) -> Steps:
     """Steps with others behind them; a file of rules that both write is written once, with what the later ones say."""
     later = {each.path: each for each in more if isinstance(each, SetRules)}
     twice = {each.path for each in steps if isinstance(each, SetRules)} & set(later)

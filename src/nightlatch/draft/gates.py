@@ -1,4 +1,4 @@
-"""A gate: who may open connections to the ports of SSH, written as rules of each packet filter (nft(8), iptables-restore(8),
+"""A gate: who may open connections to the ports of services, written as rules of each packet filter (nft(8), iptables-restore(8),
 ufw(8), firewalld.richlanguage(5)).
 
 Its rules stand in objects of their own: a chain or table named nightlatch, rules of ufw with that comment, rich rules with a
@@ -6,6 +6,7 @@ priority of their own. Only packets to these ports are matched, and of those nob
 sessions, neighbour messages and all else go on as before. Whom it lets in it lets in with every packet, for what stands behind it
 may drop the later ones (measured: nft 1.0.6, a drop by source before the line for established connections).
 A gate that is written anew replaces the one that was there; without one, only the old one is taken away.
+Each service has a door of its own in it; where there is one door only, its rules don't repeat the ports that led there.
 """
 
 from __future__ import annotations
@@ -26,16 +27,52 @@ HEAD = "# who may call SSH, as the estate file says; written by nightlatch draft
 
 
 @dataclass(frozen=True, slots=True)
-class Gate:
+class Door:
     """Callers from `sources` are let in to `ports`; all others are dropped where it is `closed`, else left to rules behind."""
 
     ports: tuple[int, ...]
     sources: AddressSet
     closed: bool
 
+    @property
+    def is_narrow(self) -> bool:
+        """Whether it names whom it lets in: one for everybody, or for nobody, is not written."""
+        return bool(self.ports) and bool(self.sources) and self.sources != EVERY_ADDRESS
+
+    @property
+    def listed(self) -> str:
+        """The ports as iptables lists them."""
+        return ",".join(map(str, self.ports))
+
     def of(self, family: str) -> list[str]:
         """The prefixes of one family, `ip` or `ip6`."""
         return (self.sources & (ALL_V4 if family == "ip" else ALL_V6)).prefixes()
+
+
+@dataclass(frozen=True, slots=True)
+class Gate:
+    """The doors of all services that are in it; no two have a port in common."""
+
+    doors: tuple[Door, ...]
+
+    @property
+    def ports(self) -> tuple[int, ...]:
+        """The ports of all doors."""
+        return tuple(sorted({port for door in self.doors for port in door.ports}))
+
+    @property
+    def closed(self) -> bool:
+        """Whether a door drops all others."""
+        return any(door.closed for door in self.doors)
+
+    @property
+    def many(self) -> bool:
+        """Whether the ports have to be said again behind the jump."""
+        return len(self.doors) > 1
+
+    def of(self, family: str) -> list[str]:
+        """The prefixes of one family that any of its doors lets in."""
+        return [prefix for door in self.doors for prefix in door.of(family)]
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,16 +91,11 @@ class Hook:
 
 def nftables(gate: Gate, hooks: tuple[Hook, ...]) -> bytes:
     """The file that nft(8) reads behind the guest's own."""
-    ports = str(gate.ports[0]) if len(gate.ports) == 1 else f"{{ {', '.join(map(str, gate.ports))} }}"
     lines = [HEAD]
     for hook in hooks:
-        jump = f'iif != "lo" tcp dport {ports} jump {OWN}'
+        jump = f'iif != "lo" tcp dport {_nft_ports(gate.ports)} jump {OWN}'
         lines += [f"table {hook.family} {hook.table} {{", f"\tchain {OWN} {{"]
-        for family in ("ip", "ip6"):
-            found = gate.of(family) if hook.family in (family, "inet") else []
-            if found:
-                lines.append(f"\t\t{family} saddr {{ {', '.join(found)} }} accept")
-        lines += ["\t\tct state new drop"] if gate.closed else []
+        lines += [f"\t\t{line}" for door in gate.doors for line in _nft_door(door, hook, said=gate.many)]
         lines.append("\t}")
         if hook.own:
             lines += [
@@ -76,6 +108,20 @@ def nftables(gate: Gate, hooks: tuple[Hook, ...]) -> bytes:
         if not hook.own:
             lines.append(f"insert rule {hook.family} {hook.table} {hook.chain} {jump}")
     return text_lines.bytes_of("\n".join(lines) + "\n")
+
+
+def _nft_ports(ports: tuple[int, ...]) -> str:
+    return str(ports[0]) if len(ports) == 1 else f"{{ {', '.join(map(str, ports))} }}"
+
+
+def _nft_door(door: Door, hook: Hook, *, said: bool) -> Iterator[str]:
+    to = f"tcp dport {_nft_ports(door.ports)} " if said else ""
+    for family in ("ip", "ip6"):
+        found = door.of(family) if hook.family in (family, "inet") else []
+        if found:
+            yield f"{to}{family} saddr {{ {', '.join(found)} }} accept"
+    if door.closed:
+        yield f"{to}ct state new drop"
 
 
 def saved(raw: bytes, gate: Gate | None, family: str) -> bytes:
@@ -123,11 +169,18 @@ def is_own(line: Line) -> bool:
 
 
 def _saved_rules(gate: Gate, family: str) -> list[str]:
-    listed = ",".join(map(str, gate.ports))
-    ports = f"--dport {listed}" if len(gate.ports) == 1 else f"-m multiport --dports {listed}"
-    rules = [f"-A INPUT ! -i lo -p tcp {ports} -j {OWN}\n"]
-    rules += [f"-A {OWN} -s {prefix} -j ACCEPT\n" for prefix in gate.of(family)]
-    return [*rules, f"-A {OWN} -m conntrack --ctstate NEW -j DROP\n"] if gate.closed else rules
+    rules = [f"-A INPUT ! -i lo {_to(gate.ports)} -j {OWN}\n"]
+    for door in gate.doors:
+        to = f" {_to(door.ports)}" if gate.many else ""
+        rules += [f"-A {OWN}{to} -s {prefix} -j ACCEPT\n" for prefix in door.of(family)]
+        rules += [f"-A {OWN}{to} -m conntrack --ctstate NEW -j DROP\n"] if door.closed else []
+    return rules
+
+
+def _to(ports: tuple[int, ...]) -> str:
+    """The match of iptables for packets to these ports."""
+    listed = ",".join(map(str, ports))
+    return f"-p tcp --dport {listed}" if len(ports) == 1 else f"-p tcp -m multiport --dports {listed}"
 
 
 def ufw(raw: bytes, gate: Gate | None, family: str) -> bytes | None:
@@ -147,22 +200,21 @@ def ufw(raw: bytes, gate: Gate | None, family: str) -> bytes | None:
         place = next((number for number, text in enumerate(texts, 1) if text == "### RULES ###"), 0)
         if not place:
             return None
-        edits.append(LineEdit(place + 1, tuple(_ufw_rules(gate, family)), insert=True))
+        rules = tuple(rule for door in gate.doors for rule in _ufw_rules(door, family))
+        edits.append(LineEdit(place + 1, rules, insert=True))
     return text_lines.apply(raw, edits)
 
 
-def _ufw_rules(gate: Gate, family: str) -> Iterator[str]:
+def _ufw_rules(door: Door, family: str) -> Iterator[str]:
     six, everywhere = ("6", "::/0") if family == "ip6" else ("", "0.0.0.0/0")
-    listed = ",".join(map(str, gate.ports))
-    ports = f"-p tcp --dport {listed}" if len(gate.ports) == 1 else f"-p tcp -m multiport --dports {listed}"
-    for prefix in gate.of(family):
+    for prefix in door.of(family):
         yield ""
-        yield f"### tuple ### allow tcp {listed} {everywhere} any {prefix} in comment={COMMENT}"
-        yield f"-A ufw{six}-user-input {ports} -s {prefix} -j ACCEPT"
-    if gate.closed:
+        yield f"### tuple ### allow tcp {door.listed} {everywhere} any {prefix} in comment={COMMENT}"
+        yield f"-A ufw{six}-user-input {_to(door.ports)} -s {prefix} -j ACCEPT"
+    if door.closed:
         yield ""
-        yield f"### tuple ### deny tcp {listed} {everywhere} any {everywhere} in comment={COMMENT}"
-        yield f"-A ufw{six}-user-input {ports} -j DROP"
+        yield f"### tuple ### deny tcp {door.listed} {everywhere} any {everywhere} in comment={COMMENT}"
+        yield f"-A ufw{six}-user-input {_to(door.ports)} -j DROP"
 
 
 _RULE = re.compile(rb"[ \t]*<rule\b[^>]*\bpriority=([\"'])-41(?:41|40)\1[^>]*>.*?</rule>[ \t]*\n?", re.DOTALL)
@@ -185,16 +237,41 @@ def zone(raw: bytes, gate: Gate | None) -> bytes | None:
 
 
 def _rich(gate: Gate) -> Iterator[str]:
-    for port in gate.ports:
+    for port, door in ((each, by) for by in gate.doors for each in by.ports):
         element = f'<port port="{port}" protocol="tcp"/>'
         for family, name in (("ip", "ipv4"), ("ip6", "ipv6")):
-            for prefix in gate.of(family):
+            for prefix in door.of(family):
                 source = f'<source address="{prefix}"/>'
                 yield f'<rule family="{name}" priority="{ACCEPTING}">{source}{element}<accept/></rule>'
-        if gate.closed:
+        if door.closed:
             yield f'<rule priority="{REFUSING}">{element}<drop/></rule>'
 
 
-def is_narrow(gate: Gate) -> bool:
-    """Whether it names whom it lets in: one for everybody, or for nobody, is not written."""
-    return bool(gate.sources) and gate.sources != EVERY_ADDRESS
+_JUMP = re.compile(rb"tcp (?:-m multiport )?-{0,2}dports? (\{[^}]*\}|[0-9,]+) (?:-j|jump) " + OWN.encode() + rb"\b")
+_DROP = re.compile(rb"(?:dports? (\{[^}]*\}|[0-9,]+) )?(?:ct state new drop|-m conntrack --ctstate NEW -j DROP)")
+_TUPLE = re.compile(rb"tuple ### (allow|deny) tcp ([0-9,]+) .* comment=" + COMMENT.encode())
+_RICH_PORT = re.compile(rb'port port="([0-9]+)"')
+
+
+def written(raw: bytes) -> dict[int, bool]:
+    """The ports of the gate in a file of any of the managers, and whether all others are dropped there."""
+    out: dict[int, bool] = {}
+    for line in raw.split(b"\n"):
+        jump, tuple_ = _JUMP.search(line), _TUPLE.search(line)
+        if jump is not None:
+            out.update((port, out.get(port, False)) for port in _numbers(jump[1]))
+        elif tuple_ is not None:
+            for port in _numbers(tuple_[2]):
+                out[port] = out.get(port, False) or tuple_[1] == b"deny"
+    for rule in _RULE.finditer(raw) if len(raw) <= MOST_ZONE else ():
+        for port in map(int, _RICH_PORT.findall(rule[0])):
+            out[port] = out.get(port, False) or f'priority="{REFUSING}"'.encode() in rule[0]
+    for line in raw.split(b"\n") if out else ():
+        drop = _DROP.search(line) if line.startswith((b"\t\t", f"-A {OWN} ".encode())) else None
+        if drop is not None:
+            out.update(dict.fromkeys(_numbers(drop[1]) if drop[1] else list(out), True))
+    return out
+
+
+def _numbers(text: bytes) -> list[int]:
+    return [int(each) for each in re.findall(rb"[0-9]{1,5}", text)]

@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from nightlatch.draft.acts import Act
-from nightlatch.draft.steps import AnyStep, Left
+from nightlatch.draft.steps import AnyStep
+from nightlatch.model.steps import Left
 
 
 @dataclass

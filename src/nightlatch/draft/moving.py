@@ -12,9 +12,10 @@ from dataclasses import dataclass, replace
 
 from nightlatch.access.leading import leading
 from nightlatch.draft.address_edits import CannotEditError, Wish, edited, fresh
-from nightlatch.draft.steps import AnyStep, Left, MakeFile, MakeFolder, SetAddress, SetMode, apply_all
+from nightlatch.draft.steps import AnyStep, SetAddress, apply_all
 from nightlatch.estate.model import Estate, GuestSpec, NetworkSpec
 from nightlatch.evidence.snapshot import Kind, Snapshot
+from nightlatch.model.steps import Left, MakeFile, MakeFolder, SetMode
 from nightlatch.net.literal import IPAddress, IPInterface
 from nightlatch.readings import ifupdown, network
 from nightlatch.readings import netplan as netplan_reading

@@ -11,13 +11,13 @@ from dataclasses import dataclass, replace
 from nightlatch.access.arriving import subnets
 from nightlatch.access.filtering import Flow, passed
 from nightlatch.access.perimeter import rules_of
-from nightlatch.draft.steps import Left
 from nightlatch.estate import perimeters
 from nightlatch.estate.model import Estate, NetworkSpec, Perimeter, PerimeterRow
 from nightlatch.estate.perimeters import Record
 from nightlatch.faults import RefusedError
 from nightlatch.model.grants import Grant
 from nightlatch.model.sources import COMMON
+from nightlatch.model.steps import Left
 from nightlatch.net.addresses import ALL_V4, ALL_V6, NO_ADDRESS, AddressSet, single, union
 from nightlatch.net.ports import PortSet
 

@@ -10,8 +10,7 @@ from __future__ import annotations
 import re
 
 from nightlatch.audit.findings import Proof
-from nightlatch.draft.gates import OWN, Gate
-from nightlatch.net.addresses import AddressSet
+from nightlatch.draft.gates import OWN, Door, Gate
 from nightlatch.readings.rules import Does, Match, Rule, Rules
 
 # Words of nft(8) and iptables-extensions(8) for what depends on more than address and port, or only notes a packet.
@@ -59,11 +58,13 @@ def _holds(part: tuple[str, str], gate: Gate) -> bool:
 def _meets(match: Match, gate: Gate) -> bool:
     if match.protocols is not None and "tcp" not in match.protocols:
         return False
-    if match.ports is not None and not any(port in match.ports for port in gate.ports):
-        return False
     if match.interfaces == ("lo",) and not match.but:
         return False
     if match.states is not None and match.states == frozenset(("established",)):
         return False
-    sources: AddressSet = match.sources & gate.sources
-    return bool(sources)
+    return any(_is_meant(match, door) for door in gate.doors)
+
+
+def _is_meant(match: Match, door: Door) -> bool:
+    to_it = match.ports is None or any(port in match.ports for port in door.ports)
+    return to_it and bool(match.sources & door.sources)

@@ -7,31 +7,35 @@ left. At the end every step that the proof does not need is dropped, so that the
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from datetime import datetime
 
 from nightlatch.access.accepted import acceptances, holes_beside, shut_out_beside
+from nightlatch.access.arriving import ways_to
 from nightlatch.access.differences import Missing, Surplus, covers, missing, surplus
-from nightlatch.access.grants import as_seen, expand, realms
+from nightlatch.access.grants import expand, realms, seen_over
 from nightlatch.access.paths import GuestAccess, guest_access
 from nightlatch.access.stated import ssh_ports
 from nightlatch.audit import holes, shut_out
-from nightlatch.audit.holes import kind_of
+from nightlatch.audit.holes import Hole, kind_of
 from nightlatch.audit.naming import Names, comments_of, names_of
 from nightlatch.draft import filtering, moving, ports, services
 from nightlatch.draft.acts import Act, Disable, LabelPort, LoadRules, Stop
-from nightlatch.draft.closing import Candidate, Guesswork
-from nightlatch.draft.opening import open_up
-from nightlatch.draft.steps import AnyStep, Left, SetRules, StepError, apply_all
+from nightlatch.draft.steps import AnyStep, SetRules, StepError, Steps, apply_all
+from nightlatch.draft.work import Work
 from nightlatch.estate.model import Estate, ViaKind
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import RefusedError
-from nightlatch.model.grants import Grant, GrantKind
+from nightlatch.model.grants import Grant, GrantKind, seen_by_guest
+from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import Gives
 from nightlatch.model.sources import COMMON, Sources, joined, without
+from nightlatch.model.steps import Left
 from nightlatch.net.addresses import NO_ADDRESS, prefix
 from nightlatch.net.literal import address_or_none
 from nightlatch.readings import guest as readings
+from nightlatch.services.base import Kinds
+from nightlatch.services.table import KINDS
 
 MOST_ROUNDS = 60
 
@@ -113,13 +117,14 @@ class State:
 class Desk:
     """Works out what evidence lets in against the grants, as often as a draft needs it."""
 
-    def __init__(self, estate: Estate, snapshot: Snapshot, at: datetime) -> None:
-        self.estate, self.start, self.at = estate, snapshot, at
+    def __init__(self, estate: Estate, snapshot: Snapshot, at: datetime, kinds: Kinds = KINDS) -> None:
+        self.estate, self.start, self.at, self.kinds = estate, snapshot, at, kinds
         self.realms = realms(estate)
         self.known = names_of(estate)
         self.grants = tuple(expand(estate, snapshot.guest, at, snapshot.facts))
-        self.seen = as_seen(estate, self.grants)  # what a limit that is written on the guest has to name
-        self.of_grant = {id(grant): seen for grant, seen in zip(self.grants, self.seen, strict=True)}
+        self.ways = ways_to(estate, snapshot.guest)
+        # What a limit that is written on the guest has to name.
+        self.seen = tuple(seen_over(self.ways, grant) for grant in self.grants)
         self.kept = {g.account for g in self.grants if g.kind is GrantKind.EMERGENCY}
         self.kept |= {e.account for e in estate.of(snapshot.guest).emergency}
         self.accepted = acceptances(estate, snapshot.guest, at)  # a draft leaves alone what a waiver accepts
@@ -127,7 +132,7 @@ class Desk:
 
     def state(self, snapshot: Snapshot) -> State:
         """The differences on a snapshot."""
-        access = guest_access(readings.read(snapshot), self.at, self.realms)
+        access = guest_access(readings.read(snapshot), self.at, self.realms, self.kinds)
         over, _ = holes_beside(surplus(access.paths, self.grants), self.accepted)
         under, _ = shut_out_beside(missing(access.paths, self.grants), self.accepted)
         return State(snapshot, access, tuple(over), tuple(under))
@@ -147,8 +152,8 @@ class Desk:
     def names(self, state: State) -> Names:
         return self.known.also(comments_of(state.access))
 
-    def candidates(self, state: State) -> Iterator[Candidate]:
-        work = Guesswork(state.access, self.seen, self.estate.narrow_at)
+    def candidates(self, state: State) -> Iterator[Steps]:
+        work = Work(state.access, self.seen, self.estate)
         names = self.names(state)
         over, under = state.certain
         for out in shut_out.grouped(under, state.access, names):
@@ -157,11 +162,9 @@ class Desk:
             why = out.promise if lost_meanwhile else out.finding.text
             for item in out.items:
                 if item.grant.kind is not GrantKind.EMERGENCY:
-                    yield from open_up(work, replace(item, grant=self.of_grant[id(item.grant)]), why, self.estate)
+                    yield from self._opening(work, seen_over(self.ways, item.grant), why)
         found = [(hole, joined(item.certain for item in hole.items)) for hole in holes.holes(over)]
-        open_to = joined(certain for _, certain in found).get(COMMON, NO_ADDRESS)
-        first = holes.sentence(found[0][0], found[0][1], names) if found else ""
-        at_filter = list(filtering.keeps_out(work, open_to, first)) if "filter" in self.estate.narrow_at else []
+        at_filter = list(self._at_filter(work, found, names)) if "filter" in self.estate.narrow_at else []
         if self.estate.narrow_at[:1] == ("filter",):
             yield from at_filter
         for hole, certain in found:
@@ -169,18 +172,35 @@ class Desk:
             for each in hole.items:
                 # An emergency account is exempt: what is wrong with it is told, and mended by hand.
                 if each.path.account not in self.kept or kind_of(each.path) == "password":
-                    yield from work.close(each, why)
+                    yield from self._closing(work, each.path, why)
         yield from at_filter
 
+    def _opening(self, work: Work, grant: Grant, why: str) -> Iterator[Steps]:
+        """The filter first, then what the service has."""
+        yield from filtering.lets_in(work, grant.service, seen_by_guest([grant]), why)
+        for server in work.access.of(grant.service):
+            yield from self.kinds[grant.service].opening(grant, why, work.case(server))
 
-def make(estate: Estate, snapshot: Snapshot, at: datetime) -> Draft:
+    def _closing(self, work: Work, path: AccessPath, why: str) -> Iterator[Steps]:
+        for server in work.access.of(path.service):
+            yield from self.kinds[path.service].closing(path, why, work.case(server))
+
+    def _at_filter(self, work: Work, found: list[tuple[Hole, Sources]], names: Names) -> Iterator[Steps]:
+        """Rules that keep out those whom holes let in, service by service."""
+        for service in dict.fromkeys(hole.service for hole, _ in found):
+            mine = [(hole, certain) for hole, certain in found if hole.service == service]
+            open_to = joined(certain for _, certain in mine).get(COMMON, NO_ADDRESS)
+            yield from filtering.keeps_out(work, service, open_to, holes.sentence(*mine[0], names))
+
+
+def make(estate: Estate, snapshot: Snapshot, at: datetime, kinds: Kinds = KINDS) -> Draft:
     """The draft for one guest at a moment (aware)."""
-    desk = Desk(estate, snapshot, at)
+    desk = Desk(estate, snapshot, at, kinds)
     first = desk.state(snapshot)
     steps: tuple[AnyStep, ...] = ()
     state = best = first
     best_steps = steps
-    seen: set[Candidate] = set()
+    seen: set[Steps] = set()
     for _ in range(MOST_ROUNDS):
         better = _better(desk, state, steps, seen)
         if better is None:
@@ -218,7 +238,7 @@ def _stated(desk: Desk, made: Draft) -> Draft:
 
 
 def _better(
-    desk: Desk, state: State, steps: tuple[AnyStep, ...], seen: set[Candidate]
+    desk: Desk, state: State, steps: tuple[AnyStep, ...], seen: set[Steps]
 ) -> tuple[tuple[AnyStep, ...], State] | None:  # fmt: skip
     """The first candidate that helps: one that opens must let somebody in who is granted, even where that opens more
     than it should (later rounds close it again); one that closes must leave fewer differences."""
@@ -278,9 +298,11 @@ def _in_use(desk: Desk, before: State) -> Sources | None:
     return None if without(here, door(before.access, own)) else here
 
 
-def prove(estate: Estate, draft: Draft, snapshot: Snapshot, at: datetime) -> ProvedDraft:
+def prove(
+    estate: Estate, draft: Draft, snapshot: Snapshot, at: datetime, kinds: Kinds = KINDS
+) -> ProvedDraft:  # fmt: skip
     """Work the draft out on the evidence, state by state. Raises RefusedError, which says what is not good."""
-    desk = Desk(estate, snapshot, at)
+    desk = Desk(estate, snapshot, at, kinds)
     for act in draft.acts:
         if isinstance(act, Disable | Stop) and services.KEPT.fullmatch(act.unit):
             raise RefusedError(f"{act} is refused: the guest, its network or its door depends on it", guest=draft.guest)
@@ -337,11 +359,6 @@ def _possible(items: Iterable[Surplus] | Iterable[Missing]) -> Sources:
 
 def _certain(state: State) -> Sources:
     return joined([*(s.certain for s in state.surplus), *(m.certain for m in state.missing)])
-
-
-def desk(estate: Estate, snapshot: Snapshot, at: datetime) -> Desk:
-    """A desk for one guest's evidence."""
-    return Desk(estate, snapshot, at)
 
 
 def left_texts(work: Desk, state: State) -> list[str]:

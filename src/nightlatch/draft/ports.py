@@ -15,15 +15,16 @@ from nightlatch.access.paths import GuestAccess
 from nightlatch.access.stated import ssh_ports
 from nightlatch.draft import filtering
 from nightlatch.draft.acts import LabelPort
-from nightlatch.draft.closing import Guesswork
 from nightlatch.draft.given import Given
-from nightlatch.draft.steps import AnyStep, InsertSetting, MakeFile, MakeFolder, ReplaceLine, Rewrite, apply_all
-from nightlatch.draft.wanted import seen_by_guest
+from nightlatch.draft.steps import AnyStep, Rewrite, apply_all
+from nightlatch.draft.work import Work
 from nightlatch.estate.model import Estate, ServiceSpec, ViaKind
 from nightlatch.evidence.snapshot import ABSENT, Kind
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats import sshd_config
-from nightlatch.model.grants import Grant
+from nightlatch.model.grants import Grant, seen_by_guest
+from nightlatch.model.services import SSH
+from nightlatch.model.steps import InsertSetting, MakeFile, MakeFolder, ReplaceLine
 from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet, union
 from nightlatch.readings import guest as readings
 from nightlatch.readings import sockets
@@ -58,8 +59,8 @@ def given(estate: Estate, access: GuestAccess, grants: Sequence[Grant]) -> Given
         return Given(left=out.left)
     if out.steps:
         _labelled(access, target - now, out)
-        _outside(access, sorted(target - now), seen_by_guest(grants), out)
-        _let_in(Guesswork(access, grants, estate.narrow_at), sorted(target - now), target, why, out)
+        _outside(access, sorted(target - now), seen_by_guest(g for g in grants if g.service == SSH.name), out)
+        _let_in(Work(access, tuple(grants), estate), sorted(target - now), target, why, out)
     if target != wanted:
         _later(estate, access, spec, came, bool(out.steps), out)
     return out
@@ -168,12 +169,12 @@ def _labelled(access: GuestAccess, fresh: set[int], out: Given) -> None:
                 )
 
 
-def _let_in(work: Guesswork, fresh: list[int], target: set[int], why: str, out: Given) -> None:
+def _let_in(work: Work, fresh: list[int], target: set[int], why: str, out: Given) -> None:
     """What the filter needs so that callers come through to new ports, too; what it is left with otherwise."""
     access, reading = work.access, work.access.reading
-    wants = seen_by_guest(work.grants) or EVERY_ADDRESS  # without grants whoever comes in now is told of
+    wants = seen_by_guest(work.of(SSH.name)) or EVERY_ADDRESS  # without grants whoever comes in now is told of
     kept_out = [port for port in fresh if _rule_in_the_way(access, port, wants) is not None]
-    for steps in filtering.lets_in(work, wants, why, tuple(sorted(target))) if kept_out else ():
+    for steps in filtering.lets_in(work, SSH.name, wants, why, tuple(sorted(target))) if kept_out else ():
         after = replace(access, reading=readings.read(apply_all(reading.snapshot, steps)))
         if all(_rule_in_the_way(after, port, wants) is None for port in fresh):
             out.steps[:0] = steps

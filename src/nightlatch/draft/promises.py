@@ -10,7 +10,7 @@ from nightlatch.access.grants import sources_of
 from nightlatch.access.paths import GuestAccess, guest_access
 from nightlatch.draft import services
 from nightlatch.draft.acts import Act
-from nightlatch.draft.plan import ProvedDraft, desk, door_shrunk, left_texts
+from nightlatch.draft.plan import Desk, ProvedDraft, door_shrunk, left_texts
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.opinions import Question, unpacked
 from nightlatch.evidence.snapshot import ABSENT, Entry, Snapshot
@@ -90,7 +90,7 @@ def of(proved: ProvedDraft) -> Promise:
 def broken(estate: Estate, promise: Promise, now: Snapshot, at: datetime) -> list[str]:
     """What does not hold on fresh evidence, in words; empty when all that was promised is so."""
     out = unlike(promise.made, now)
-    work = desk(estate, promise.before, at)
+    work = Desk(estate, promise.before, at)
     before, state = work.state(promise.before), work.state(now)
     if state.access.ssh.effective.refusal is not None:
         out.append(f"sshd would not start again: {state.access.ssh.effective.refusal.because}")

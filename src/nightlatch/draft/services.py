@@ -25,11 +25,12 @@ from nightlatch.draft.acts import (
     install,
 )
 from nightlatch.draft.given import Given
-from nightlatch.draft.steps import AnyStep, MakeFile, ReplaceLine
+from nightlatch.draft.steps import AnyStep
 from nightlatch.estate.model import Estate, ViaKind
 from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats import name_files
+from nightlatch.model.steps import MakeFile, ReplaceLine
 from nightlatch.readings import clock, guest
 from nightlatch.readings.guest import GuestReading
 from nightlatch.systems import posix

@@ -1,8 +1,4 @@
-"""Typed steps: each one act on one path, with the finding it answers; applied to a snapshot they give another one.
-
-A step names the line it edits by its text, and refuses when that text is not there any more: what somebody else has
-changed meanwhile is noticed, not overwritten.
-"""
+"""All steps of drafts, and how they change a snapshot: applied to one they give another, or refuse where they don't fit it."""
 
 from __future__ import annotations
 
@@ -14,116 +10,22 @@ from nightlatch.evidence.snapshot import ABSENT, Entry, Kind, Snapshot
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats import sshd_config
 from nightlatch.formats.lines import LineEdit
+from nightlatch.model.steps import (
+    AddLine,
+    AppendBlock,
+    FileStep,
+    InsertSetting,
+    MakeFile,
+    MakeFolder,
+    ReplaceLine,
+    SetMode,
+    SetOwner,
+    Step,
+)
 
 
 class StepError(ValueError):
     """The step does not fit what it is applied to; the message says why."""
-
-
-@dataclass(frozen=True, slots=True)
-class Left:
-    """Something that no step of this version closes, and what to do about it by hand."""
-
-    text: str
-    hand: str
-
-
-@dataclass(frozen=True, slots=True)
-class Step:
-    """One act on `path` (a real path), because of `why`. `opens` says that it lets somebody in: such steps come first."""
-
-    path: str
-    why: str
-    opens: bool
-
-
-@dataclass(frozen=True, slots=True)
-class ReplaceLine(Step):
-    """Line `before` (its whole text, the `nth` of that text from 0) becomes `after`; an empty `after` takes it away."""
-
-    before: str
-    after: str
-    nth: int = 0
-
-    def __str__(self) -> str:
-        return f"in {self.path}: {'take away a line' if not self.after else 'change a line'}"
-
-
-@dataclass(frozen=True, slots=True)
-class InsertSetting(Step):
-    """Put a setting at the top of an sshd file, before its first line that counts: the first value wins."""
-
-    text: str
-
-    def __str__(self) -> str:
-        return f"in {self.path}: put {self.text} first"
-
-
-@dataclass(frozen=True, slots=True)
-class AppendBlock(Step):
-    """Put a Match block at the end of an sshd file."""
-
-    lines: tuple[str, ...]
-
-    def __str__(self) -> str:
-        return f"in {self.path}: add a block, {self.lines[0]}"
-
-
-@dataclass(frozen=True, slots=True)
-class AddLine(Step):
-    """Put a line at the end of a file, which is made with this owner and mode where it is missing."""
-
-    line: str
-    uid: int
-    gid: int
-
-    def __str__(self) -> str:
-        return f"in {self.path}: add a line"
-
-
-@dataclass(frozen=True, slots=True)
-class MakeFile(Step):
-    """Make a file with this content; there must be none."""
-
-    content: str
-    mode: int
-    uid: int
-    gid: int
-
-    def __str__(self) -> str:
-        return f"make {self.path}, mode {self.mode:04o}"
-
-
-@dataclass(frozen=True, slots=True)
-class MakeFolder(Step):
-    """Make a folder."""
-
-    mode: int
-    uid: int
-    gid: int
-
-    def __str__(self) -> str:
-        return f"make {self.path}, mode {self.mode:04o}"
-
-
-@dataclass(frozen=True, slots=True)
-class SetMode(Step):
-    """Give a path another mode."""
-
-    mode: int
-
-    def __str__(self) -> str:
-        return f"mode {self.mode:04o} for {self.path}"
-
-
-@dataclass(frozen=True, slots=True)
-class SetOwner(Step):
-    """Give a path another owner (its group stays)."""
-
-    uid: int
-
-    def __str__(self) -> str:
-        return f"owner {self.uid} for {self.path}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -177,20 +79,8 @@ class SetRules(Step):
         return f"in {self.path}: {self.about}" if self.seen.kind is Kind.FILE else f"make {self.path}: {self.about}"
 
 
-AnyStep = (
-    SetAddress
-    | SetRules
-    | Rewrite
-    | ReplaceLine
-    | InsertSetting
-    | AppendBlock
-    | AddLine
-    | MakeFile
-    | MakeFolder
-    | SetMode
-    | SetOwner
-    | Return
-)
+AnyStep = FileStep | SetAddress | SetRules | Rewrite | Return
+Steps = tuple[AnyStep, ...]
 
 
 def apply(snapshot: Snapshot, step: AnyStep) -> Snapshot:

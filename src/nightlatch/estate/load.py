@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
@@ -23,6 +24,7 @@ from nightlatch.estate.model import (
 from nightlatch.faults import EstateError, Fault
 from nightlatch.formats.keys import PublicKey
 from nightlatch.formats.yaml_tree import Node, Source
+from nightlatch.model.services import SERVICES, ServiceWords
 from nightlatch.net.addresses import AddressSet, union
 from nightlatch.origin import Kind, Origin
 
@@ -36,12 +38,12 @@ LATER = {"directories": "groups of a directory come later"}
 GUEST = ("system", "dial", "via", "labels", "host_keys", "network", "addresses", "host_name", "time_zone")
 
 
-def load(path: Path) -> Estate:
-    """The estate in a file. Raises EstateError with every fault found."""
+def load(path: Path, services: Sequence[ServiceWords] = SERVICES) -> Estate:
+    """The estate in a file, whose grants may name these services. Raises EstateError with every fault found."""
     source = tree.source(str(path), _read(path))
     root = tree.parse(source)
     _version(source, root)
-    estate = _Loader(source, path).estate(root)
+    estate = _Loader(source, path, services).estate(root)
     if source.faults:
         raise EstateError(sorted(source.faults, key=lambda fault: _order(fault, str(path))))
     return estate
@@ -82,8 +84,9 @@ def _read(path: Path) -> str:
 
 
 class _Loader:
-    def __init__(self, source: Source, path: Path) -> None:
+    def __init__(self, source: Source, path: Path, services: Sequence[ServiceWords]) -> None:
         self.source, self.path, self.folder = source, path, path.parent
+        self.known = {each.name: each for each in services}
         self.authorities: dict[str, PublicKey] = {}
         self.places: dict[str, Place] = {}
         self.principals: dict[str, Principal] = {}
@@ -115,7 +118,9 @@ class _Loader:
             lambda n, k, v: self._principal(n, k, v, guest_names, robot=True),
         )
         reader.each(self.source, found.get("teams"), "a team", self._team)
-        names = sentences.Names(self.places, self.principals, self.teams, self.guests, self.networks, self.faulty)
+        names = sentences.Names(
+            self.places, self.principals, self.teams, self.guests, self.networks, self.known, self.faulty
+        )
         reader.each(
             self.source, found.get("networks"), "a network", lambda n, k, v: self._network(n, k, v, guest_names)
         )

@@ -12,6 +12,7 @@ from typing import Protocol, TypeVar
 from zoneinfo import ZoneInfo
 
 from nightlatch.formats.keys import PublicKey
+from nightlatch.model.services import SSH, ServiceWords
 from nightlatch.net.addresses import AddressSet
 from nightlatch.net.literal import IPAddress, IPInterface, IPNetwork
 from nightlatch.net.ports import PortSet
@@ -227,7 +228,7 @@ class GuestSpec:
 
 @dataclass(frozen=True, slots=True)
 class GrantSpec:
-    """One grant sentence. `proofs` are alternatives, each a tuple of key, certificate, password."""
+    """One grant sentence, `by` a service. `proofs` are alternatives, each a tuple of words, such as key or password."""
 
     number: int
     who: tuple[str, ...]
@@ -236,6 +237,7 @@ class GrantSpec:
     proofs: tuple[tuple[str, ...], ...]
     origin: Origin
     text: str
+    by: ServiceWords = SSH
     account: str = ""
     shared: str = ""
     administer: bool = False
@@ -281,9 +283,9 @@ class Emergency:
 class Waiver:
     """A finding accepted on record until a day, that day included.
 
-    What it accepts of a hole: that `account` is open to `places` by `key` (a fingerprint), to the keys and certificates of
-    `person`, or by `proof` (password, none, certificate, unknown), with root's rights only where it `administers`. Of somebody
-    shut out: `person` or `account`, and `places`. Of another finding: those whose subjects are these.
+    What it accepts of a hole `by` a service: that `account` is open to `places` by `key` (a fingerprint), to the keys and
+    certificates of `person`, or by `proof` (password, none, certificate, unknown), with root's rights only where it
+    `administers`. Of somebody shut out: `person` or `account`, and `places`. Of another finding: those whose subjects are these.
     """
 
     finding: str
@@ -298,6 +300,7 @@ class Waiver:
     proof: str = ""
     places: tuple[PlaceRef, ...] = ()
     administers: bool = False
+    by: str = SSH.name
 
 
 class _Sentence(Protocol):

@@ -10,6 +10,7 @@ from typing import Any
 
 from nightlatch.estate.model import READ_AS_FILES
 from nightlatch.estate.reader import NAME
+from nightlatch.model.services import SERVICES
 
 _Schema = dict[str, Any]
 _TEXT: _Schema = {"type": "string", "minLength": 1}
@@ -36,7 +37,8 @@ def _named(schema: _Schema) -> _Schema:
     return {"type": "object", "propertyNames": _NAME, "additionalProperties": schema}
 
 
-_PROOF = {"type": "string", "pattern": "^(key|certificate|password)( *\\+ *(key|certificate|password))*$"}
+_PROOFS = "|".join(dict.fromkeys(proof for each in SERVICES for proof in each.proofs))
+_PROOF = {"type": "string", "pattern": f"^({_PROOFS})( *\\+ *({_PROOFS}))*$"}
 _PLACES = _told("Names of places, addresses or prefixes, or anywhere (always a finding)", _some(_TEXT))
 _GUESTS = _told("Names of guests, label NAME, or all guests", _some(_TEXT))
 _KEYS = _told("Files of public keys, counted from this file's folder", _some(_TEXT))
@@ -119,7 +121,8 @@ def _grant() -> _Schema:
         ]
     }
     keys = {
-        "let": _told("People, robots, or team NAME", _some(_TEXT)), "into": _GUESTS, "by": {"const": "ssh"}, "from": _PLACES,
+        "let": _told("People, robots, or team NAME", _some(_TEXT)), "into": _GUESTS,
+        "by": {"enum": [each.name for each in SERVICES]}, "from": _PLACES,
         "with": _told("key + password asks for both, a list for either", _some(_PROOF)),
         "as": _told("The account, where it is not the person's own", _TEXT),
         "shared": _told("Why several people share one account", _TEXT), "may": {"const": "administer"},

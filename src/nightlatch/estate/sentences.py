@@ -23,18 +23,18 @@ from nightlatch.estate.model import (
 from nightlatch.faults import nearest
 from nightlatch.formats.keys import PublicKey
 from nightlatch.formats.yaml_tree import Node, Source
+from nightlatch.model.services import SSH, ServiceWords
 from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
 from nightlatch.net.literal import AddressError, parse_network, parse_range
 
 MOST_PREFIXES = 12  # of a range that is written out for somebody
-PROOFS = ("key", "certificate", "password")
 GRANT_KEYS = ("let", "into", "by", "from", "with", "as", "shared", "may", "after", "only", "until")
 LATER_GRANT = {
     "through": "ways through another guest come later",
-    "screen": "only ssh is read so far",
+    "screen": "screens come later",
 }
 LATER_SERVICES = ("rdp", "vnc", "winrm")
-ACCEPTS = ("account", "person", "key", "with", "from", "may")  # what a waiver of a difference names
+ACCEPTS = ("account", "person", "key", "with", "from", "may", "by")  # what a waiver of a difference names
 WAIVED_PROOFS = ("password", "none", "certificate", "unknown")
 PIN = re.compile(r"SHA256:[A-Za-z0-9+/]{43}")
 PLACE_NAME = re.compile(r"[a-z][a-z0-9-]*")
@@ -49,6 +49,7 @@ class Names:
     teams: Mapping[str, Team]
     guests: Mapping[str, GuestSpec]
     networks: Mapping[str, NetworkSpec]
+    services: Mapping[str, ServiceWords]
     faulty: Set[str] = frozenset()  # people and robots of whom something is told already
 
     @property
@@ -155,20 +156,16 @@ def principals(source: Source, node: Node, names: Names) -> tuple[str, ...]:
     return tuple(out)
 
 
-def proofs(source: Source, node: Node) -> tuple[tuple[str, ...], ...]:
-    """`with`: `key + password` means both, a list means either."""
+def proofs(source: Source, node: Node, known: tuple[str, ...]) -> tuple[tuple[str, ...], ...]:
+    """`with`: `key + password` means both, a list means either; `known` are the proofs of the service."""
     out: list[tuple[str, ...]] = []
     for item in reader.items(source, node, "with"):
         value = reader.text(source, item, "with")
         parts = tuple(part.strip() for part in value.split("+")) if value else ()
         for part in parts:
-            if part not in PROOFS:
-                source.fault(
-                    item,
-                    f'"{part}" is no proof',
-                    "key, certificate, password, or some joined by +",
-                    nearest(part, PROOFS),
-                )
+            if part not in known:
+                expected = f"{', '.join(known)}{', or some joined by +' if len(known) > 1 else ''}"
+                source.fault(item, f'"{part}" is no proof', expected, nearest(part, known))
         if len(set(parts)) != len(parts):
             source.fault(item, f'"{value}" names the same proof twice', "different proofs joined by +")
         if parts:
@@ -183,15 +180,17 @@ def grant(source: Source, node: Node, number: int, names: Names) -> GrantSpec | 
     found = reader.section(source, node, what, GRANT_KEYS, LATER_GRANT, ("let", "into", "by", "from", "with"))
     if not {"let", "into", "by", "from", "with"} <= found.keys():
         return None
-    _service(source, found["by"])
+    by = service(source, found["by"], names)
+    if by is None:
+        return None
     who = principals(source, found["let"], names)
     account = reader.text(source, found["as"], "as") if "as" in found else ""
     shared = reader.text(source, found["shared"], "shared") if "shared" in found else ""
     spec = GrantSpec(
         number, who, guests(source, found["into"], names), places(source, found["from"], names),
-        proofs(source, found["with"]), source.origin(node), _as_text(source, node), account, shared,
-        administer=_may(source, found, what), after_password=_after(source, found),
-        command=_only(source, found, "command"), files=_only(source, found, "files"),
+        proofs(source, found["with"], by.proofs), source.origin(node), _as_text(source, node), by, account, shared,
+        administer=_may(source, found, what, by), after_password=_after(source, found),
+        command=_only(source, found, "command", by), files=_only(source, found, "files", by),
         until=reader.day(source, found["until"], "until") if "until" in found else None,
     )  # fmt: skip
     if account and len(who) > 1 and not shared:
@@ -207,20 +206,24 @@ def _as_text(source: Source, node: Node) -> str:
     return line[: line.rindex("}") + 1] if line.startswith("{") and "}" in line else line
 
 
-def _service(source: Source, node: Node) -> None:
-    value = reader.text(source, node, "by")
-    if value in LATER_SERVICES:
-        source.fault(node, f'the service "{value}" can\'t be honoured by this version yet', "ssh")
-    elif value and value != "ssh":
-        source.fault(node, f'the service "{value}" is not known', "ssh", nearest(value, ("ssh",)))
+def service(source: Source, node: Node, names: Names) -> ServiceWords | None:
+    """`by`: a service that this version knows; None after a fault."""
+    value, known = reader.text(source, node, "by"), names.services
+    if value in LATER_SERVICES and value not in known:
+        source.fault(node, f'the service "{value}" can\'t be honoured by this version yet', ", ".join(known))
+    elif value and value not in known:
+        source.fault(node, f'the service "{value}" is not known', ", ".join(known), nearest(value, list(known)))
+    return known.get(value)
 
 
-def _may(source: Source, found: dict[str, Node], what: str) -> bool:
+def _may(source: Source, found: dict[str, Node], what: str, by: ServiceWords) -> bool:
     if "may" not in found:
         if "after" in found:
             source.fault(found["after"], f"{what} says after without may: administer", "may: administer beside it")
         return False
     ok = reader.one_of(source, found["may"], "may", ("administer",)) == "administer"
+    if not by.administers:
+        source.fault(found["may"], f"{what} says may, which {by.name} can't give", "no may:")
     if ok and "after" not in found:
         source.fault(
             found["may"], "may: administer without saying after what", "after: own password, or after: nothing"
@@ -236,11 +239,15 @@ def _after(source: Source, found: dict[str, Node]) -> bool:
     return reader.one_of(source, found["after"], "after", ("own password", "nothing")) == "own password"
 
 
-def _only(source: Source, found: dict[str, Node], key: str) -> str:
+def _only(source: Source, found: dict[str, Node], key: str, by: ServiceWords) -> str:
     if "only" not in found:
         return ""
     later = {"tunnel": "tunnels come later"}
     node = found["only"]
+    if not by.only:
+        if key == "command":
+            source.fault(node, f"only can't be said of {by.name}", "no only:")
+        return ""
     if node.pairs is None and key == "command":
         word = node.text or ""
         hint = (
@@ -298,7 +305,7 @@ def emergency(
     if "ssh" in by:
         ssh = reader.section(source, by["ssh"], "ssh", ("from", "with", "keys"), None, ("from", "with"))
         where = places(source, ssh["from"], names) if "from" in ssh else ()
-        shown = proofs(source, ssh["with"]) if "with" in ssh else ()
+        shown = proofs(source, ssh["with"], SSH.proofs) if "with" in ssh else ()
         found_keys = [key_of(item) for item in reader.items(source, ssh["keys"], "keys")] if "keys" in ssh else []
         keys = tuple(key for key in found_keys if key is not None)
         if any("key" in proof for proof in shown) and "keys" not in ssh:
@@ -335,8 +342,9 @@ def waiver(source: Source, node: Node, number: int, names: Names) -> Waiver | No
 
 def _accepted(
     source: Source, found: dict[str, Node], names: Names
-) -> tuple[str, str, str, str, tuple[PlaceRef, ...], bool]:
-    """What a waiver accepts of its finding: account, person, key, proof, places, and whether root's rights as well."""
+) -> tuple[str, str, str, str, tuple[PlaceRef, ...], bool, str]:
+    """What a waiver accepts of its finding: account, person, key, proof, places, whether root's rights as well, and by what."""
+    by = service(source, found["by"], names) if "by" in found else SSH
     person = (
         reader.named(source, found["person"], "the person", names.principals, "people and robots")
         if "person" in found
@@ -354,4 +362,5 @@ def _accepted(
         reader.one_of(source, found["with"], "with", WAIVED_PROOFS) if "with" in found else "",
         places(source, found["from"], names) if "from" in found else (),
         reader.one_of(source, found["may"], "may", ("administer",)) == "administer" if "may" in found else False,
+        by.name if by is not None else "",
     )  # fmt: skip

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
 
 from nightlatch.model.bounds import Bounds
 from nightlatch.model.powers import ADMINISTER, Gives, Power, implied
+from nightlatch.model.routes import Leg, Seal
 from nightlatch.model.secrets import Need
-from nightlatch.model.sources import Sources
+from nightlatch.model.services import SSH
+from nightlatch.model.sources import COMMON, Sources
+from nightlatch.net.addresses import NO_ADDRESS, AddressSet, union
 from nightlatch.origin import Origin
 
 
@@ -25,7 +28,7 @@ class GrantKind(StrEnum):
 class Grant:
     """One sentence of the estate for one principal, guest and account. `after` is what root's rights ask on top.
 
-    `who` and `text` are for people; `origin` is the place in the estate file.
+    `who` and `text` are for people; `origin` is the place in the estate file; `seal` is the least that the connection must have.
     """
 
     guest: str
@@ -37,14 +40,15 @@ class Grant:
     origin: Origin
     after: Need = frozenset()
     kind: GrantKind = GrantKind.GRANT
-    service: str = "ssh"
-    shape: tuple[str, ...] = ()
+    service: str = SSH.name
+    shape: tuple[Leg, ...] = ()
+    seal: Seal = Seal.TLS
     text: str = ""
     where: str = ""
     names: Mapping[str, str] = field(default_factory=dict, compare=False)
 
     @property
-    def place(self) -> tuple[str, str, tuple[str, ...], str]:
+    def place(self) -> tuple[str, str, tuple[Leg, ...], str]:
         """What must be the same for a path to serve this grant."""
         return (self.guest, self.service, self.shape, self.account)
 
@@ -58,3 +62,8 @@ class Grant:
         if power.gives is Gives.ADMINISTER:
             return frozenset(need | self.after for need in self.proofs)
         return self.proofs
+
+
+def seen_by_guest(grants: Iterable[Grant]) -> AddressSet:
+    """Where the grants' callers come from in the guest's eyes."""
+    return union(grant.callers.surely.get(COMMON, NO_ADDRESS) for grant in grants)

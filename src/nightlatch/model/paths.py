@@ -7,7 +7,9 @@ from dataclasses import dataclass
 from nightlatch.model.bounds import Bounds
 from nightlatch.model.causes import Cause
 from nightlatch.model.powers import Power
+from nightlatch.model.routes import Leg, Seal
 from nightlatch.model.secrets import Need
+from nightlatch.model.services import SSH
 from nightlatch.model.sources import Sources
 
 
@@ -23,11 +25,12 @@ class AccessPath:
     callers: Bounds[Sources]
     causes: tuple[Cause, ...]
     route: str = ""
-    service: str = "ssh"
-    shape: tuple[str, ...] = ()
+    service: str = SSH.name
+    shape: tuple[Leg, ...] = ()
+    seal: Seal = Seal.TLS
     alike: str = ""
 
     @property
-    def place(self) -> tuple[str, str, tuple[str, ...], str]:
+    def place(self) -> tuple[str, str, tuple[Leg, ...], str]:
         """What must be the same for a grant to speak of this path."""
         return (self.guest, self.service, self.shape, self.account)

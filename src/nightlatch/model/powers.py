@@ -10,12 +10,15 @@ from functools import lru_cache
 class Gives(StrEnum):
     """The kinds of power."""
 
+    DESKTOP = "desktop"
     SHELL = "shell"
     COMMAND = "command"
     FILES = "files"
     TUNNEL = "tunnel"
     LISTEN = "listen"
     AGENT = "agent"
+    VIEW = "view"
+    CONNECT = "connect"
     ADMINISTER = "administer"
     CHANGE_PASSWORD = "change password"
 
@@ -46,12 +49,17 @@ class Power:
             Gives.SHELL: "a shell",
             Gives.ADMINISTER: "root's rights",
             Gives.CHANGE_PASSWORD: "a change of the password",
+            Gives.DESKTOP: "a desktop",
+            Gives.VIEW: "a look at the screen",
+            Gives.CONNECT: f"a connection to port {self.what}",
         }
         return shown[self.gives]
 
 
 SHELL = Power(Gives.SHELL)
 ADMINISTER = Power(Gives.ADMINISTER)
+DESKTOP = Power(Gives.DESKTOP)
+IMPLIED_BY_DESKTOP = (SHELL, Power(Gives.VIEW))
 IMPLIED_BY_SHELL = (
     SHELL, Power(Gives.COMMAND, "*"), Power(Gives.FILES, "/"), Power(Gives.TUNNEL, "*"), Power(Gives.LISTEN, "*"),
     Power(Gives.AGENT), Power(Gives.CHANGE_PASSWORD),
@@ -60,5 +68,8 @@ IMPLIED_BY_SHELL = (
 
 @lru_cache(maxsize=1024)
 def implied(gives: frozenset[Power]) -> frozenset[Power]:
-    """What a grant allows: a shell implies files, commands, tunnels and the agent."""
+    """What a grant allows: a shell implies files, commands, tunnels and the agent; a desktop a shell, its files and commands, and
+    a look at the screen."""
+    if DESKTOP in gives:
+        gives |= frozenset(IMPLIED_BY_DESKTOP)
     return gives | frozenset(IMPLIED_BY_SHELL) if SHELL in gives else gives

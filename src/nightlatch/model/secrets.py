@@ -38,5 +38,29 @@ class Unknown:
     origin: Origin
 
 
-Secret = Key | Certificate | Password | Unknown
+@dataclass(frozen=True, slots=True)
+class ScreenPassword:
+    """The password of a screen, which is no account's: that in a `file` of a guest."""
+
+    guest: str
+    file: str
+
+
+@dataclass(frozen=True, slots=True)
+class Code:
+    """A one-time code of an account, where `realm` is the guest or the directory that checks it."""
+
+    realm: str
+    account: str
+
+
+@dataclass(frozen=True, slots=True)
+class ClientCertificate:
+    """A TLS client's certificate: the authority that signed it, by fingerprint, and the name in it."""
+
+    authority: str
+    name: str
+
+
+Secret = Key | Certificate | Password | ScreenPassword | Code | ClientCertificate | Unknown
 Need = frozenset[Secret]

@@ -22,10 +22,11 @@ if TYPE_CHECKING:
     from nightlatch.changing import Confirmation
     from nightlatch.draft.acts import Act
     from nightlatch.draft.plan import ProvedDraft
-    from nightlatch.draft.steps import AnyStep, Left
+    from nightlatch.draft.steps import AnyStep
     from nightlatch.latch.folder import Changed
     from nightlatch.latch.live import Pending
     from nightlatch.latch.live import Told as Answer
+    from nightlatch.model.steps import Left
     from nightlatch.readings.latched import OnLatch
 
 LABELS = {

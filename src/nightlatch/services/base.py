@@ -12,13 +12,17 @@ from datetime import datetime
 from enum import StrEnum
 from typing import Protocol
 
+from nightlatch.estate.model import Estate
 from nightlatch.model.bounds import Addresses
 from nightlatch.model.causes import Cause
 from nightlatch.model.gaps import Gap
+from nightlatch.model.grants import Grant
+from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import Power
 from nightlatch.model.secrets import Need
 from nightlatch.model.services import ServiceWords
 from nightlatch.model.sockets import Listener
+from nightlatch.model.steps import Candidate
 from nightlatch.net.addresses import AddressSet
 from nightlatch.readings.guest import GuestReading
 from nightlatch.readings.rules import Rules
@@ -96,6 +100,18 @@ class Silent:
         return iter(())
 
 
+@dataclass(frozen=True)
+class Case:
+    """What a service is told when it is asked for steps: one of its servers, the ways in and the grants by the service (whose
+    callers are as the guest sees them), and the estate."""
+
+    access: ServiceAccess
+    reading: GuestReading
+    paths: tuple[AccessPath, ...]
+    grants: tuple[Grant, ...]
+    estate: Estate
+
+
 class ServiceKind(Protocol):
     """All that is peculiar to one service."""
 
@@ -104,6 +120,12 @@ class ServiceKind(Protocol):
 
     def servers(self, reading: GuestReading, at: datetime) -> tuple[Server, ...]:
         """The servers of this kind on a guest at a moment (aware); one that is absent, broken or stopped says so."""
+
+    def closing(self, path: AccessPath, why: str, case: Case) -> Iterator[Candidate]:
+        """Steps on the service's own files that may shut a way in, or narrow it to what is granted, the best first."""
+
+    def opening(self, grant: Grant, why: str, case: Case) -> Iterator[Candidate]:
+        """Steps on the service's own files that may let in those of a grant, the best first."""
 
 
 Kinds = Mapping[str, ServiceKind]

@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from datetime import datetime
 
 from nightlatch.model import services
+from nightlatch.model.grants import Grant
+from nightlatch.model.paths import AccessPath
 from nightlatch.model.services import ServiceWords
+from nightlatch.model.steps import Candidate
 from nightlatch.readings.guest import GuestReading
-from nightlatch.services.base import Server, Silent, State
+from nightlatch.services.base import Case, Server, Silent, State
+from nightlatch.services.ssh.closing import Guesswork
 from nightlatch.services.ssh.entries import SshAccess, SshServer
 from nightlatch.services.ssh.listening import sockets_of
+from nightlatch.services.ssh.opening import open_up
 from nightlatch.services.ssh.settings import Effective
 
 
@@ -28,6 +34,14 @@ class SshKind:
         if effective.refusal is not None:
             return (Silent(SshAccess(reading, effective, State.BROKEN)),)
         return (SshServer(reading, effective, sockets_of(reading, effective), at),)
+
+    def closing(self, path: AccessPath, why: str, case: Case) -> Iterator[Candidate]:
+        """Settings at the place that wins, key lines taken away or narrowed."""
+        return Guesswork(case).close(path, why)
+
+    def opening(self, grant: Grant, why: str, case: Case) -> Iterator[Candidate]:
+        """Modes and owners, lists of users, key lines, settings for some."""
+        return open_up(Guesswork(case), grant, why)
 
 
 SSH = SshKind()

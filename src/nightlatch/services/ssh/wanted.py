@@ -5,11 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from nightlatch.model.grants import Grant
+from nightlatch.model.grants import Grant, seen_by_guest
 from nightlatch.model.powers import SHELL, Gives
 from nightlatch.model.secrets import Password, Secret
-from nightlatch.model.sources import COMMON
-from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
+from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,11 +26,6 @@ class Wanted:
         if self.sources == EVERY_ADDRESS:
             return None
         return ",".join(self.sources.prefixes())
-
-
-def seen_by_guest(grants: Iterable[Grant]) -> AddressSet:
-    """Where the grants' callers come from in the guest's eyes."""
-    return union(grant.callers.surely.get(COMMON, NO_ADDRESS) for grant in grants)
 
 
 def of_secret(secret: Secret, account: str, grants: Iterable[Grant]) -> Wanted | None:

@@ -2,42 +2,43 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 
-from nightlatch.access.differences import Surplus
-from nightlatch.access.paths import GuestAccess
-from nightlatch.draft import blocks, wanted
-from nightlatch.draft.steps import AnyStep, AppendBlock, InsertSetting, ReplaceLine
 from nightlatch.formats import authorized_keys, sshd_config
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats.authorized_keys import Entry
 from nightlatch.formats.sshd_keywords import spelled
 from nightlatch.model.causes import SettingLine
-from nightlatch.model.grants import Grant
+from nightlatch.model.grants import seen_by_guest
+from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import Gives
 from nightlatch.model.secrets import Certificate, Key, Password, Unknown
+from nightlatch.model.steps import AppendBlock, FileStep, InsertSetting, ReplaceLine
 from nightlatch.net.addresses import EVERY_ADDRESS
 from nightlatch.origin import Kind, Origin
+from nightlatch.services.base import Case
+from nightlatch.services.ssh import blocks, wanted
+from nightlatch.services.ssh.entries import SshAccess
 
-Candidate = tuple[AnyStep, ...]
+Candidate = tuple[FileStep, ...]
 ASKING = ("passwordauthentication", "kbdinteractiveauthentication")  # settings that have a password asked for
 
 
 class Guesswork:
-    """One guest as it stands, its grants, and the ways to close or open something."""
+    """A guest's SSH server as it stands, its grants, and the ways to close or open something."""
 
-    def __init__(
-        self, access: GuestAccess, grants: Sequence[Grant], narrow_at: tuple[str, ...]
-    ) -> None:  # fmt: skip
-        self.access, self.grants, self.narrow_at = access, grants, narrow_at
-        self.main = access.reading.main_path
+    def __init__(self, case: Case) -> None:
+        assert isinstance(case.access, SshAccess)
+        self.access, self.reading = case.access, case.reading
+        self.paths, self.grants, self.estate = case.paths, case.grants, case.estate
+        self.main = case.reading.main_path
 
     def setting(self, keyword: str, value: str, origin: Origin, why: str, *, opens: bool = False) -> Candidate:
         """Set a keyword where its value comes from: that very line, or the top of the main file for a default."""
         if origin.kind is not Kind.FILE:
             return (InsertSetting(self.main, why, opens, f"{spelled(keyword)} {value}"),)
-        content = self.access.reading.snapshot.content(origin.path)
-        if content is None or origin.path not in self.access.reading.sshd.files:
+        content = self.reading.snapshot.content(origin.path)
+        if content is None or origin.path not in self.reading.sshd.files:
             return ()
         document = sshd_config.parse(content)
         line = document.lines[origin.line - 1]
@@ -45,52 +46,51 @@ class Guesswork:
         after = sshd_config.rewritten(line, value)
         return (ReplaceLine(origin.path, why, opens, before, after, _nth(content, origin.line, before)),)
 
-    def close(self, item: Surplus, why: str) -> Iterator[Candidate]:
-        """Candidates that may close one surplus, the best first."""
-        path = item.path
+    def close(self, path: AccessPath, why: str) -> Iterator[Candidate]:
+        """Candidates that may close one way in, the best first."""
         kinds = {type(secret) for secret in path.need}
         if Unknown in kinds:
             return
         if not path.need:
-            for cause in _settings(item, "permitemptypasswords"):
+            for cause in _settings(path, "permitemptypasswords"):
                 yield self.setting(cause.keyword, "no", cause.origin, why)
         if kinds == {Password}:
-            yield from self._password(item, why)
-        yield from self._together(item, why)
+            yield from self._password(path, why)
+        yield from self._together(path, why)
         for secret in path.need:
             if isinstance(secret, Key):
-                yield from self._line(secret, item, why)
+                yield from self._line(secret, path, why)
             elif isinstance(secret, Certificate):
-                yield from self._line(secret, item, why)
-                yield from self._authority(item, why)
+                yield from self._line(secret, path, why)
+                yield from self._authority(path, why)
 
-    def _together(self, item: Surplus, why: str) -> Iterator[Candidate]:
+    def _together(self, path: AccessPath, why: str) -> Iterator[Candidate]:
         """Ask for everything a grant names, where the path asks for a part of it."""
         for grant in self.grants:
-            if grant.place == item.path.place and any(grant.callers.surely.values()):
+            if grant.place == path.place and any(grant.callers.surely.values()):
                 for need in grant.proofs:
-                    if item.path.need < need:
+                    if path.need < need:
                         yield (AppendBlock(self.main, why, False, blocks.for_need(grant, need)),)
 
-    def _password(self, item: Surplus, why: str) -> Iterator[Candidate]:
-        methods = list(_settings(item, *ASKING))
-        off: list[AnyStep] = []
+    def _password(self, path: AccessPath, why: str) -> Iterator[Candidate]:
+        methods = list(_settings(path, *ASKING))
+        off: list[FileStep] = []
         for method in methods:
             off += self.setting(method.keyword, "no", method.origin, why)
         if off:
             yield tuple(off)
-        if item.path.account == "root":
-            setting = self.access.ssh.effective.top["permitrootlogin"]
+        if path.account == "root":
+            setting = self.access.effective.top["permitrootlogin"]
             yield self.setting("permitrootlogin", "prohibit-password", setting.origin, why)
-        if item.path.power.gives is Gives.ADMINISTER:
+        if path.power.gives is Gives.ADMINISTER:
             return
-        block = (f"Match User {item.path.account}", *(f"    {spelled(each.keyword)} no" for each in methods))
+        block = (f"Match User {path.account}", *(f"    {spelled(each.keyword)} no" for each in methods))
         if methods:
             yield (AppendBlock(self.main, why, False, block),)
 
-    def _line(self, secret: Key | Certificate, item: Surplus, why: str) -> Iterator[Candidate]:
+    def _line(self, secret: Key | Certificate, path: AccessPath, why: str) -> Iterator[Candidate]:
         """Take away every line of a key, or narrow the first and take the others away."""
-        account = item.path.account
+        account = path.account
         want = self._want(secret, account)
         found = list(self._lines_of(secret, account))
         if not found:
@@ -100,25 +100,25 @@ class Guesswork:
         if want is None:
             yield tuple(gone)
             return
-        yield from self._narrow_by_service(item, want, why)
+        yield from self._narrow_by_service(path, want, why)
         changes = wanted.options(want)
         if isinstance(secret, Certificate):
             changes["principals"] = ",".join(self._principals(secret.authority, account))
-        path, before, nth, entry = found[0]
+        where, before, nth, entry = found[0]
         after = authorized_keys.with_options(before, entry, changes)
         if after != before:
-            yield (ReplaceLine(path, why, False, before, after, nth),)
-            yield (*gone[:-1], ReplaceLine(path, why, False, before, after, nth))
+            yield (ReplaceLine(where, why, False, before, after, nth),)
+            yield (*gone[:-1], ReplaceLine(where, why, False, before, after, nth))
         if want.files and not want.shell:
             yield (AppendBlock(self.main, why, False, blocks.for_files(account, want.files)),)
 
     def _lines_of(self, secret: Key | Certificate, account: str) -> Iterator[tuple[str, str, int, Entry]]:
         """Every line that holds the key, or the authority, in the files that sshd looks at for the account."""
         fingerprint = secret.fingerprint if isinstance(secret, Key) else secret.authority
-        paths = dict.fromkeys(c.origin.path for a in self.access.paths if a.account == account for c in a.causes)
+        paths = dict.fromkeys(c.origin.path for a in self.paths if a.account == account for c in a.causes)
         for path in paths:
-            content = self.access.reading.snapshot.content(path)
-            if content is None or path in self.access.reading.sshd.files or path.startswith("/etc/sudoers"):
+            content = self.reading.snapshot.content(path)
+            if content is None or path in self.reading.sshd.files or path.startswith("/etc/sudoers"):
                 continue
             for entry in authorized_keys.parse(content):
                 authority = isinstance(secret, Certificate)
@@ -130,13 +130,13 @@ class Guesswork:
                     before = text_lines.text_of(text_lines.split(content)[entry.number - 1]).rstrip("\r\n")
                     yield path, before, _nth(content, entry.number, before), entry
 
-    def _narrow_by_service(self, item: Surplus, want: wanted.Wanted, why: str) -> Iterator[Candidate]:
-        if self.narrow_at[:1] != ("service",) or want.sources == EVERY_ADDRESS:
+    def _narrow_by_service(self, path: AccessPath, want: wanted.Wanted, why: str) -> Iterator[Candidate]:
+        if self.estate.narrow_at[:1] != ("service",) or want.sources == EVERY_ADDRESS:
             return
-        everyone = wanted.seen_by_guest(g for g in self.grants if g.account == item.path.account)
+        everyone = seen_by_guest(g for g in self.grants if g.account == path.account)
         if everyone == want.sources:
             others = ",".join(["*", *(f"!{text}" for text in want.sources.prefixes())])
-            block = (f"Match User {item.path.account} Address {others}", "    PubkeyAuthentication no")
+            block = (f"Match User {path.account} Address {others}", "    PubkeyAuthentication no")
             yield (AppendBlock(self.main, why, False, block),)
 
     def _want(self, secret: Key | Certificate, account: str) -> wanted.Wanted | None:
@@ -162,14 +162,14 @@ class Guesswork:
                     )
         return list(out)
 
-    def _authority(self, item: Surplus, why: str) -> Iterator[Candidate]:
-        for cause in _settings(item, "trustedusercakeys"):
+    def _authority(self, path: AccessPath, why: str) -> Iterator[Candidate]:
+        for cause in _settings(path, "trustedusercakeys"):
             yield self.setting(cause.keyword, "none", cause.origin, why)
 
 
-def _settings(item: Surplus, *keywords: str) -> Iterator[SettingLine]:
+def _settings(path: AccessPath, *keywords: str) -> Iterator[SettingLine]:
     """The settings among what a path is owed to."""
-    return (cause for cause in item.path.causes if isinstance(cause, SettingLine) and cause.keyword in keywords)
+    return (cause for cause in path.causes if isinstance(cause, SettingLine) and cause.keyword in keywords)
 
 
 def _nth(content: bytes, number: int, text: str) -> int:

@@ -4,55 +4,53 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from nightlatch.access.differences import Missing
-from nightlatch.access.paths import GuestAccess
-from nightlatch.draft import blocks, filtering, wanted
-from nightlatch.draft.closing import Candidate, Guesswork
-from nightlatch.draft.steps import AddLine, AnyStep, AppendBlock, MakeFolder, ReplaceLine, SetMode, SetOwner
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Kind
 from nightlatch.formats import authorized_keys, sshd_tokens
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats.authorized_keys import Entry, quote
 from nightlatch.formats.keys import PublicKey
-from nightlatch.model.grants import Grant
+from nightlatch.model.grants import Grant, seen_by_guest
 from nightlatch.model.powers import Gives
 from nightlatch.model.secrets import Certificate, Key, Need, Password
 from nightlatch.model.sources import COMMON
+from nightlatch.model.steps import AddLine, AppendBlock, Candidate, FileStep, MakeFolder, ReplaceLine, SetMode, SetOwner
 from nightlatch.readings.accounts import Account
+from nightlatch.services.base import Case
+from nightlatch.services.ssh import blocks, wanted
+from nightlatch.services.ssh.closing import Guesswork
 
 
-def open_up(work: Guesswork, item: Missing, why: str, estate: Estate) -> Iterator[Candidate]:
+def open_up(work: Guesswork, grant: Grant, why: str) -> Iterator[Candidate]:
     """Candidates that may let a grant in, the best first."""
-    grant = item.grant
-    account = work.access.reading.accounts.by_name.get(grant.account)
+    account = work.reading.accounts.by_name.get(grant.account)
     if account is None:
         return
-    yield from filtering.lets_in(work, wanted.seen_by_guest([grant]), why)
     yield from _modes(work, account, why)
     yield from _lists(work, account, why)
     yield from _widen(work, grant, why)
     for need in sorted(grant.proofs, key=lambda n: (len(n), str(sorted(map(str, n))))):
-        yield from _proof(work, grant, need, account, estate, why)
+        yield from _proof(work, grant, need, account, why)
 
 
-def own_key(access: GuestAccess, grant: Grant, account: Account, estate: Estate, why: str) -> tuple[AnyStep, ...]:
-    """The steps that put the key of one grant, such as the own door's, where sshd looks for it."""
-    work = Guesswork(access, (grant,), ("key", "service"))
-    secrets = sorted((s for need in grant.proofs for s in need if isinstance(s, Key)), key=lambda s: s.fingerprint)
-    return tuple(step for secret in secrets for step in _add_key(work, secret, account, estate, why))
+def own_key(case: Case, account: Account, why: str) -> tuple[FileStep, ...]:
+    """The steps that put the keys of the grants of a case, such as the own door's, where sshd looks for them."""
+    work = Guesswork(case)
+    found = {s for grant in case.grants for need in grant.proofs for s in need if isinstance(s, Key)}
+    secrets = sorted(found, key=lambda s: s.fingerprint)
+    return tuple(step for secret in secrets for step in _add_key(work, secret, account, why))
 
 
 def _proof(
-    work: Guesswork, grant: Grant, need: Need, account: Account, estate: Estate, why: str
+    work: Guesswork, grant: Grant, need: Need, account: Account, why: str
 ) -> Iterator[Candidate]:  # fmt: skip
-    steps: list[AnyStep] = []
+    steps: list[FileStep] = []
     for secret in need:
         if isinstance(secret, Key | Certificate):
-            steps += _add_key(work, secret, account, estate, why)
+            steps += _add_key(work, secret, account, why)
     block = blocks.for_need(grant, need)
-    on: list[AnyStep] = []
-    for settings in work.access.ssh.settings(account.name, wanted.seen_by_guest([grant])):
+    on: list[FileStep] = []
+    for settings in work.access.settings(account.name, seen_by_guest([grant])):
         switch, by_name = settings["pubkeyauthentication"], settings["permitrootlogin"]
         if any(not isinstance(secret, Password) for secret in need) and switch.word == "no":
             on += work.setting("pubkeyauthentication", "yes", switch.origin, why, opens=True)
@@ -70,9 +68,9 @@ def _proof(
 
 
 def _add_key(
-    work: Guesswork, secret: Key | Certificate, account: Account, estate: Estate, why: str
-) -> list[AnyStep]:  # fmt: skip
-    public = _public(secret, estate)
+    work: Guesswork, secret: Key | Certificate, account: Account, why: str
+) -> list[FileStep]:  # fmt: skip
+    public = _public(secret, work.estate)
     want = wanted.of_secret(secret, account.name, work.grants)
     path = _key_path(work, account)
     if public is None or want is None or path is None:
@@ -83,11 +81,11 @@ def _add_key(
     if isinstance(secret, Certificate):
         parts = ["cert-authority", f"principals={quote(secret.principal or '')}", *parts]
     line = " ".join([",".join(parts), public.line] if parts else [public.line])
-    out: list[AnyStep] = []
-    found = work.access.reading.snapshot.resolve(path)
+    out: list[FileStep] = []
+    found = work.reading.snapshot.resolve(path)
     if found.entry is not None and found.entry.kind is Kind.FILE and line.encode() in (found.entry.content or b""):
         return []
-    folder = work.access.reading.snapshot.resolve(path.rpartition("/")[0])
+    folder = work.reading.snapshot.resolve(path.rpartition("/")[0])
     if folder.entry is None or folder.entry.kind is Kind.ABSENT:
         out.append(MakeFolder(folder.path, why, True, 0o700, account.uid, account.gid))
     real = found.path if found.entry and found.entry.kind is Kind.FILE else f"{folder.path}/{path.rpartition('/')[2]}"
@@ -104,7 +102,7 @@ def _public(secret: Key | Certificate, estate: Estate) -> PublicKey | None:
 
 
 def _key_path(work: Guesswork, account: Account) -> str | None:
-    for name in work.access.ssh.effective.top["authorizedkeysfile"].value:
+    for name in work.access.effective.top["authorizedkeysfile"].value:
         if name.lower() != "none":
             return sshd_tokens.file_for(name, user=account.name, uid=account.uid, home=account.home)
     return None
@@ -112,9 +110,9 @@ def _key_path(work: Guesswork, account: Account) -> str | None:
 
 def _modes(work: Guesswork, account: Account, why: str) -> Iterator[Candidate]:
     """Take write rights of others off a key file or a folder above it, or give it to its account."""
-    steps: list[AnyStep] = []
-    for turned in work.access.ssh.turned:
-        entry = work.access.reading.snapshot.entries.get(turned.path)
+    steps: list[FileStep] = []
+    for turned in work.access.turned:
+        entry = work.reading.snapshot.entries.get(turned.path)
         if turned.account != account.name or not turned.path or entry is None:
             continue
         if entry.uid not in (0, account.uid):
@@ -130,7 +128,7 @@ def _modes(work: Guesswork, account: Account, why: str) -> Iterator[Candidate]:
 
 def _lists(work: Guesswork, account: Account, why: str) -> Iterator[Candidate]:
     """AllowUsers, AllowGroups and DenyUsers lines that leave the account out, or name it."""
-    top = work.access.ssh.effective.top
+    top = work.access.effective.top
     for keyword, name in (("allowusers", account.name), ("allowgroups", account.groups[0] if account.groups else "")):
         setting = top[keyword]
         if setting.value and name:
@@ -149,9 +147,9 @@ def _widen(work: Guesswork, grant: Grant, why: str) -> Iterator[Candidate]:
         want = wanted.of_secret(secret, grant.account, work.grants)
         if want is None or not grant.callers.surely.get(COMMON):
             continue
-        for path in {c.origin.path for a in work.access.paths if a.account == grant.account for c in a.causes}:
-            content = work.access.reading.snapshot.content(path)
-            if content is None or path in work.access.reading.sshd.files:
+        for path in {c.origin.path for a in work.paths if a.account == grant.account for c in a.causes}:
+            content = work.reading.snapshot.content(path)
+            if content is None or path in work.reading.sshd.files:
                 continue
             for entry in authorized_keys.parse(content):
                 if (

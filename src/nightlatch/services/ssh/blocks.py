@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from nightlatch.draft import wanted
-from nightlatch.model.grants import Grant
+from nightlatch.model.grants import Grant, seen_by_guest
 from nightlatch.model.secrets import Certificate, Key, Need, Password
 from nightlatch.net.addresses import EVERY_ADDRESS
 
@@ -12,7 +11,7 @@ _METHODS = {Key: "publickey", Certificate: "publickey", Password: "password"}
 
 def criteria(grant: Grant) -> str:
     """The Match line for one grant."""
-    sources = wanted.seen_by_guest([grant])
+    sources = seen_by_guest([grant])
     address = "" if sources == EVERY_ADDRESS else f" Address {','.join(sources.prefixes())}"
     return f"Match User {grant.account}{address}"
 

@@ -1,0 +1,29 @@
+"""What steps are looked for on: one guest as it stands, with its grants."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from nightlatch.access.paths import GuestAccess
+from nightlatch.estate.model import Estate
+from nightlatch.model.grants import Grant
+from nightlatch.services.base import Case, ServiceAccess
+
+
+@dataclass(frozen=True)
+class Work:
+    """A guest's access and grants, whose callers are as the guest sees them."""
+
+    access: GuestAccess
+    grants: tuple[Grant, ...]
+    estate: Estate
+
+    def of(self, service: str) -> tuple[Grant, ...]:
+        """The grants by one service."""
+        return tuple(grant for grant in self.grants if grant.service == service)
+
+    def case(self, server: ServiceAccess) -> Case:
+        """What the service of one of the guest's servers has to know of it."""
+        name = server.service
+        mine = tuple(path for path in self.access.paths if path.service == name)
+        return Case(server, self.access.reading, mine, self.of(name), self.estate)
