@@ -17,11 +17,12 @@ from nightlatch.access.exposure import BY_ANOTHER, Exposed, Fate, exposure
 from nightlatch.cli.main import cli
 from nightlatch.demo.build import build
 from nightlatch.evidence.snapshot import from_files
+from nightlatch.model.rules import Does
 from nightlatch.net.addresses import ALL_V4, ALL_V6, LOOPBACK, union
 from nightlatch.net.ports import PortSet
 from nightlatch.origin import Origin
 from nightlatch.readings import guest as readings
-from nightlatch.readings.rules import Chain, Does, Match, Rule, Rules
+from nightlatch.readings.rules import Chain, Match, Rule, Rules
 from tests.guests import Guest, listening
 
 RULES = """table inet f {

@@ -16,9 +16,10 @@ from itertools import groupby
 
 from nightlatch.model.bounds import Addresses, Bounds, in_all, in_any
 from nightlatch.model.gaps import Gap
+from nightlatch.model.rules import Does
 from nightlatch.net.addresses import EVERY_ADDRESS, LOOPBACK, NO_ADDRESS, AddressSet, union
 from nightlatch.origin import Origin
-from nightlatch.readings.rules import INWARD, OUTWARD, Chain, Does, Match, Rule, Rules
+from nightlatch.readings.rules import INWARD, OUTWARD, Chain, Match, Rule, Rules
 
 MOST_ENTERED = 10_000  # chains on one way through: a guest's rules may lead through the same ones again and again
 DEEPEST = 16  # nft refuses deeper jumps (NFT_JUMP_STACK_SIZE)

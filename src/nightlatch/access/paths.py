@@ -55,7 +55,7 @@ class GuestAccess:
 
     def of(self, service: str) -> tuple[ServiceAccess, ...]:
         """The servers of one service."""
-        return tuple(each for each in self.services if each.service == service)
+        return tuple(each for each in self.services if each.words.name == service)
 
     def sockets(self, service: str) -> tuple[tuple[ServiceAccess, Listener], ...]:
         """The sockets of one service, each with its server."""
@@ -135,7 +135,7 @@ class _Work:
 
     def _paths(self, server: Server, socket: Listener) -> Iterator[AccessPath]:
         stands = server.stands
-        ways = [_Way(stands.service, socket, each, *self._through(stands, socket, each)) for each in self.arrivals]
+        ways = [_Way(stands.words.name, socket, each, *self._through(stands, socket, each)) for each in self.arrivals]
         self.gaps.update(dict.fromkeys(gap for way in ways for gap in (*way.through.because, *way.outer.because)))
         for entries in server.entries(socket, union(way.through.perhaps for way in ways)):
             for way in ways:

@@ -16,6 +16,7 @@ from nightlatch.audit.checks import CATALOGUE, Context, FleetCheck, hygiene
 from nightlatch.audit.checks.registry import Fleet, Identities, finding
 from nightlatch.audit.findings import Finding, Group, GuestAudit, Proof, WayIn
 from nightlatch.audit.naming import Names, comments_of, listed, names_of, powers
+from nightlatch.audit.obstacles import Search
 from nightlatch.estate.model import Estate, Waiver
 from nightlatch.faults import EstateError, Fault, nearest
 from nightlatch.model.grants import Grant, GrantKind
@@ -23,6 +24,8 @@ from nightlatch.model.paths import AccessPath
 from nightlatch.model.secrets import Need
 from nightlatch.model.sources import joined
 from nightlatch.origin import Kind
+from nightlatch.services.base import Kinds
+from nightlatch.services.table import KINDS
 
 # Checks that often say again what a difference has said of the same line.
 ECHOES = (
@@ -82,14 +85,14 @@ def _lacking(waiver: Waiver) -> str:
 
 
 def guest_audit(
-    access: GuestAccess, at: datetime, estate: Estate | None = None, known: Names | None = None
+    access: GuestAccess, at: datetime, estate: Estate | None = None, known: Names | None = None, kinds: Kinds = KINDS
 ) -> GuestAudit:  # fmt: skip
     """The audit of one guest; without an estate, ways in and hygiene only. `known` saves making the estate's names."""
     names = (known or names_of(estate)).also(comments_of(access))
     grants = tuple(expand(estate, access.guest, at, access.reading.snapshot.facts)) if estate is not None else ()
     found: list[Finding] = []
     if estate is not None:
-        found += _differences(access, grants, names, acceptances(estate, access.guest, at))
+        found += _differences(Search(access, estate, kinds), grants, names, acceptances(estate, access.guest, at))
     found += hygiene(Context(access, names, at, estate, grants))
     found = [waived(each, estate, at) for each in _once(found)]
     found.sort(key=lambda f: (bool(f.waived), list(Group).index(f.group), f.severity.rank))
@@ -102,16 +105,17 @@ def guest_audit(
 
 
 def _differences(
-    access: GuestAccess, grants: tuple[Grant, ...], names: Names, those: tuple[Acceptance, ...]
+    search: Search, grants: tuple[Grant, ...], names: Names, those: tuple[Acceptance, ...]
 ) -> Iterator[Finding]:  # fmt: skip
     """Both differences; what a waiver accepts of one is a finding of its own."""
+    access = search.access
     over, kept = holes_beside(surplus(access.paths, grants), those)
     yield from holes.findings(over, access.guest, names)
     under, lost = shut_out_beside(missing(access.paths, grants), those)
-    yield from shut_out.findings(under, access, names)
+    yield from shut_out.findings(under, search, names)
     for waiver in dict.fromkeys(each.waiver for each in those):
         told = holes.findings((item for by, item in kept if by is waiver), access.guest, names)
-        out = shut_out.findings((item for by, item in lost if by is waiver), access, names)
+        out = shut_out.findings((item for by, item in lost if by is waiver), search, names)
         yield from (replace(each, waived=_reason(waiver)) for each in (*told, *out))
 
 

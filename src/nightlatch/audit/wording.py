@@ -8,17 +8,26 @@ from nightlatch.audit.findings import Proof
 from nightlatch.formats.sshd_keywords import spelled
 from nightlatch.model.causes import (
     AccountState,
+    Bound,
     Cause,
     Chroot,
     Condition,
     Effect,
     Forwarded,
+    GrantedHere,
     KeyLine,
     KeyRefused,
+    KeysPlace,
+    NoAccount,
     NoLogin,
+    NoServer,
+    NoSudoRule,
     PamEnd,
     PamSays,
+    PasswordField,
     PrincipalLine,
+    PrivateNetwork,
+    RuleLine,
     SettingLine,
     SudoRule,
     UserList,
@@ -74,6 +83,31 @@ def words(cause: Cause) -> str:
             return f"forward from {dialled} to port {port}{hidden}"
         case KeyRefused() | Gap():
             return cause.because
+    return _obstacle(cause)
+
+
+def _obstacle(cause: Cause) -> str:
+    """What stands in somebody's way, as its place has it."""
+    match cause:
+        case NoServer():
+            return "not installed"
+        case NoAccount(account):
+            return f"no line for {account}"
+        case NoSudoRule(account):
+            return f"no rule lets {account} run everything as root with what the grant asks"
+        case RuleLine(text):
+            return text
+        case Bound(where):
+            return f"listens on {where}"
+        case PrivateNetwork(network):
+            return f"{network} is private"
+        case PasswordField(value):
+            return f"password field {value}"
+        case KeysPlace():
+            return "keys are looked for here"
+        case GrantedHere():
+            return "granted here"
+    raise AssertionError(cause)
 
 
 def _listing(cause: UserList) -> str:

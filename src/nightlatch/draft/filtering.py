@@ -70,7 +70,7 @@ def _gate(work: Work, service: str, ports: tuple[int, ...], *, closed: bool) -> 
     """The door of one service, beside those that stand there of others."""
     now = _doors_now(work.access.reading)
     doors = [Door(ports, _callers(work, service), closed)]
-    for other in dict.fromkeys(each.service for each in work.access.services if each.service != service):
+    for other in dict.fromkeys(each.words.name for each in work.access.services if each.words.name != service):
         mine = tuple(port for port in _ports(work, other) if port in now and port not in ports)
         if mine:
             doors.append(Door(mine, _callers(work, other), any(now[port] for port in mine)))

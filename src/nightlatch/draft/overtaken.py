@@ -11,7 +11,8 @@ import re
 
 from nightlatch.audit.findings import Proof
 from nightlatch.draft.gates import OWN, Door, Gate
-from nightlatch.readings.rules import Does, Match, Rule, Rules
+from nightlatch.model.rules import Does
+from nightlatch.readings.rules import Match, Rule, Rules
 
 # Words of nft(8) and iptables-extensions(8) for what depends on more than address and port, or only notes a packet.
 _CONDITION = re.compile(

@@ -19,6 +19,7 @@ from nightlatch.access.stated import ssh_ports
 from nightlatch.audit import holes, shut_out
 from nightlatch.audit.holes import Hole, kind_of
 from nightlatch.audit.naming import Names, comments_of, names_of
+from nightlatch.audit.obstacles import Search
 from nightlatch.draft import filtering, moving, ports, services
 from nightlatch.draft.acts import Act, Disable, LabelPort, LoadRules, Stop
 from nightlatch.draft.steps import AnyStep, SetRules, StepError, Steps, apply_all
@@ -156,7 +157,7 @@ class Desk:
         work = Work(state.access, self.seen, self.estate)
         names = self.names(state)
         over, under = state.certain
-        for out in shut_out.grouped(under, state.access, names):
+        for out in shut_out.grouped(under, Search(state.access, self.estate, self.kinds), names):
             # Somebody who was let in before would be shut out by other steps of the same draft.
             lost_meanwhile = not any((item.grant, item.power) in self.shut_out for item in out.items)
             why = out.promise if lost_meanwhile else out.finding.text
@@ -373,9 +374,9 @@ def _left(desk: Desk, state: State) -> Iterator[Left]:
     for hole in holes.holes(over):
         for finding in holes.findings(hole.items, state.snapshot.guest, names):
             yield Left(finding.text, EXEMPT if desk.kept & set(finding.subjects) else _by_hand(hole))
-    for out in shut_out.grouped(under, state.access, names):
+    for out in shut_out.grouped(under, Search(state.access, desk.estate, desk.kinds), names):
         emergency = any(item.grant.kind is GrantKind.EMERGENCY for item in out.items)
-        yield Left(out.finding.text, EXEMPT if emergency else out.obstacle.hand)
+        yield Left(out.finding.text, EXEMPT if emergency else out.hand)
 
 
 def _by_hand(hole: holes.Hole) -> str:

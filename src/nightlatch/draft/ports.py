@@ -23,12 +23,12 @@ from nightlatch.evidence.snapshot import ABSENT, Kind
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats import sshd_config
 from nightlatch.model.grants import Grant, seen_by_guest
+from nightlatch.model.rules import Does
 from nightlatch.model.services import SSH
 from nightlatch.model.steps import InsertSetting, MakeFile, MakeFolder, ReplaceLine
 from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet, union
 from nightlatch.readings import guest as readings
 from nightlatch.readings import sockets
-from nightlatch.readings.rules import Does
 from nightlatch.services.ssh.settings import listeners
 from nightlatch.systems import posix
 

@@ -24,6 +24,6 @@ class Work:
 
     def case(self, server: ServiceAccess) -> Case:
         """What the service of one of the guest's servers has to know of it."""
-        name = server.service
+        name = server.words.name
         mine = tuple(path for path in self.access.paths if path.service == name)
         return Case(server, self.access.reading, mine, self.of(name), self.estate)

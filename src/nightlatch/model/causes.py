@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from nightlatch.model.gaps import Gap
+from nightlatch.model.rules import Does, Layer
 from nightlatch.origin import Origin
 
 
@@ -136,7 +137,84 @@ class Forwarded:
     origin: Origin
 
 
+@dataclass(frozen=True, slots=True)
+class NoServer:
+    """A service (`title`) of which there is no server; `origin` is where its program would be."""
+
+    title: str
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
+class NoAccount:
+    """An account that is not there."""
+
+    account: str
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
+class RuleLine:
+    """A rule of a packet filter, or of what stands behind one, that keeps callers out. `name` is the chain or unit that it is
+    looked up by; `answers` says that it drops what the guest answers, and not `sure` that a rule behind it may decide as well."""
+
+    text: str
+    layer: Layer
+    name: str
+    does: Does
+    sure: bool
+    answers: bool
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
+class Bound:
+    """Where a server listens: an address, or all of a family."""
+
+    where: str
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
+class PrivateNetwork:
+    """A network whose addresses mean nothing outside."""
+
+    network: str
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
+class PasswordField:
+    """What stands for an account's password, where that opens nothing."""
+
+    value: str
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
+class KeysPlace:
+    """The file in which an account's keys are looked for."""
+
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
+class NoSudoRule:
+    """The rules of sudo, none of which makes an account root."""
+
+    account: str
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
+class GrantedHere:
+    """The sentence of a grant."""
+
+    origin: Origin
+
+
 Cause = (
-    SettingLine | UserList | KeyLine | PrincipalLine | KeyRefused | AccountState | NoLogin | PamEnd | Chroot | SudoRule
+    NoServer | NoAccount | RuleLine | Bound | PrivateNetwork | PasswordField | KeysPlace | NoSudoRule | GrantedHere
+    | SettingLine | UserList | KeyLine | PrincipalLine | KeyRefused | AccountState | NoLogin | PamEnd | Chroot | SudoRule
     | Forwarded | Gap
 )  # fmt: skip

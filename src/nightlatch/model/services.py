@@ -9,16 +9,19 @@ from nightlatch.model.powers import SHELL, Power
 
 @dataclass(frozen=True, slots=True)
 class ServiceWords:
-    """One service: its `name` after `by:`, and in sentences its `title`; the `proofs` that a grant may ask for, what it gives
-    (`power`) unless it says `only`, what may stand there, and whether it may say `may: administer`."""
+    """One service: its `name` after `by:`, its `title` in sentences, and the `program` that serves it; the `proofs` that a grant
+    may ask for, what it gives (`power`) unless it says `only`, what may stand there, and whether it may say `may: administer`."""
 
     name: str
     title: str
+    program: str
     proofs: tuple[str, ...]
     power: Power
     only: tuple[str, ...] = ()
     administers: bool = False
 
 
-SSH = ServiceWords("ssh", "SSH", ("key", "certificate", "password"), SHELL, ("command", "files"), administers=True)
+SSH = ServiceWords(
+    "ssh", "SSH", "sshd", ("key", "certificate", "password"), SHELL, ("command", "files"), administers=True
+)
 SERVICES = (SSH,)

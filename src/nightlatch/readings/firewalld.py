@@ -17,13 +17,14 @@ from nightlatch.formats import nft, shell_vars
 from nightlatch.formats.nft import Group
 from nightlatch.formats.xml_tree import Element, XmlFault, parse
 from nightlatch.model.gaps import Gap
+from nightlatch.model.rules import Does
 from nightlatch.net.addresses import EVERY_ADDRESS
 from nightlatch.origin import Origin
 from nightlatch.readings import firewalld_checked, firewalld_direct
 from nightlatch.readings import firewalld_words as words
 from nightlatch.readings.firewalld_zones import Bound, Given, given
 from nightlatch.readings.nft_rules import Sets, rules_of
-from nightlatch.readings.rules import Chain, Does, Rule, Rules
+from nightlatch.readings.rules import Chain, Rule, Rules
 
 AREA = "packet filter"
 CONF = "/etc/firewalld/firewalld.conf"

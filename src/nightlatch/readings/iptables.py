@@ -15,6 +15,7 @@ from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.formats import ipset_save, iptables_save
 from nightlatch.formats.iptables_save import Is, Line, Word
 from nightlatch.model.gaps import Gap
+from nightlatch.model.rules import Does
 from nightlatch.net.addresses import AddressSet
 from nightlatch.net.ports import PortSet
 from nightlatch.origin import Kind as OriginKind
@@ -23,7 +24,7 @@ from nightlatch.readings.iptables_rules import Named, RuleFault, address_set, ru
 from nightlatch.readings.iptables_shapes import Shapes
 from nightlatch.readings.iptables_words import FAMILY, TARGETS
 from nightlatch.readings.match_parts import port_number
-from nightlatch.readings.rules import Chain, Does, Rule, Rules, answering
+from nightlatch.readings.rules import Chain, Rule, Rules, answering
 
 AREA = "packet filter"
 LISTED = {"ip": "iptables-save", "ip6": "ip6tables-save"}

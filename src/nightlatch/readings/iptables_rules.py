@@ -12,6 +12,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from nightlatch.formats.iptables_save import Word
+from nightlatch.model.rules import Does
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet, prefix, union
 from nightlatch.net.literal import AddressError, parse_address
 from nightlatch.net.numbers import whole
@@ -57,7 +58,7 @@ from nightlatch.readings.match_parts import (
     port_number,
     unread,
 )
-from nightlatch.readings.rules import Does, Match, Onto, Rule
+from nightlatch.readings.rules import Match, Onto, Rule
 
 
 class RuleFault(ValueError):

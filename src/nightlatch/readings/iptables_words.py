@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from nightlatch.model.rules import Does
 from nightlatch.net.addresses import ALL_V4, ALL_V6
-from nightlatch.readings.rules import Does
 
 FAMILY = {"ip": ALL_V4, "ip6": ALL_V6}
 VERDICTS = {

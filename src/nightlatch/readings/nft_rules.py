@@ -5,12 +5,13 @@ from __future__ import annotations
 from dataclasses import replace
 
 from nightlatch.formats.nft import Group, Item, Word, flat, shown, text_of
+from nightlatch.model.rules import Does
 from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, AddressSet
 from nightlatch.origin import Kind, Origin
 from nightlatch.readings.iptables_words import GOING_ON, VERDICTS
 from nightlatch.readings.match_parts import PROTOCOL_NAMES, Part, of_opening, of_protocol, of_source
 from nightlatch.readings.nft_matches import Elements, packets, sent_to, single
-from nightlatch.readings.rules import Does, Match, Onto, Rule
+from nightlatch.readings.rules import Match, Onto, Rule
 
 Sets = dict[str, Elements | None]
 

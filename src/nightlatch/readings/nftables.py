@@ -16,12 +16,13 @@ from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.formats import nft, paths
 from nightlatch.formats.nft import Group, Item, NftFault, Statement, Word, flat, text_of
 from nightlatch.model.gaps import Gap
+from nightlatch.model.rules import Does
 from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS
 from nightlatch.net.numbers import whole
 from nightlatch.origin import Kind as OriginKind
 from nightlatch.origin import Origin
 from nightlatch.readings.nft_rules import Sets, rules_of
-from nightlatch.readings.rules import Chain, Does, Rule, Rules, answering
+from nightlatch.readings.rules import Chain, Rule, Rules, answering
 
 MAINS = ("/etc/nftables.conf", "/etc/sysconfig/nftables.conf")
 LISTED = "nft list ruleset"

@@ -10,30 +10,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
-from enum import Enum, StrEnum
 
 from nightlatch.model.gaps import Gap
+from nightlatch.model.rules import Does, Layer
 from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
 from nightlatch.net.ports import PortSet
 from nightlatch.origin import Origin
 
 STATES = frozenset(("new", "established", "invalid"))
 INWARD, OUTWARD = ("ingress", "prerouting", "input"), ("output", "postrouting", "egress")
-
-
-class Does(Enum):
-    """What a rule does with what it matches."""
-
-    NOTHING = "goes on"
-    ACCEPT = "accept"
-    DROP = "drop"
-    REJECT = "reject"
-    RETURN = "return"
-    JUMP = "jump"
-    GOTO = "goto"
-    REWRITE = "rewrites addresses"
-    UNKNOWN = "is not read"
-    REFUSED = "is refused, with all that stands beside it"
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,15 +78,6 @@ class Chain:
     kind: str = "filter"
     only: AddressSet = EVERY_ADDRESS
     devices: tuple[str, ...] = ()
-
-
-class Layer(StrEnum):
-    """What holds a rule set: a guest's packet filter, the filter around guests, or what a service's callers alone meet."""
-
-    FILTER = "packet filter"
-    PERIMETER = "perimeter"
-    WRAPPER = "libwrap"
-    UNIT = "unit"
 
 
 @dataclass(frozen=True, eq=False)

@@ -13,12 +13,13 @@ from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.formats import sections
 from nightlatch.formats.sections import Dialect
 from nightlatch.model.gaps import Gap
+from nightlatch.model.rules import Does, Layer
 from nightlatch.net.addresses import EVERY_ADDRESS, LOOPBACK, AddressSet, prefix, union
 from nightlatch.net.literal import AddressError, parse_address, parse_network
 from nightlatch.net.numbers import whole
 from nightlatch.origin import Origin
 from nightlatch.readings import release, unit_files
-from nightlatch.readings.rules import Chain, Does, Layer, Match, Rule, Rules
+from nightlatch.readings.rules import Chain, Match, Rule, Rules
 from nightlatch.readings.service import ServiceReading, Unit
 
 AREA = "service manager's filter"

@@ -14,11 +14,12 @@ from nightlatch.formats import hosts_access
 from nightlatch.formats.hosts_access import Line
 from nightlatch.model.bounds import EVERYBODY, NOBODY, Addresses, Bounds, exactly, in_any, only_perhaps
 from nightlatch.model.gaps import Gap
+from nightlatch.model.rules import Does, Layer
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet, prefix
 from nightlatch.net.literal import AddressError, parse_address
 from nightlatch.net.numbers import whole
 from nightlatch.origin import Origin
-from nightlatch.readings.rules import Chain, Does, Layer, Match, Rule, Rules
+from nightlatch.readings.rules import Chain, Match, Rule, Rules
 
 FILES = (("/etc/hosts.allow", Does.ACCEPT), ("/etc/hosts.deny", Does.REJECT))
 AREA = "host access file"

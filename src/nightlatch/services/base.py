@@ -17,6 +17,7 @@ from nightlatch.model.bounds import Addresses
 from nightlatch.model.causes import Cause
 from nightlatch.model.gaps import Gap
 from nightlatch.model.grants import Grant
+from nightlatch.model.obstacles import Obstacle
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import Power
 from nightlatch.model.secrets import Need
@@ -62,11 +63,11 @@ class LoginEntries:
 
 
 class ServiceAccess(Protocol):
-    """One server of a guest as it stands: the service's name, where it listens, and what only its own callers meet behind the
+    """One server of a guest as it stands: the service's words, where it listens, and what only its own callers meet behind the
     guest's filter."""
 
     @property
-    def service(self) -> str: ...
+    def words(self) -> ServiceWords: ...
     @property
     def state(self) -> State: ...
     @property
@@ -120,6 +121,22 @@ class ServiceKind(Protocol):
 
     def servers(self, reading: GuestReading, at: datetime) -> tuple[Server, ...]:
         """The servers of this kind on a guest at a moment (aware); one that is absent, broken or stopped says so."""
+
+    def unserved(self, case: Case) -> Obstacle | None:
+        """Why a server lets nobody in at all; None where it serves."""
+
+    def refused(self, grant: Grant, where: AddressSet, case: Case, *, served: bool) -> Obstacle | None:
+        """What of the service keeps out those of a grant from `where` (callers' own addresses): its account, or what is shown.
+
+        `served` says that others of the same grant are let in. None where the service knows of nothing."""
+
+    def lacking(self, grant: Grant, where: AddressSet, case: Case) -> Obstacle | None:
+        """Which of the things that the grant asks for is not there, where nothing else is in the way."""
+
+    def lines(
+        self, grant: Grant, power: Power, socket: Listener, seen: AddressSet, case: Case
+    ) -> Iterator[tuple[Obstacle, AddressSet]]:  # fmt: skip
+        """Lines that keep the account out from parts of `seen` (addresses as the guest sees them) at one socket, and which."""
 
     def closing(self, path: AccessPath, why: str, case: Case) -> Iterator[Candidate]:
         """Steps on the service's own files that may shut a way in, or narrow it to what is granted, the best first."""

@@ -13,11 +13,12 @@ from nightlatch.audit.findings import Proof, Severity
 from nightlatch.audit.naming import listed
 from nightlatch.formats import own_rules
 from nightlatch.formats.own_rules import OWN
+from nightlatch.model.rules import Does
 from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import ALL_V4, ALL_V6, LOOPBACK, NO_ADDRESS, AddressSet
 from nightlatch.origin import Origin
 from nightlatch.readings import firewalld, managers, ufw
-from nightlatch.readings.rules import Does, Rule
+from nightlatch.readings.rules import Rule
 
 MOST_TOLD = 5
 

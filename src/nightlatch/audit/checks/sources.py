@@ -12,10 +12,11 @@ from nightlatch.audit.checks.registry import Context, Told, check
 from nightlatch.audit.findings import Proof, Severity
 from nightlatch.model.causes import SettingLine
 from nightlatch.model.powers import Gives
+from nightlatch.model.rules import Does
 from nightlatch.model.secrets import Password
 from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import LOOPBACK, NO_ADDRESS, AddressSet
-from nightlatch.readings.rules import Does, Rules
+from nightlatch.readings.rules import Rules
 
 MANY = 1 << 16  # more addresses than anybody takes for a known set
 SLOWS = re.compile(r"\b(limit|hashlimit|recent|meter|connlimit|ct count)\b")

@@ -13,12 +13,12 @@ from itertools import product
 
 from nightlatch.formats.authorized_keys import Options
 from nightlatch.formats.sshd_keywords import spelled
-from nightlatch.model import services as words
 from nightlatch.model.bounds import Addresses, Bounds, exactly, in_all, in_any, only_perhaps
 from nightlatch.model.causes import AccountState, Cause, Chroot, Condition, PamEnd, PamSays, SettingLine, SudoRule
 from nightlatch.model.gaps import Gap
 from nightlatch.model.powers import ADMINISTER, SHELL
 from nightlatch.model.secrets import Need, Password, Unknown
+from nightlatch.model.services import SSH, ServiceWords
 from nightlatch.model.sockets import Listener
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet
 from nightlatch.origin import Origin
@@ -57,7 +57,7 @@ class SshAccess:
     turned: tuple[Turned, ...] = ()
     shut: tuple[tuple[str, Cause], ...] = ()
     logins: Logins | None = field(default=None, compare=False, repr=False)
-    service: str = words.SSH.name
+    words: ServiceWords = SSH
 
     @property
     def behind(self) -> tuple[Rules, ...]:

@@ -7,9 +7,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from enum import StrEnum
 
 from nightlatch.model.causes import Cause, SettingLine
+from nightlatch.model.obstacles import Why
 from nightlatch.model.secrets import Certificate, Key, Need, Password, Secret
 from nightlatch.model.sockets import Listener
 from nightlatch.net.addresses import AddressSet, union
@@ -18,19 +18,6 @@ from nightlatch.services.ssh.entries import SshAccess
 from nightlatch.services.ssh.logins import Logins
 from nightlatch.services.ssh.permitted import limiting, permitted
 from nightlatch.services.ssh.settings import Caller, Effective, Settings, usable
-
-
-class Why(StrEnum):
-    """In what way a line keeps somebody out."""
-
-    ENDED = "sshd ends the connection"
-    MAY_NOT = "the account may not log in"
-    KEYS_OFF = "keys are switched off"
-    FROM_ELSEWHERE = "the key line lets it in from elsewhere only"
-    TURNED_DOWN = "the key is there, and is not accepted"
-    OTHER_KEYS = "other keys count"
-    PASSWORDS_OFF = "passwords are switched off"
-    MORE_ASKED = "more is asked than the grant says"
 
 
 @dataclass(frozen=True, slots=True)

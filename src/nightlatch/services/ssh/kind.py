@@ -7,11 +7,16 @@ from datetime import datetime
 
 from nightlatch.model import services
 from nightlatch.model.grants import Grant
+from nightlatch.model.obstacles import Obstacle
 from nightlatch.model.paths import AccessPath
+from nightlatch.model.powers import Power
 from nightlatch.model.services import ServiceWords
+from nightlatch.model.sockets import Listener
 from nightlatch.model.steps import Candidate
+from nightlatch.net.addresses import AddressSet
 from nightlatch.readings.guest import GuestReading
 from nightlatch.services.base import Case, Server, Silent, State
+from nightlatch.services.ssh import explaining
 from nightlatch.services.ssh.closing import Guesswork
 from nightlatch.services.ssh.entries import SshAccess, SshServer
 from nightlatch.services.ssh.listening import sockets_of
@@ -34,6 +39,24 @@ class SshKind:
         if effective.refusal is not None:
             return (Silent(SshAccess(reading, effective, State.BROKEN)),)
         return (SshServer(reading, effective, sockets_of(reading, effective), at),)
+
+    def unserved(self, case: Case) -> Obstacle | None:
+        """No server, or settings that sshd refuses."""
+        return explaining.unserved(case)
+
+    def refused(self, grant: Grant, where: AddressSet, case: Case, *, served: bool) -> Obstacle | None:
+        """An account that may not log in, a key that is not accepted, passwords that are not asked for."""
+        return explaining.refused(grant, where, case, served=served)
+
+    def lacking(self, grant: Grant, where: AddressSet, case: Case) -> Obstacle | None:
+        """A key or an authority that is not listed."""
+        return explaining.lacking(grant, where, case)
+
+    def lines(
+        self, grant: Grant, power: Power, socket: Listener, seen: AddressSet, case: Case
+    ) -> Iterator[tuple[Obstacle, AddressSet]]:  # fmt: skip
+        """Match blocks, lists and options of key lines."""
+        return explaining.lines(grant, power, socket, seen, case)
 
     def closing(self, path: AccessPath, why: str, case: Case) -> Iterator[Candidate]:
         """Settings at the place that wins, key lines taken away or narrowed."""

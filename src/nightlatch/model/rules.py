@@ -1,0 +1,29 @@
+"""What rules of packet filters do, and where a filter stands."""
+
+from __future__ import annotations
+
+from enum import Enum, StrEnum
+
+
+class Does(Enum):
+    """What a rule does with what it matches."""
+
+    NOTHING = "goes on"
+    ACCEPT = "accept"
+    DROP = "drop"
+    REJECT = "reject"
+    RETURN = "return"
+    JUMP = "jump"
+    GOTO = "goto"
+    REWRITE = "rewrites addresses"
+    UNKNOWN = "is not read"
+    REFUSED = "is refused, with all that stands beside it"
+
+
+class Layer(StrEnum):
+    """What holds a rule set: a guest's packet filter, the filter around guests, or what a service's callers alone meet."""
+
+    FILTER = "packet filter"
+    PERIMETER = "perimeter"
+    WRAPPER = "libwrap"
+    UNIT = "unit"
