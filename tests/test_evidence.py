@@ -14,6 +14,7 @@ import pytest
 
 from nightlatch import api
 from nightlatch.evidence import archive
+from nightlatch.evidence.more import More
 from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.faults import NightlatchError, UnreadableError
 from tests.guests import AT, Guest, pub
@@ -227,7 +228,7 @@ def test_a_write_that_is_cut_short_leaves_no_half_archive(tmp_path: Path, monkey
 def test_resolving_in_a_snapshot_is_the_kernels(tmp_path: Path) -> None:
     root = GUEST.write(tmp_path / "g")
     os.symlink("../etc/ssh", root / "home/way")
-    snapshot = api.survey_target(root, also=["/home/way/sshd_config", "/home/way/../nothing"])
+    snapshot = api.survey_target(root, more=More(("/home/way/sshd_config", "/home/way/../nothing")))
     assert snapshot.resolve("/home/way/sshd_config").path == "/etc/ssh/sshd_config"
     assert snapshot.resolve("/home/way/sshd_config/x").problem == "not a folder"
     nothing = snapshot.resolve("/home/way/../nothing").entry

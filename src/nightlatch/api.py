@@ -30,6 +30,7 @@ from nightlatch.estate.model import Estate, GuestSpec
 from nightlatch.estate.starter import starter
 from nightlatch.evidence import archive, byhand, opinions
 from nightlatch.evidence.collect import collect
+from nightlatch.evidence.more import NO_MORE, More
 from nightlatch.evidence.script import Wanted
 from nightlatch.evidence.snapshot import Snapshot, from_files
 from nightlatch.faults import NightlatchError, OwnFaultError, RefusedError, UnreadableError, words_of, work_on
@@ -37,8 +38,10 @@ from nightlatch.formats.sshd_keywords import KEYWORDS
 from nightlatch.model.sockets import Listener
 from nightlatch.readings import daemons, service, sshd, units
 from nightlatch.readings import guest as readings
+from nightlatch.services.base import Kinds
 from nightlatch.services.ssh import opinion
 from nightlatch.services.ssh import settings as reasoning
+from nightlatch.services.table import KINDS
 from nightlatch.transports import by_hand, live, targets
 from nightlatch.transports.folder import Folder
 from nightlatch.transports.shell import Shell
@@ -103,30 +106,29 @@ def new_estate(path: Path) -> None:
 
 
 def survey_target(
-    target: Path | str, name: str = "", also: Sequence[str] = (), *, client: Client | None = None,
+    target: Path | str, name: str = "", more: More = NO_MORE, *, client: Client | None = None,
     pins: tuple[str, ...] = (),
 ) -> Snapshot:  # fmt: skip
-    """The evidence of a folder, of an archive made before, of a text carried over by hand, or of a live guest.
-
-    `also` are paths to look at.
+    """The evidence of a folder, of an archive made before, of a text carried over by hand, or of a live guest, and `more` of it
+    than always.
 
     A live guest is written `here`, `ACCOUNT@HOST[:PORT]` or `ssh:NAME`; `pins` are fingerprints of its host keys.
     Raises UnreadableError, UnreachableError.
     """
     if isinstance(target, str) and targets.is_live(target):
         with client_for(client) as using:
-            return survey_live(targets.of_target(target, using, pins), also)
+            return survey_live(targets.of_target(target, using, pins), more)
     target = Path(target)
     named, name = bool(name), name or _name_of(target)
     if target.is_dir():
         with Folder(target) as source:
-            return collect(source, name, also)
+            return collect(source, name, more)
     if not target.exists():
         none = "there is no such folder, evidence archive or text carried over by hand"
         # Who looks at a path without an estate has no other name for it.
         raise UnreadableError(f"{target}: {none}") if named else UnreadableError(none, guest=str(target))
     if by_hand.is_output(target):
-        return by_hand.read(target, name, also)
+        return by_hand.read(target, name, more)
     return replace(archive.read(target), guest=name)
 
 
@@ -150,12 +152,12 @@ def survey_targets(
         yield from (done.result() for done in as_completed(waiting))
 
 
-def survey_live(shell: Shell, also: Sequence[str] = (), folders: Sequence[str] = (), *, ask: bool = True) -> Snapshot:
-    """Read a live guest, then ask its own sshd about the callers that our reasoning tells apart.
+def survey_live(shell: Shell, more: More = NO_MORE, *, ask: bool = True) -> Snapshot:
+    """Read a live guest, and `more` of it than always, then ask its own sshd about the callers that our reasoning tells apart.
 
-    `also` are paths to look at besides, `folders` such whose files are read, too. Raises UnreadableError, UnreachableError.
+    Raises UnreadableError, UnreachableError.
     """
-    return live.survey(shell, also, folders, mains=_mains, to_ask=_to_ask if ask else None)
+    return live.survey(shell, more, mains=_mains, to_ask=_to_ask if ask else None)
 
 
 def _mains(told: Snapshot) -> list[str]:
@@ -194,23 +196,24 @@ def survey_script(estate: Estate | None = None, guest: str = "", *, short: bool 
     With an estate and a guest of it, the folders that its grants speak of are looked at, too. `survey_target` reads what
     the script printed.
     """
-    also = also_of(estate, chosen(estate, [guest])[0]) if estate is not None else []
-    wanted = Wanted().more((), also, ())
+    more = more_of(estate, chosen(estate, [guest])[0]) if estate is not None else NO_MORE
+    wanted = Wanted().more(more.files, more.looked, more.folders)
     mark = secrets.token_hex(12)
     return byhand.short(wanted, mark) if short else byhand.script(wanted, mark)
 
 
 def survey(
-    estate: Estate, guests: Sequence[str] | None = None, *, client: Client | None = None, at_once: int = AT_ONCE
+    estate: Estate, guests: Sequence[str] | None = None, *, client: Client | None = None, at_once: int = AT_ONCE,
+    kinds: Kinds = KINDS,
 ) -> Iterator[Surveyed]:  # fmt: skip
     """Read guests, live ones several at a time, each given as soon as it is there; unreachable is a result, too."""
     picked = chosen(estate, guests)
     running = [spec for spec in picked if spec.via.is_live]
     with client_for(client) as using, _pool(min(at_once, len(running)), using) as pool:
-        waiting = [pool.submit(_surveyed, estate, spec, using) for spec in running] if pool else []
+        waiting = [pool.submit(_surveyed, estate, spec, using, kinds) for spec in running] if pool else []
         for spec in picked:
             if not spec.via.is_live:
-                yield _surveyed(estate, spec, using)
+                yield _surveyed(estate, spec, using, kinds)
         for done in as_completed(waiting):
             yield done.result()
 
@@ -245,34 +248,38 @@ def _pool(size: int, client: Client) -> Iterator[ThreadPoolExecutor | None]:
         pool.shutdown(wait=True, cancel_futures=True)
 
 
-def _surveyed(estate: Estate, spec: GuestSpec, client: Client) -> Surveyed:
+def _surveyed(estate: Estate, spec: GuestSpec, client: Client, kinds: Kinds) -> Surveyed:
     try:
         with work_on(spec.name):
-            return Surveyed(spec.name, _survey_one(estate, spec, client))
+            return Surveyed(spec.name, _survey_one(estate, spec, client, kinds))
     except (NightlatchError, OSError) as error:
         return Surveyed(spec.name, None, words_of(error), getattr(error, "stage", ""))
 
 
-def _survey_one(estate: Estate, spec: GuestSpec, client: Client) -> Snapshot:
+def _survey_one(estate: Estate, spec: GuestSpec, client: Client, kinds: Kinds) -> Snapshot:
     """One guest, with the folders that grants speak of: a draft may confine somebody there."""
     if spec.via.is_live:
-        return survey_live(targets.of_guest(spec, client), also_of(estate, spec))
-    return _read(estate, spec)
+        return survey_live(targets.of_guest(spec, client), more_of(estate, spec, kinds))
+    return _read(estate, spec, kinds)
 
 
-def _read(estate: Estate, spec: GuestSpec) -> Snapshot:
+def _read(estate: Estate, spec: GuestSpec, kinds: Kinds) -> Snapshot:
     """A guest that is no running one: from its folder, archive or text, or from the archive that was kept of it."""
     if spec.via.kept is not None and not spec.via.kept.exists():
         folder = spec.via.kept.parent
         raise UnreadableError(f"no evidence of it is kept in {folder}; nightlatch survey --into {folder} reads it")
-    return survey_target(spec.via.source, spec.name, also_of(estate, spec))
+    return survey_target(spec.via.source, spec.name, more_of(estate, spec, kinds))
 
 
-def also_of(estate: Estate, spec: GuestSpec) -> list[str]:
-    """Paths to look at besides: folders that grants speak of, and the files of units that sentences speak of."""
+def more_of(estate: Estate, spec: GuestSpec, kinds: Kinds = KINDS) -> More:
+    """What is read of a guest beside what always is: what services have files of their own in, folders that grants speak of, and
+    the files of units that sentences speak of."""
     said = estate.of(spec.name)
     stated = [name for each in said.services if each.unit != "ssh" for name in members(each)]
-    return [*said.folders, *(path for unit in stated for path in units.paths_of(unit))]
+    more = More((*said.folders, *(path for unit in stated for path in units.paths_of(unit))))
+    for kind in kinds.values():
+        more |= kind.collects
+    return more
 
 
 def chosen(estate: Estate, guests: Sequence[str] | None) -> list[GuestSpec]:
@@ -298,18 +305,20 @@ FEW = 64  # guests that one process audits faster than several do
 
 
 def audit(
-    estate: Estate, at: datetime, guests: Sequence[str] | None = None, jobs: int = 0, *, client: Client | None = None
+    estate: Estate, at: datetime, guests: Sequence[str] | None = None, jobs: int = 0, *, client: Client | None = None,
+    kinds: Kinds = KINDS,
 ) -> Audit:  # fmt: skip
     """Hold every guest against the estate. Guests are read one by one and forgotten again; findings are kept.
 
     `jobs` is the number of processes; 0 takes one for few guests and one a processor for many. Live guests are
     surveyed several at a time.
     """
-    return audited(estate, at, guests, jobs, client=client)[0]
+    return audited(estate, at, guests, jobs, client=client, kinds=kinds)[0]
 
 
 def audited(
-    estate: Estate, at: datetime, guests: Sequence[str] | None = None, jobs: int = 0, *, client: Client | None = None
+    estate: Estate, at: datetime, guests: Sequence[str] | None = None, jobs: int = 0, *, client: Client | None = None,
+    kinds: Kinds = KINDS,
 ) -> tuple[Audit, list[Identities]]:  # fmt: skip
     """The same, with what is kept of each guest to hold it against the others."""
     run.check_waivers(estate)
@@ -317,7 +326,7 @@ def audited(
     jobs = jobs or (1 if len(picked) < FEW else os.cpu_count() or 1)
     audits: dict[str, GuestAudit] = {}
     fleet: list[Identities] = []
-    for found, identities in _audited(estate, at, picked, jobs, client):
+    for found, identities in _audited(estate, at, picked, jobs, client, kinds):
         audits[found.guest] = found
         fleet += [identities] if identities else []
     more, failed = _compared(fleet, estate, at)
@@ -350,37 +359,37 @@ def _alone(one: Identities, estate: Estate, at: datetime) -> str:
 
 
 def _audited(
-    estate: Estate, at: datetime, picked: list[GuestSpec], jobs: int, client: Client | None
+    estate: Estate, at: datetime, picked: list[GuestSpec], jobs: int, client: Client | None, kinds: Kinds
 ) -> Iterator[tuple[GuestAudit, Identities | None]]:  # fmt: skip
     running = [spec.name for spec in picked if spec.via.is_live]
     if running:
-        work = Auditor(estate, at)
-        for each in survey(estate, running, client=client):
+        work = Auditor(estate, at, kinds)
+        for each in survey(estate, running, client=client, kinds=kinds):
             yield work.result(each.snapshot) if each.snapshot else (GuestAudit(each.guest, unread=each.problem), None)
     names = [spec.name for spec in picked if not spec.via.is_live]
     if not names:
         return
     if jobs == 1:
-        work = Auditor(estate, at)
+        work = Auditor(estate, at, kinds)
         yield from map(work, names)
         return
-    yield from _in_processes(estate, at, names, jobs)
+    yield from _in_processes(estate, at, names, jobs, kinds)
 
 
 def _in_processes(
-    estate: Estate, at: datetime, names: list[str], jobs: int
+    estate: Estate, at: datetime, names: list[str], jobs: int, kinds: Kinds
 ) -> Iterator[tuple[GuestAudit, Identities | None]]:  # fmt: skip
     """Several processes at a time. Where one of them dies, what is left is done one by one, each in a process of its own."""
     done = 0
     try:
-        with ProcessPoolExecutor(jobs, initializer=_start_auditor, initargs=(estate, at)) as pool:
+        with ProcessPoolExecutor(jobs, initializer=_start_auditor, initargs=(estate, at, kinds)) as pool:
             for each in pool.map(_audit_here, names, chunksize=16):
                 done += 1
                 yield each
     except BrokenExecutor:
         for name in names[done:]:
             try:
-                with ProcessPoolExecutor(1, initializer=_start_auditor, initargs=(estate, at)) as pool:
+                with ProcessPoolExecutor(1, initializer=_start_auditor, initargs=(estate, at, kinds)) as pool:
                     yield pool.submit(_audit_here, name).result()
             except BrokenExecutor:
                 yield GuestAudit(name, unread="the process that worked on it died"), None
@@ -389,15 +398,15 @@ def _in_processes(
 class Auditor:
     """Audits one guest after the other; what the estate gives is worked out once."""
 
-    def __init__(self, estate: Estate, at: datetime) -> None:
-        self.estate, self.at = estate, at
+    def __init__(self, estate: Estate, at: datetime, kinds: Kinds = KINDS) -> None:
+        self.estate, self.at, self.kinds = estate, at, kinds
         self.realms, self.names = realms(estate), names_of(estate)
 
     def __call__(self, name: str) -> tuple[GuestAudit, Identities | None]:
         try:
             spec = self.estate.guests[name]
             with work_on(name):
-                snapshot = _read(self.estate, spec)
+                snapshot = _read(self.estate, spec, self.kinds)
         except (NightlatchError, OSError) as error:
             return GuestAudit(name, unread=words_of(error)), None
         return self.result(snapshot)
@@ -412,16 +421,18 @@ class Auditor:
 
     def judged(self, snapshot: Snapshot) -> tuple[GuestAudit, Identities]:
         """The audit of one guest from its evidence."""
-        access = guest_access(readings.read(snapshot), self.at, self.realms)
-        return run.guest_audit(access, self.at, self.estate, self.names), run.identities(access, self.estate)
+        access = guest_access(readings.read(snapshot), self.at, self.realms, self.kinds)
+        return run.guest_audit(access, self.at, self.estate, self.names, self.kinds), run.identities(
+            access, self.estate
+        )
 
 
 _AUDITOR: list[Auditor] = []
 
 
-def _start_auditor(estate: Estate, at: datetime) -> None:
+def _start_auditor(estate: Estate, at: datetime, kinds: Kinds) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is the first process's to answer
-    _AUDITOR[:] = [Auditor(estate, at)]
+    _AUDITOR[:] = [Auditor(estate, at, kinds)]
 
 
 def _audit_here(name: str) -> tuple[GuestAudit, Identities | None]:
@@ -442,16 +453,18 @@ def audit_target(target: Path | str | Snapshot, at: datetime) -> Audit:
         return Audit("", at, (run.guest_audit(access, at),))
 
 
-def draft(estate: Estate, snapshot: Snapshot, at: datetime) -> Draft:
+def draft(estate: Estate, snapshot: Snapshot, at: datetime, kinds: Kinds = KINDS) -> Draft:
     """The fewest steps that close what is certainly wrong on one guest; `Draft.left` says what no step closes."""
     with work_on(snapshot.guest):
-        return plan.make(estate, snapshot, at)
+        return plan.make(estate, snapshot, at, kinds)
 
 
-def prove(estate: Estate, made: Draft, snapshot: Snapshot, at: datetime) -> ProvedDraft:
+def prove(
+    estate: Estate, made: Draft, snapshot: Snapshot, at: datetime, kinds: Kinds = KINDS
+) -> ProvedDraft:  # fmt: skip
     """Work a draft out on evidence. Raises RefusedError when it does not close the gap, or shuts the own door."""
     with work_on(snapshot.guest):
-        return plan.prove(estate, made, snapshot, at)
+        return plan.prove(estate, made, snapshot, at, kinds)
 
 
 def effective_settings(

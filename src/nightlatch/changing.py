@@ -131,18 +131,18 @@ def enact(
         raise RefusedError(f"{guest} is {NOT_THERE[spec.via.kind]}: only the guest it was made from can be changed")
     change = change or new_change_id(datetime.now(UTC))
     if not spec.via.is_live:
-        snapshot = api.survey_target(spec.via.path, spec.name, api.also_of(estate, spec))
+        snapshot = api.survey_target(spec.via.path, spec.name, api.more_of(estate, spec))
         proved = api.prove(estate, api.draft(estate, snapshot, at), snapshot, at)
         return Latched(apply(proved, spec.via.path, at, change), Stands.KEPT)
     with api.client_for(client) as using, work_on(guest):
         shell = targets.of_guest(spec, using)
-        snapshot = api.survey_live(shell, api.also_of(estate, spec))
+        snapshot = api.survey_live(shell, api.more_of(estate, spec))
         not_pending(snapshot)
         proved = api.prove(estate, api.draft(estate, snapshot, at), snapshot, at)
         packages = services.installs(proved.draft.acts)
         if packages:
             _install(shell, packages, agreed=install)
-            snapshot = api.survey_live(shell, api.also_of(estate, spec))
+            snapshot = api.survey_live(shell, api.more_of(estate, spec))
             proved = api.prove(estate, api.draft(estate, snapshot, at), snapshot, at)
         return put_on_latch(estate, shell, proved, at, change, seconds=seconds, decide=decide, unguarded=unguarded)
 
@@ -379,7 +379,7 @@ def confirm(estate: Estate, shell: Shell, proved: ProvedDraft, at: datetime, cha
         if attempt:
             time.sleep(0.2 * 2**attempt)
         try:
-            now = api.survey_live(shell, api.also_of(estate, spec))
+            now = api.survey_live(shell, api.more_of(estate, spec))
             break
         except UnreadableError as error:
             problem = error.words

@@ -8,6 +8,7 @@ from nightlatch import api, relocating
 from nightlatch.changing import Changed, Confirmation, Latched, followed_address, followed_port, owner
 from nightlatch.draft import promises
 from nightlatch.estate.model import Estate, GuestSpec
+from nightlatch.evidence.more import More
 from nightlatch.faults import PutBackError, RefusedError, work_on
 from nightlatch.latch import live, standing
 from nightlatch.latch.live import Pending
@@ -44,11 +45,12 @@ def _proved_again(estate: Estate, spec: GuestSpec, shell: Shell, waiting: Pendin
     """What the change on the latch did, and what this connection proves of it. Raises RefusedError where something that was
     promised does not hold; the change is left on the latch then."""
     place, at = f"{CHANGES}/{waiting.change}", datetime.now(UTC)
-    now = api.survey_live(shell, api.also_of(estate, spec), (place,))
+    more = api.more_of(estate, spec) | More(folders=(place,))
+    now = api.survey_live(shell, more)
     found = standing.read(now, waiting.change, PROMISED)
     missing = [each.path for each in found.kept if each.path not in now.entries]
     if missing:
-        now = api.survey_live(shell, [*api.also_of(estate, spec), *missing], (place,))
+        now = api.survey_live(shell, more | More(tuple(missing)))
     problems = promises.unlike({each.path: each.after for each in found.kept}, now)
     problems = problems or promises.broken(estate, found.promise(now), now, at)
     if problems:

@@ -8,6 +8,7 @@ from nightlatch import api, changing, relocating
 from nightlatch.changing import Changed, Decide, Latched
 from nightlatch.draft import returning
 from nightlatch.estate.model import Estate, GuestSpec
+from nightlatch.evidence.more import More
 from nightlatch.evidence.snapshot import ABSENT, Kind, Snapshot
 from nightlatch.faults import RefusedError, work_on
 from nightlatch.latch import folder, live, standing
@@ -68,16 +69,16 @@ def _undo_kept(
 
 def _kept(estate: Estate, spec: GuestSpec, shell: Shell, change: str) -> tuple[Standing, Snapshot]:
     """A kept change, and fresh evidence that holds its copies."""
-    there = api.survey_live(shell, (), (CHANGES,), ask=False)
+    there = api.survey_live(shell, More(folders=(CHANGES,)), ask=False)
     names = sorted(n for n in there.children(CHANGES) if not change or n == change)
-    also = api.also_of(estate, spec)
-    snapshot = api.survey_live(shell, also, [f"{CHANGES}/{name}" for name in names], ask=False)
+    more = api.more_of(estate, spec) | More(folders=tuple(f"{CHANGES}/{name}" for name in names))
+    snapshot = api.survey_live(shell, more, ask=False)
     for name in reversed(names):
         if snapshot.content(f"{CHANGES}/{name}/{RECORD}") is not None:
             found = standing.read(snapshot, name, RECORD)
             missing = [each.path for each in found.kept if each.path not in snapshot.entries]
             if missing:
-                snapshot = api.survey_live(shell, [*also, *missing], [f"{CHANGES}/{n}" for n in names], ask=False)
+                snapshot = api.survey_live(shell, more | More(tuple(missing)), ask=False)
             return found, snapshot
     raise RefusedError(
         f"there is no change {change} to take back" if change else "no change is kept there", guest=spec.name

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from hashlib import sha256
 
+from nightlatch.model.services import SSH
 from nightlatch.origin import Kind, Origin
 
 
@@ -53,7 +54,7 @@ class Group(StrEnum):
 @dataclass(frozen=True, slots=True)
 class Subject:
     """What a difference is about, in the words in which a waiver names it: the account; the fingerprint of the `key` that
-    opens it or else the kind of `proof`, or the `person` who is shut out; from `where`."""
+    opens it or else the kind of `proof`, or the `person` who is shut out; from `where`, and by which service."""
 
     account: str
     where: str
@@ -61,6 +62,7 @@ class Subject:
     proof: str = ""
     person: str = ""
     administers: bool = False
+    service: str = SSH.name
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,7 +101,10 @@ def identified(findings: Iterable[Finding]) -> list[tuple[str, Finding]]:
 def _key(found: Finding) -> tuple[str, ...]:
     """What a finding is about. The estate file's path is left out: it is what somebody typed."""
     path = next((proof.origin.path for proof in found.proofs if proof.origin.kind is not Kind.ESTATE), "")
-    about = {f"{each.account}|{each.person}|{each.key}|{each.proof}|{each.administers}" for each in found.about}
+    about = {
+        f"{each.account}|{each.person}|{each.key}|{each.proof}|{each.administers}|{each.service}"
+        for each in found.about
+    }
     return (found.check, found.guest, path, *sorted(found.subjects), "", *sorted(about))
 
 
@@ -113,6 +118,7 @@ class WayIn:
     where: str
     proofs: tuple[Proof, ...]
     kind: str = ""
+    service: str = SSH.name
 
     @property
     def text(self) -> str:

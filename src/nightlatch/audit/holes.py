@@ -9,7 +9,7 @@ from nightlatch.access.accepted import KINDS
 from nightlatch.access.differences import Surplus
 from nightlatch.audit import wording
 from nightlatch.audit.findings import Finding, Group, Proof, Severity, Subject
-from nightlatch.audit.naming import Names, listed, powers
+from nightlatch.audit.naming import Names, by, listed, powers
 from nightlatch.model.causes import Cause, SudoRule
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import Gives
@@ -125,9 +125,8 @@ def _about(hole: Hole, names: Names) -> Iterator[Subject]:
             if key
             else next((word for word, kind in KINDS.items() for each in need if isinstance(each, kind)), "none")
         )
-        yield Subject(
-            account, where, key, proof, administers=any(i.path.power.gives is Gives.ADMINISTER for i in items)
-        )
+        administers = any(item.path.power.gives is Gives.ADMINISTER for item in items)
+        yield Subject(account, where, key, proof, administers=administers, service=hole.service)
 
 
 def _proofs(hole: Hole) -> tuple[Proof, ...]:
@@ -152,13 +151,13 @@ def sentence(hole: Hole, sources: Sources, names: Names) -> str:
     """The hole as a sentence a person could say."""
     accounts = list(dict.fromkeys(path.account for path in hole.paths))
     where = names.where(sources)
-    gives = powers(hole.paths)
+    gives, over = powers(hole.paths), by(hole.service)
     if hole.kind == "nothing":
-        return f"Anyone gets {gives}{_as(gives, accounts)} without showing anything, from {where}."
+        return f"Anyone gets {gives}{_as(gives, accounts)}{over} without showing anything, from {where}."
     if hole.kind == "password":
         if hole.by_sudo:
             return f"{listed(accounts)} gets root's rights by sudo, from {where}."
-        return f"Anyone with the password of {_either(accounts)} gets {_by_account(hole)}, from {where}."
+        return f"Anyone with the password of {_either(accounts)} gets {_by_account(hole)}{over}, from {where}."
     logins = {(path.account, path.need) for path in hole.paths}
     least = [path for path in hole.paths if _less(path.account, path.need, logins) is None]
     shown = listed(dict.fromkeys(names.need(path.need) for path in least), 4)
@@ -166,7 +165,7 @@ def sentence(hole: Hole, sources: Sources, names: Names) -> str:
     gives = powers(least)
     besides = {secret for name, need in logins for secret in need - (_less(name, need, logins) or need)}
     more = f", and with {listed(sorted(map(names.secret, besides)), 4)} {powers(hole.paths)}" if besides else ""
-    return f"{shown[0].upper()}{shown[1:]} {verb} {gives}{_as(gives, accounts)}{more}, from {where}."
+    return f"{shown[0].upper()}{shown[1:]} {verb} {gives}{_as(gives, accounts)}{over}{more}, from {where}."
 
 
 def _less(account: str, need: Need, logins: set[tuple[str, Need]]) -> Need | None:

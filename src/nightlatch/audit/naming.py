@@ -24,6 +24,7 @@ from nightlatch.model.secrets import (
     Secret,
     Unknown,
 )
+from nightlatch.model.services import SSH
 from nightlatch.model.sources import COMMON, Sources, common_to, joined, without
 from nightlatch.net.addresses import (
     ALL_V4,
@@ -230,12 +231,19 @@ def pending(found: OnLatch) -> str:
     return f"on the latch, goes back in {f'{minutes} min ' if minutes else ''}{seconds} s unless it is kept"
 
 
+def by(service: str) -> str:
+    """The service in a sentence about what somebody gets; SSH is what is meant where none is named."""
+    return "" if service == SSH.name else f" by {service}"
+
+
 def powers(paths: Iterable[AccessPath]) -> str:
     """What several paths give, the strongest alone where it holds the rest."""
     found = {path.power for path in paths}
     kinds = {power.gives for power in found}
     if Gives.ADMINISTER in kinds:
         return "a root shell" if Gives.SHELL in kinds else "root's rights"
+    if Gives.DESKTOP in kinds:
+        return "a desktop"
     if Gives.SHELL in kinds:
         return "a shell"
     shown = sorted(str(power) for power in found)

@@ -15,7 +15,7 @@ from nightlatch.audit import holes, shut_out, wording
 from nightlatch.audit.checks import CATALOGUE, Context, FleetCheck, hygiene
 from nightlatch.audit.checks.registry import Fleet, Identities, finding
 from nightlatch.audit.findings import Finding, Group, GuestAudit, Proof, WayIn
-from nightlatch.audit.naming import Names, comments_of, listed, names_of, powers
+from nightlatch.audit.naming import Names, by, comments_of, listed, names_of, powers
 from nightlatch.audit.obstacles import Search
 from nightlatch.estate.model import Estate, Waiver
 from nightlatch.faults import EstateError, Fault, nearest
@@ -24,7 +24,8 @@ from nightlatch.model.paths import AccessPath
 from nightlatch.model.secrets import Need
 from nightlatch.model.sources import joined
 from nightlatch.origin import Kind
-from nightlatch.services.base import Kinds
+from nightlatch.services.base import Kinds, ServiceAccess, State
+from nightlatch.services.ssh.entries import SshAccess
 from nightlatch.services.table import KINDS
 
 # Checks that often say again what a difference has said of the same line.
@@ -133,6 +134,19 @@ def _digests(access: GuestAccess, found: Iterable[Finding]) -> Iterator[tuple[st
 
 
 def _service(access: GuestAccess) -> str:
+    others = [
+        _server(each) for each in access.services if not isinstance(each, SshAccess) and each.state is not State.ABSENT
+    ]
+    return "; ".join([_ssh(access), *others])
+
+
+def _server(server: ServiceAccess) -> str:
+    """A server beside SSH's, in a few words."""
+    sockets = dict.fromkeys(f"{s.address or 'all addresses'} port {s.port}" for s in server.listeners)
+    return f"{server.words.program} {'on ' + ', '.join(sockets) if sockets else server.state.value}"
+
+
+def _ssh(access: GuestAccess) -> str:
     if not access.reading.installed:
         return "no SSH server is installed"
     if access.ssh.effective.refusal is not None:
@@ -185,16 +199,16 @@ def waived(each: Finding, estate: Estate | None, at: datetime) -> Finding:
 
 def ways(paths: Iterable[AccessPath], names: Names) -> Iterator[WayIn]:
     """Every way in, one line for each account and proof."""
-    grouped: dict[tuple[str, Need], list[AccessPath]] = {}
+    grouped: dict[tuple[str, str, Need], list[AccessPath]] = {}
     for path in paths:
-        grouped.setdefault((path.account, path.need), []).append(path)
-    for (account, need), found in grouped.items():
+        grouped.setdefault((path.service, path.account, path.need), []).append(path)
+    for (service, account, need), found in grouped.items():
         sources = joined(p.callers.surely for p in found)
         where = names.where(sources)
         if not any(sources.values()):
             where = f"perhaps {names.where(joined(p.callers.perhaps for p in found))}"
         proofs = wording.proofs(cause for path in found for cause in path.causes)
-        yield WayIn(account, names.need(need), powers(found), where, proofs)
+        yield WayIn(account, names.need(need), f"{powers(found)}{by(service)}", where, proofs, service=service)
 
 
 def doors(paths: Iterable[AccessPath], grants: tuple[Grant, ...], names: Names) -> Iterator[WayIn]:
@@ -207,7 +221,8 @@ def doors(paths: Iterable[AccessPath], grants: tuple[Grant, ...], names: Names) 
         where = names.where(joined(p.callers.perhaps for p in serving)) if serving else "shut"
         shown = names.need(next(iter(grant.proofs))) if grant.proofs else ""
         proofs = wording.proofs(cause for path in serving for cause in path.causes)
-        yield WayIn(grant.account, shown, powers(serving) if serving else "nothing", where, proofs, grant.kind.value)
+        given = f"{powers(serving)}{by(grant.service)}" if serving else "nothing"
+        yield WayIn(grant.account, shown, given, where, proofs, grant.kind.value, grant.service)
 
 
 def identities(access: GuestAccess, estate: Estate | None = None) -> Identities:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from nightlatch.access.differences import Missing
 from nightlatch.audit import obstacle_words, wording
 from nightlatch.audit.findings import Finding, Group, Proof, Severity, Subject
-from nightlatch.audit.naming import Names, listed
+from nightlatch.audit.naming import Names, by, listed
 from nightlatch.audit.obstacles import Search
 from nightlatch.model.grants import Grant, GrantKind
 from nightlatch.model.obstacles import Obstacle
@@ -62,9 +62,7 @@ def _finding(
     items: list[Missing], obstacle: Obstacle, because: str, guest: str, names: Names, *, certain: bool, door: bool
 ) -> Finding:  # fmt: skip
     people = tuple(dict.fromkeys(item.grant.who for item in items))
-    about = tuple(dict.fromkeys(
-        Subject(item.grant.account, names.where(joined([item.certain, item.possible])), person=item.grant.who) for item in items
-    ))  # fmt: skip
+    about = tuple(dict.fromkeys(_about(item, names) for item in items))
     whom, wanted, where = _who_what_where(items, names, certain=certain)
     evidence = wording.proofs(obstacle.causes)
     text = f"{whom} can't get {wanted} from {where}: {because}."
@@ -87,11 +85,17 @@ def _finding(
     )  # fmt: skip
 
 
+def _about(item: Missing, names: Names) -> Subject:
+    where = names.where(joined([item.certain, item.possible]))
+    return Subject(item.grant.account, where, person=item.grant.who, service=item.grant.service)
+
+
 def _wanted(power: Power, grant: Grant) -> str:
     account = f" as {grant.account}" if grant.account != grant.who else ""
-    return {
+    told = {
         Gives.SHELL: f"a shell{account}",
         Gives.COMMAND: f"the command {power.what}{account}",
         Gives.FILES: f"the files under {power.what}{account}",
         Gives.ADMINISTER: f"root's rights{account}",
     }.get(power.gives, f"{power}{account}")
+    return f"{told}{by(grant.service)}"

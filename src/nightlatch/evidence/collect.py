@@ -10,6 +10,7 @@ import re
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 
+from nightlatch.evidence.more import NO_MORE, More
 from nightlatch.evidence.selection import NOT_CARRIED, Use, in_account, in_folder, reduced
 from nightlatch.evidence.snapshot import ABSENT, MOST_LINKS, Entry, Kind, Snapshot
 from nightlatch.evidence.source import Source
@@ -96,11 +97,9 @@ ACCOUNT_PATHS = {"authorizedkeysfile": Use.KEYS, "authorizedprincipalsfile": Use
 
 
 def collect(
-    source: Source, guest: str, also: Iterable[str] = (), mains: Iterable[str] = (), folders: Iterable[str] = ()
+    source: Source, guest: str, more: More = NO_MORE, mains: Iterable[str] = ()
 ) -> Snapshot:  # fmt: skip
-    """Read one guest; `also` are paths to look at besides, not into; `mains` are configurations of running daemons.
-
-    `folders` are read besides, with the files in them.
+    """Read one guest, and `more` of it than always; `mains` are configurations of running daemons of SSH.
 
     Raises UnreadableError when even its root can't be read; all else becomes a note.
     """
@@ -113,9 +112,11 @@ def collect(
             "this folder holds no system, for there is no /etc in it; name a guest's root", guest=guest
         )
     collector.everything(mains)
-    for path in also:
+    for path in more.files:
+        collector.visit(path)
+    for path in more.looked:
         collector.visit(path, Use.NAME)
-    for path in folders:
+    for path in more.folders:
         collector.folder(path)
     if source.owners_lost:
         collector.guess_owners()

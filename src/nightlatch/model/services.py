@@ -9,12 +9,14 @@ from nightlatch.model.powers import SHELL, Power
 
 @dataclass(frozen=True, slots=True)
 class ServiceWords:
-    """One service: its `name` after `by:`, its `title` in sentences, and the `program` that serves it; the `proofs` that a grant
-    may ask for, what it gives (`power`) unless it says `only`, what may stand there, and whether it may say `may: administer`."""
+    """One service: its `name` after `by:`, its `title` in sentences, the `program` that serves it, and its usual `port`; the
+    `proofs` that a grant may ask for, what it gives (`power`) unless it says `only`, what may stand there, and whether it may
+    say `may: administer`."""
 
     name: str
     title: str
     program: str
+    port: int
     proofs: tuple[str, ...]
     power: Power
     only: tuple[str, ...] = ()
@@ -22,6 +24,6 @@ class ServiceWords:
 
 
 SSH = ServiceWords(
-    "ssh", "SSH", "sshd", ("key", "certificate", "password"), SHELL, ("command", "files"), administers=True
+    "ssh", "SSH", "sshd", 22, ("key", "certificate", "password"), SHELL, ("command", "files"), administers=True
 )
 SERVICES = (SSH,)

@@ -64,12 +64,13 @@ def _subject(each: Subject) -> dict[str, Any]:
             out[key] = value
     if each.administers:
         out["may"] = "administer"
-    return {**out, "from": each.where}
+    return {**out, "by": each.service, "from": each.where}
 
 
 def _way(way: WayIn) -> dict[str, Any]:
     out = {
         "account": way.account,
+        "by": way.service,
         "shown": way.shown,
         "gives": way.gives,
         "from": way.where,

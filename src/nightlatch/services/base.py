@@ -13,10 +13,12 @@ from enum import StrEnum
 from typing import Protocol
 
 from nightlatch.estate.model import Estate
+from nightlatch.evidence.more import More
 from nightlatch.model.bounds import Addresses
 from nightlatch.model.causes import Cause
 from nightlatch.model.gaps import Gap
 from nightlatch.model.grants import Grant
+from nightlatch.model.handshake import Machine
 from nightlatch.model.obstacles import Obstacle
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import Power
@@ -118,6 +120,9 @@ class ServiceKind(Protocol):
 
     @property
     def words(self) -> ServiceWords: ...
+    @property
+    def collects(self) -> More:
+        """What has to be read of a guest for this service, beside what always is."""
 
     def servers(self, reading: GuestReading, at: datetime) -> tuple[Server, ...]:
         """The servers of this kind on a guest at a moment (aware); one that is absent, broken or stopped says so."""
@@ -143,6 +148,9 @@ class ServiceKind(Protocol):
 
     def opening(self, grant: Grant, why: str, case: Case) -> Iterator[Candidate]:
         """Steps on the service's own files that may let in those of a grant, the best first."""
+
+    def look(self, accounts: tuple[str, ...]) -> Machine | None:
+        """The handshake that asks a server what it wants of these accounts; None where `reach` has one of its own."""
 
 
 Kinds = Mapping[str, ServiceKind]

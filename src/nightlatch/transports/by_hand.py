@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import replace
 from pathlib import Path
 
 from nightlatch.evidence import byhand
 from nightlatch.evidence.collect import collect
+from nightlatch.evidence.more import NO_MORE, More
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.evidence.stream import Carried, parse
 from nightlatch.faults import UnreadableError
@@ -24,7 +24,7 @@ def is_output(path: Path) -> bool:
         return False
 
 
-def read(path: Path, guest: str, also: Iterable[str] = ()) -> Snapshot:
+def read(path: Path, guest: str, more: More = NO_MORE) -> Snapshot:
     """The evidence in what the script printed. Raises UnreadableError.
 
     There is one look only: where the guest's files name others that the script did not know of, a note says so.
@@ -37,7 +37,7 @@ def read(path: Path, guest: str, also: Iterable[str] = ()) -> Snapshot:
     text, mark = byhand.stream_of(raw, str(path))
     parsed = parse(text, mark, guest)
     source = Carried(parsed)
-    snapshot = collect(source, guest, also)
+    snapshot = collect(source, guest, more)
     missed = sorted(set().union(*source.missed.values()))
     notes = snapshot.notes + parsed.notes
     if missed:

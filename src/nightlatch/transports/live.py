@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 
 from nightlatch.evidence import opinions
 from nightlatch.evidence.collect import collect
+from nightlatch.evidence.more import NO_MORE, More
 from nightlatch.evidence.opinions import Question
 from nightlatch.evidence.script import Wanted, collector
 from nightlatch.evidence.snapshot import Snapshot
@@ -30,10 +31,10 @@ class Asked:
 
 
 def survey(
-    shell: Shell, also: Iterable[str] = (), folders: Iterable[str] = (), *, mains: Mains = lambda told: (),
+    shell: Shell, more: More = NO_MORE, *, mains: Mains = lambda told: (),
     to_ask: Callable[[Snapshot], Asked | None] | None = None,
 ) -> Snapshot:  # fmt: skip
-    """The evidence of a live guest; `also` are paths to look at besides, `folders` such whose files are read, too.
+    """The evidence of a live guest, and `more` of it than always.
 
     `mains` is given the listings and says which configurations running daemons were started with; `to_ask` is given the
     evidence and says what the guest's own sshd is asked. Raises UnreadableError, UnreachableError.
@@ -41,7 +42,7 @@ def survey(
     All goes over one connection. Where the guest's files name others (an Include elsewhere, key files in a place of
     their own), the whole is read again with those, so that every round is one look.
     """
-    work = _Survey(shell.guest, tuple(also), tuple(folders), mains, to_ask)
+    work = _Survey(shell.guest, more, mains, to_ask)
     begun = int(time.time())
     answer = shell.run(work.script(), follow=work)
     if work.snapshot is None:
@@ -58,11 +59,10 @@ class _Survey:
     """What is sent next, and what has come of it (the transports' `Follow`)."""
 
     def __init__(
-        self, guest: str, also: tuple[str, ...], folders: tuple[str, ...], mains: Mains,
-        to_ask: Callable[[Snapshot], Asked | None] | None,
+        self, guest: str, more: More, mains: Mains, to_ask: Callable[[Snapshot], Asked | None] | None,
     ) -> None:  # fmt: skip
-        self.guest, self.also, self.folders, self.mains, self.to_ask = guest, also, folders, mains, to_ask
-        self.wanted = Wanted().more((), also, folders)
+        self.guest, self.more, self.mains, self.to_ask = guest, more, mains, to_ask
+        self.wanted = Wanted().more(more.files, more.looked, more.folders)
         self.nonce = secrets.token_hex(12)
         self.round, self.asking = 1, False
         self.stream: Stream | None = None
@@ -87,7 +87,7 @@ class _Survey:
             return b""
         stream = parse(out, self.nonce, self.guest)
         source = Carried(stream)
-        snapshot = collect(source, self.guest, self.also, self.mains(_heard(stream, self.guest)), self.folders)
+        snapshot = collect(source, self.guest, self.more, self.mains(_heard(stream, self.guest)))
         wider = self.wanted.more(*(source.missed[kind] for kind in ("contents", "looked", "folders", "keys")))
         self.nonce = secrets.token_hex(12)
         if wider != self.wanted and self.round < MOST_ROUNDS:

@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import datetime
 
+from nightlatch.evidence.more import NO_MORE, More
 from nightlatch.model import services
 from nightlatch.model.grants import Grant
+from nightlatch.model.handshake import Machine
 from nightlatch.model.obstacles import Obstacle
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import Power
@@ -30,6 +32,11 @@ class SshKind:
     @property
     def words(self) -> ServiceWords:
         return services.SSH
+
+    @property
+    def collects(self) -> More:
+        """Nothing more: SSH's files are always read, for a survey comes in by SSH."""
+        return NO_MORE
 
     def servers(self, reading: GuestReading, at: datetime) -> tuple[Server, ...]:
         """The one server; one that is not there, or would not start, lets nobody in."""
@@ -65,6 +72,10 @@ class SshKind:
     def opening(self, grant: Grant, why: str, case: Case) -> Iterator[Candidate]:
         """Modes and owners, lists of users, key lines, settings for some."""
         return open_up(Guesswork(case), grant, why)
+
+    def look(self, accounts: tuple[str, ...]) -> Machine | None:
+        """None: the driver itself leads SSH's conversations, several for all keys and names (probe/driver.py)."""
+        return None
 
 
 SSH = SshKind()

@@ -1,0 +1,24 @@
+"""What is read of a guest beside what always is."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class More:
+    """Paths to look at, not into; files to read; folders to read with the files in them."""
+
+    looked: tuple[str, ...] = ()
+    files: tuple[str, ...] = ()
+    folders: tuple[str, ...] = ()
+
+    def __or__(self, other: More) -> More:
+        """Both together, each path once."""
+        return More(
+            tuple(dict.fromkeys((*self.looked, *other.looked))), tuple(dict.fromkeys((*self.files, *other.files))),
+            tuple(dict.fromkeys((*self.folders, *other.folders))),
+        )  # fmt: skip
+
+
+NO_MORE = More()

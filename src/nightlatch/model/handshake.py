@@ -1,0 +1,52 @@
+"""A handshake as a machine without I/O: it gets bytes, and gives bytes and events. Driver, clock and timeout live outside."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Protocol
+
+
+@dataclass(frozen=True, slots=True)
+class Answered:
+    """Who answers, in the peer's own words."""
+
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class Asks:
+    """What an account is asked for, in the words that stand after `with:`; `let_in` when that is nothing at all."""
+
+    account: str
+    proofs: tuple[str, ...]
+    let_in: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Broken:
+    """The peer does not keep to the protocol: nothing it says after this counts."""
+
+    why: str
+
+
+Event = Answered | Asks | Broken
+
+
+class Machine(Protocol):
+    """One conversation. What it keeps is bounded, and after a fault it stays done."""
+
+    @property
+    def done(self) -> bool: ...
+
+    def start(self) -> bytes:
+        """What is sent first; may be empty."""
+
+    def receive(self, data: bytes) -> None:
+        """What the peer sent; empty when it closed."""
+
+    def events(self) -> Iterator[Event]:
+        """What happened since the last call."""
+
+    def to_send(self) -> bytes:
+        """What is to be sent now; may be empty."""

@@ -1,0 +1,145 @@
+"""A made-up service, given to Nightlatch as a table parameter: the tide line, on a port, with a file and a handshake of its own.
+
+/etc/tided.conf has lines `port N`, `reader ACCOUNT` (sees the tide with the account's password) and `open yes` (with nothing).
+The server says `tide 1 NAME`, is told `who ACCOUNT`, and answers `password` or `welcome`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime
+
+from nightlatch.evidence.more import More
+from nightlatch.formats import lines
+from nightlatch.model.bounds import exactly
+from nightlatch.model.causes import NoServer, SettingLine
+from nightlatch.model.gaps import Gap
+from nightlatch.model.grants import Grant
+from nightlatch.model.handshake import Answered, Asks, Broken, Event
+from nightlatch.model.obstacles import Blocked, Obstacle
+from nightlatch.model.paths import AccessPath
+from nightlatch.model.powers import Gives, Power
+from nightlatch.model.secrets import Password
+from nightlatch.model.services import ServiceWords
+from nightlatch.model.sockets import Listener
+from nightlatch.model.steps import AddLine, Candidate, ReplaceLine
+from nightlatch.net.addresses import AddressSet
+from nightlatch.origin import Kind, Origin
+from nightlatch.readings.guest import GuestReading
+from nightlatch.readings.rules import Rules
+from nightlatch.services.base import Case, LoginEntries, LoginEntry, Server, Silent, State
+
+FILE = "/etc/tided.conf"
+VIEW = Power(Gives.VIEW)
+TIDE = ServiceWords("tide", "tide", "tided", 4711, ("password",), VIEW)
+
+
+@dataclass(frozen=True)
+class TideAccess:
+    state: State
+    listeners: tuple[Listener, ...] = ()
+    faults: tuple[Gap, ...] = ()
+    words: ServiceWords = TIDE
+    behind: tuple[Rules, ...] = ()
+
+
+@dataclass(frozen=True)
+class TideServer:
+    guest: str
+    stands: TideAccess
+    readers: tuple[tuple[str, Origin], ...]
+    gaps: tuple[Gap, ...] = ()
+
+    def entries(self, socket: Listener, within: AddressSet) -> Iterator[LoginEntries]:
+        for account, origin in self.readers:
+            need = frozenset([Password(self.guest, account)]) if account else frozenset()
+            cause = SettingLine("reader" if account else "open", account or "yes", origin)
+            entry = LoginEntry(account or "(anyone)", need, VIEW, exactly(within & socket.admits()), (cause,))
+            yield LoginEntries(((entry,),))
+
+
+class Tide:
+    words, collects = TIDE, More(files=(FILE,))
+
+    def servers(self, reading: GuestReading, at: datetime) -> tuple[Server, ...]:
+        content = reading.snapshot.content(FILE)
+        if content is None:
+            return (Silent(TideAccess(State.ABSENT)),)
+        told = [(Origin(FILE, number), line.split()) for number, line in enumerate(content.decode().splitlines(), 1)]
+        faults = [Gap("tide line", f"{words[0]} is no word of it", at) for at, words in told if len(words) != 2]
+        if faults:
+            return (Silent(TideAccess(State.BROKEN, (), tuple(faults)), tuple(faults)),)
+        sockets = tuple(Listener("", int(value), origin=at) for at, (word, value) in told if word == "port")
+        readers = [(value if word == "reader" else "", at) for at, (word, value) in told if word in ("reader", "open")]
+        return (TideServer(reading.guest, TideAccess(State.SERVES, sockets), tuple(readers)),)
+
+    def unserved(self, case: Case) -> Obstacle | None:
+        assert isinstance(case.access, TideAccess)
+        if case.access.state is State.ABSENT:
+            return Obstacle(Blocked.NO_SERVICE, (NoServer(TIDE.title, Origin(FILE, kind=Kind.ABSENT)),))
+        return Obstacle(Blocked.REFUSED, case.access.faults) if case.access.faults else None
+
+    def refused(self, grant: Grant, where: AddressSet, case: Case, *, served: bool) -> Obstacle | None:
+        return None
+
+    def lacking(self, grant: Grant, where: AddressSet, case: Case) -> Obstacle | None:
+        return Obstacle(Blocked.SHUT, (SettingLine("reader", "none", Origin(FILE)),), grant.account)
+
+    def lines(
+        self, grant: Grant, power: Power, socket: Listener, seen: AddressSet, case: Case
+    ) -> Iterator[tuple[Obstacle, AddressSet]]:
+        return iter(())
+
+    def closing(self, path: AccessPath, why: str, case: Case) -> Iterator[Candidate]:
+        content = case.reading.snapshot.content(FILE) or b""
+        for cause in path.causes:
+            yield (
+                ReplaceLine(FILE, why, False, lines.text_of(lines.split(content)[cause.origin.line - 1]).rstrip(), ""),
+            )
+
+    def opening(self, grant: Grant, why: str, case: Case) -> Iterator[Candidate]:
+        yield (AddLine(FILE, why, True, f"reader {grant.account}", 0, 0),)
+
+    def look(self, accounts: tuple[str, ...]) -> TideTalk:
+        return TideTalk(accounts[0] if accounts else "nobody")
+
+
+class TideTalk:
+    def __init__(self, account: str) -> None:
+        self.account, self.done, self.held, self.answers = account, False, b"", 0
+        self.found: list[Event] = []
+        self.out = b""
+
+    def start(self) -> bytes:
+        return b""
+
+    def receive(self, data: bytes) -> None:
+        self.held = (self.held + data)[:1000]
+        while b"\n" in self.held and not self.done:
+            line, _, self.held = self.held.partition(b"\n")
+            self._line(line.decode("ascii", "replace"))
+        if not data and not self.done:
+            self._end(Broken("it closed before it was done"))
+
+    def _line(self, line: str) -> None:
+        self.answers += 1
+        if self.answers == 1 and line.startswith("tide 1 "):
+            self.found.append(Answered(line))
+            self.out = f"who {self.account}\n".encode()
+        elif self.answers == 2 and line in ("password", "welcome"):
+            self._end(Asks(self.account, ("password",) if line == "password" else (), line == "welcome"))
+        else:
+            self._end(Broken(f"it says {line!r}"))
+
+    def _end(self, event: Event) -> None:
+        self.found.append(event)
+        self.done = True
+
+    def events(self) -> Iterator[Event]:
+        found, self.found = self.found, []
+        return iter(found)
+
+    def to_send(self) -> bytes:
+        out, self.out = self.out, b""
+        return out
