@@ -1,0 +1,1 @@
+"""The public verbs, each in a module of its own."""

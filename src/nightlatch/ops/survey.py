@@ -1,0 +1,228 @@
+"""Survey: the evidence of guests, live ones several at a time. Unreachable is a result, too."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor, as_completed
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from pathlib import Path
+
+from nightlatch.access.paths import guest_access
+from nightlatch.access.stated import members
+from nightlatch.estate.model import Estate, GuestSpec
+from nightlatch.evidence import archive, byhand, opinions
+from nightlatch.evidence.collect import collect
+from nightlatch.evidence.more import NO_MORE, More
+from nightlatch.evidence.script import Wanted
+from nightlatch.evidence.snapshot import Snapshot
+from nightlatch.faults import NightlatchError, UnreadableError, words_of, work_on
+from nightlatch.readings import daemons, service, units
+from nightlatch.readings import guest as readings
+from nightlatch.services.base import Kinds
+from nightlatch.services.ssh import opinion
+from nightlatch.services.table import KINDS
+from nightlatch.transports import by_hand, live, targets
+from nightlatch.transports.folder import Folder
+from nightlatch.transports.shell import Shell
+from nightlatch.transports.ssh import Client
+
+AT_ONCE = 16  # live guests that are asked at the same time
+
+
+@dataclass(frozen=True, slots=True)
+class Surveyed:
+    """One guest's evidence, or why there is none; `stage` is then the step that failed, where there are steps."""
+
+    guest: str
+    snapshot: Snapshot | None
+    problem: str = ""
+    stage: str = ""
+
+
+def survey_target(
+    target: Path | str, name: str = "", more: More = NO_MORE, *, client: Client | None = None,
+    pins: tuple[str, ...] = (),
+) -> Snapshot:  # fmt: skip
+    """The evidence of a folder, of an archive made before, of a text carried over by hand, or of a live guest, and `more` of it
+    than always.
+
+    A live guest is written `here`, `ACCOUNT@HOST[:PORT]` or `ssh:NAME`; `pins` are fingerprints of its host keys.
+    Raises UnreadableError, UnreachableError.
+    """
+    if isinstance(target, str) and targets.is_live(target):
+        with client_for(client) as using:
+            return survey_live(targets.of_target(target, using, pins), more)
+    target = Path(target)
+    named, name = bool(name), name or _name_of(target)
+    if target.is_dir():
+        with Folder(target) as source:
+            return collect(source, name, more)
+    if not target.exists():
+        none = "there is no such folder, evidence archive or text carried over by hand"
+        # Who looks at a path without an estate has no other name for it.
+        raise UnreadableError(f"{target}: {none}") if named else UnreadableError(none, guest=str(target))
+    if by_hand.is_output(target):
+        return by_hand.read(target, name, more)
+    return replace(archive.read(target), guest=name)
+
+
+def survey_targets(
+    names: Sequence[str], *, client: Client | None = None, pins: tuple[str, ...] = (), at_once: int = AT_ONCE
+) -> Iterator[Surveyed]:  # fmt: skip
+    """Read folders, archives and live guests without an estate, several live ones at a time."""
+
+    def one(name: str, using: Client) -> Surveyed:
+        try:
+            with work_on(name):
+                snapshot = survey_target(name, client=using, pins=pins)
+            return Surveyed(snapshot.guest, snapshot)
+        except (NightlatchError, OSError) as error:
+            return Surveyed(name, None, words_of(error), getattr(error, "stage", ""))
+
+    running = [name for name in names if targets.is_live(name)]
+    with client_for(client) as using, pool_of(min(at_once, len(running)), using) as pool:
+        waiting = [pool.submit(one, name, using) for name in running] if pool else []
+        yield from (one(name, using) for name in names if name not in running)
+        yield from (done.result() for done in as_completed(waiting))
+
+
+def survey_live(shell: Shell, more: More = NO_MORE, *, ask: bool = True) -> Snapshot:
+    """Read a live guest, and `more` of it than always, then ask its own sshd about the callers that our reasoning tells apart.
+
+    Raises UnreadableError, UnreachableError.
+    """
+    return live.survey(shell, more, mains=_mains, to_ask=_to_ask if ask else None)
+
+
+def _mains(told: Snapshot) -> list[str]:
+    """Configurations that the guest's own daemons were started with; of whatever else calls itself sshd nothing is read."""
+    found = (daemons.main_file(each) for each in service.read(told).daemons)
+    return [path for path in found if path and not set(path) & set("\n\\")]
+
+
+def _to_ask(snapshot: Snapshot) -> live.Asked | None:
+    access = guest_access(readings.read(snapshot), datetime.now(UTC))
+    if not access.reading.installed:
+        return None
+    asked, running = opinions.Daemon(options=opinion.options(access.reading)), access.reading.service.daemon
+    if running is not None:
+        asked = replace(asked, program=running.program, pid=running.pid, started=running.started)
+    return live.Asked(opinion.questions(access.ssh, access.accounts), asked)
+
+
+@contextmanager
+def client_for(client: Client | None) -> Iterator[Client]:
+    """The caller's client, or one of our own for as long as it is needed."""
+    if client is not None:
+        yield client
+        return
+    with Client() as own:
+        yield own
+
+
+def _name_of(target: Path) -> str:
+    return target.resolve().name.removesuffix(archive.SUFFIX).removesuffix(".txt") or "guest"
+
+
+def survey_script(estate: Estate | None = None, guest: str = "", *, short: bool = False) -> bytes:
+    """The script that surveys a guest which no connection reaches, to be run at its console as root.
+
+    With an estate and a guest of it, the folders that its grants speak of are looked at, too. `survey_target` reads what
+    the script printed.
+    """
+    more = more_of(estate, chosen(estate, [guest])[0]) if estate is not None else NO_MORE
+    wanted = Wanted().more(more.files, more.looked, more.folders)
+    mark = secrets.token_hex(12)
+    return byhand.short(wanted, mark) if short else byhand.script(wanted, mark)
+
+
+def survey(
+    estate: Estate, guests: Sequence[str] | None = None, *, client: Client | None = None, at_once: int = AT_ONCE,
+    kinds: Kinds = KINDS,
+) -> Iterator[Surveyed]:  # fmt: skip
+    """Read guests, live ones several at a time, each given as soon as it is there; unreachable is a result, too."""
+    picked = chosen(estate, guests)
+    running = [spec for spec in picked if spec.via.is_live]
+    with client_for(client) as using, pool_of(min(at_once, len(running)), using) as pool:
+        waiting = [pool.submit(_surveyed, estate, spec, using, kinds) for spec in running] if pool else []
+        for spec in picked:
+            if not spec.via.is_live:
+                yield _surveyed(estate, spec, using, kinds)
+        for done in as_completed(waiting):
+            yield done.result()
+
+
+def from_evidence(estate: Estate, folder: Path) -> Estate:
+    """The estate with each guest read from the archive that `survey` kept of it in a folder, in place of the guest itself.
+
+    Raises UnreadableError when the folder is not there; a guest of which it holds nothing is one that could not be read.
+    """
+    if not folder.is_dir():
+        raise UnreadableError(f"{folder}: there is no such folder; nightlatch survey --into {folder} makes it")
+    guests = {
+        name: replace(spec, via=replace(spec.via, kept=archive.file_of(folder, name)))
+        for name, spec in estate.guests.items()
+    }
+    return replace(estate, guests=guests)
+
+
+@contextmanager
+def pool_of(size: int, client: Client) -> Iterator[ThreadPoolExecutor | None]:
+    """Threads for waiting on clients; when the caller leaves early, running clients are told to stop."""
+    if not size:
+        yield None
+        return
+    pool = ThreadPoolExecutor(size)
+    try:
+        yield pool
+    except BaseException:
+        client.stop.event.set()
+        raise
+    finally:
+        pool.shutdown(wait=True, cancel_futures=True)
+
+
+def _surveyed(estate: Estate, spec: GuestSpec, client: Client, kinds: Kinds) -> Surveyed:
+    try:
+        with work_on(spec.name):
+            return Surveyed(spec.name, _survey_one(estate, spec, client, kinds))
+    except (NightlatchError, OSError) as error:
+        return Surveyed(spec.name, None, words_of(error), getattr(error, "stage", ""))
+
+
+def _survey_one(estate: Estate, spec: GuestSpec, client: Client, kinds: Kinds) -> Snapshot:
+    """One guest, with the folders that grants speak of: a draft may confine somebody there."""
+    if spec.via.is_live:
+        return survey_live(targets.of_guest(spec, client), more_of(estate, spec, kinds))
+    return read_one(estate, spec, kinds)
+
+
+def read_one(estate: Estate, spec: GuestSpec, kinds: Kinds) -> Snapshot:
+    """A guest that is no running one: from its folder, archive or text, or from the archive that was kept of it."""
+    if spec.via.kept is not None and not spec.via.kept.exists():
+        folder = spec.via.kept.parent
+        raise UnreadableError(f"no evidence of it is kept in {folder}; nightlatch survey --into {folder} reads it")
+    return survey_target(spec.via.source, spec.name, more_of(estate, spec, kinds))
+
+
+def more_of(estate: Estate, spec: GuestSpec, kinds: Kinds = KINDS) -> More:
+    """What is read of a guest beside what always is: what services have files of their own in, folders that grants speak of, and
+    the files of units that sentences speak of."""
+    said = estate.of(spec.name)
+    stated = [name for each in said.services if each.unit != "ssh" for name in members(each)]
+    more = More((*said.folders, *(path for unit in stated for path in units.paths_of(unit))))
+    for kind in kinds.values():
+        more |= kind.collects
+    return more
+
+
+def chosen(estate: Estate, guests: Sequence[str] | None) -> list[GuestSpec]:
+    if guests is None:
+        return list(estate.guests.values())
+    unknown = [name for name in guests if name not in estate.guests]
+    if unknown:
+        raise NightlatchError(f'there is no guest "{unknown[0]}" in {estate.path} ({", ".join(estate.guests)})')
+    return [estate.guests[name] for name in guests]
