@@ -6,7 +6,7 @@ The server says `tide 1 NAME`, is told `who ACCOUNT`, and answers `password` or 
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -16,7 +16,7 @@ from nightlatch.model.bounds import exactly
 from nightlatch.model.causes import NoServer, SettingLine
 from nightlatch.model.gaps import Gap
 from nightlatch.model.grants import Grant
-from nightlatch.model.handshake import Answered, Asks, Broken, Event
+from nightlatch.model.handshake import Answered, Asks, Broken, Event, Machine
 from nightlatch.model.obstacles import Blocked, Obstacle
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import Gives, Power
@@ -101,8 +101,9 @@ class Tide:
     def opening(self, grant: Grant, why: str, case: Case) -> Iterator[Candidate]:
         yield (AddLine(FILE, why, True, f"reader {grant.account}", 0, 0),)
 
-    def look(self, accounts: tuple[str, ...]) -> TideTalk:
-        return TideTalk(accounts[0] if accounts else "nobody")
+    @property
+    def handshake(self) -> Callable[[str], Machine]:
+        return TideTalk
 
 
 class TideTalk:

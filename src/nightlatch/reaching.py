@@ -35,11 +35,13 @@ from nightlatch.probe.stages import How, Look, Stage, Step, Target
 from nightlatch.readings import guest as readings
 from nightlatch.readings import network
 from nightlatch.readings.network import NetworkReading
+from nightlatch.services.base import Kinds
+from nightlatch.services.table import KINDS
 from nightlatch.transports import targets
 from nightlatch.transports.ssh import Client, Ssh
 from nightlatch.transports.targets import SSH_PORT
 
-__all__ = ["Limits", "Look", "Reach", "Reached", "Target", "look_at", "reach"]
+__all__ = ["Limits", "Look", "Other", "Reach", "Reached", "Target", "look_at", "reach"]
 
 AT_ONCE = 64
 ASKED_AT_ONCE = 8
@@ -49,8 +51,19 @@ READ_UPTIME = b"cat /proc/uptime /proc/1/stat; getconf CLK_TCK 2>/dev/null || ec
 
 
 @dataclass(frozen=True, slots=True)
+class Other:
+    """A service other than SSH, as the wire shows it on one guest; its findings stand with the guest's."""
+
+    service: str
+    look: Look
+    stands: tuple[Stand, ...]
+    causes: tuple[Cause, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
 class Reached:
-    """One guest as the wire shows it. `problem` says why it was not looked at; `against` what the prediction comes from.
+    """One guest as the wire shows it, by SSH and by `others`. `problem` says why it was not looked at; `against` what the
+    prediction comes from.
 
     `waited` are seconds until it answered, None when it was not waited for; `changes` what was another then.
     """
@@ -64,11 +77,13 @@ class Reached:
     against: str = ""
     waited: float | None = None
     changes: tuple[str, ...] = ()
+    others: tuple[Other, ...] = ()
 
     @property
     def answers(self) -> bool:
-        """Whether every stage that was tried went well."""
-        return self.look is not None and self.look.failed is None
+        """Whether every stage that was tried went well, over every service."""
+        looks = (self.look, *(each.look for each in self.others))
+        return all(look is not None and look.failed is None for look in looks)
 
 
 @dataclass(frozen=True)
@@ -104,7 +119,7 @@ def look_at(host: str, port: int = SSH_PORT, *, accounts: Sequence[str] = (), li
 def reach(
     estate: Estate, at: datetime, guests: Sequence[str] | None = None, *, who: Sequence[str] = (), login: bool = False,
     wait: float = 0, evidence: Path | None = None, client: Client | None = None, at_once: int = AT_ONCE,
-    limits: Limits | None = None, told: Callable[[str], None] | None = None,
+    limits: Limits | None = None, told: Callable[[str], None] | None = None, kinds: Kinds = KINDS,
 ) -> Reach:  # fmt: skip
     """Look at guests of the estate from here and hold what is seen against grants, pins and evidence.
 
@@ -124,6 +139,10 @@ def reach(
             ways: dict[str, _Way | str] = {spec.name: way for spec, way in zip(picked, found, strict=True)}
         tried = [way for way in ways.values() if isinstance(way, _Way)]
         seen = _looked(tried, wait, at_once, limits, told)
+        asked = [each for way in tried for each in _others(estate, way, at, evidence, kinds)]
+        others = list(
+            zip(asked, driver.looks([each.target for each in asked], at_once=at_once, limits=limits), strict=True)
+        )
         done = []
         for spec in picked:
             way = ways[spec.name]
@@ -132,7 +151,10 @@ def reach(
                 continue
             try:
                 with work_on(spec.name):
-                    done.append(_judged(estate, way, seen[spec.name], names, at, evidence, login=login))
+                    mine = [(each, look) for each, look in others if each.spec == spec]
+                    evident = _predicted(estate, spec, at, evidence, kinds)
+                    found_there = _judged(estate, way, seen[spec.name], names, at, evident, login=login)
+                    done.append(_with_others(estate, found_there, mine, names, at, evident.access))
             except OwnFaultError as error:
                 done.append(Reached(spec.name, problem=error.words))
     here = dict.fromkeys(each.look.here for each in done if each.look is not None and each.look.here)
@@ -228,7 +250,7 @@ def _moved(before: Look, after: Look) -> Iterator[str]:
 
 
 def _judged(
-    estate: Estate, way: _Way, seen: _Seen, names: Names, at: datetime, evidence: Path | None, *, login: bool
+    estate: Estate, way: _Way, seen: _Seen, names: Names, at: datetime, evident: _Evident, *, login: bool
 ) -> Reached:  # fmt: skip
     spec, look, changes = way.spec, seen.look, seen.changes
     if look.keys and spec.host_keys and not set(look.fingerprints) & set(spec.host_keys):
@@ -236,12 +258,60 @@ def _judged(
     elif login and look.failed is None and way.shell is not None:
         look, more = _login(way.shell, look, seen)
         changes += more
-    access, against, problem = _predicted(estate, spec, at, evidence)
     told = wire.stands(look, way.grants, names)
     if look.failed is None and any(s.state is State.NOT_OFFERED for s in told):
         look = replace(look, failed=Stage.METHODS, how=How.NOT_OFFERED, why="")
-    findings = tuple(waived(each, estate, at) for each in wire.judged(look, spec, told, access))
-    return Reached(spec.name, look, problem, told, findings, causes(look), against, seen.waited, changes)
+    findings = tuple(waived(each, estate, at) for each in wire.judged(look, spec, told, evident.access))
+    return Reached(
+        spec.name, look, evident.problem, told, findings, causes(look), evident.against, seen.waited, changes
+    )
+
+
+def _others(estate: Estate, way: _Way, at: datetime, evidence: Path | None, kinds: Kinds) -> Iterator[_Way]:
+    """The other services that grants speak of, each where it listens by the evidence, or else at its usual port."""
+    granted = {grant.service for grant in way.grants}
+    for kind in (each for name, each in kinds.items() if name in granted):
+        service, handshake = kind.words.name, kind.handshake
+        accounts = wire.granted_accounts(way.grants, service)
+        if handshake is None or not accounts:
+            continue
+        access = _predicted(estate, way.spec, at, evidence, kinds).access
+        held = {socket.port for _, socket in access.sockets(service)} if access is not None else set()
+        for port in sorted(held) or (kind.words.port,):
+            host, at_port = _dialled(estate, way, port)
+            target = Target(host, at_port, accounts, service=service, handshake=handshake)
+            yield _Way(way.spec, way.grants, target, None)
+
+
+def _dialled(estate: Estate, way: _Way, port: int) -> tuple[str, int]:
+    """Where a port of a guest is dialled: a forward to it where there is one, else the address that SSH is dialled at."""
+    for each in estate.of(way.spec.name).forwards:
+        if each.to_port == port and each.at is not None:
+            return str(each.at), each.port
+    return way.target.host, port
+
+
+def _with_others(
+    estate: Estate, found: Reached, others: list[tuple[_Way, Look]], names: Names, at: datetime, access: GuestAccess | None
+) -> Reached:  # fmt: skip
+    """The same with what other services of the guest showed."""
+    told, findings = [], list(found.findings)
+    for way, look in others:
+        stands = wire.stands(look, way.grants, names)
+        if look.failed is None and any(s.state is State.NOT_OFFERED for s in stands):
+            look = replace(look, failed=Stage.METHODS, how=How.NOT_OFFERED, why="")
+        findings += [waived(each, estate, at) for each in wire.judged(look, way.spec, stands, access)]
+        told.append(Other(look.target.service, look, stands, causes(look)))
+    return replace(found, findings=tuple(findings), others=tuple(told))
+
+
+@dataclass(frozen=True, slots=True)
+class _Evident:
+    """What the evidence predicts, where it comes from, and why it could not be read."""
+
+    access: GuestAccess | None = None
+    against: str = ""
+    problem: str = ""
 
 
 def _login(shell: Ssh, look: Look, seen: _Seen) -> tuple[Look, tuple[str, ...]]:
@@ -300,11 +370,12 @@ def _evidence_of(spec: GuestSpec, folder: Path | None) -> tuple[Snapshot | None,
         return None, "", f"its evidence can't be read: {error}"
 
 
-def _predicted(
-    estate: Estate, spec: GuestSpec, at: datetime, folder: Path | None
-) -> tuple[GuestAccess | None, str, str]:  # fmt: skip
-    """What the evidence predicts, where it comes from, and why it could not be read."""
-    snapshot, path, problem = _evidence_of(spec, folder)
-    if snapshot is None:
-        return None, "", problem
-    return guest_access(readings.read(snapshot), at, realms(estate)), path, ""
+def _predicted(estate: Estate, spec: GuestSpec, at: datetime, folder: Path | None, kinds: Kinds) -> _Evident:
+    try:
+        with work_on(spec.name):
+            snapshot, path, problem = _evidence_of(spec, folder)
+            if snapshot is None:
+                return _Evident(problem=problem)
+            return _Evident(guest_access(readings.read(snapshot), at, realms(estate), kinds), path)
+    except OwnFaultError as error:
+        return _Evident(problem=error.words)

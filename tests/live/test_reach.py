@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import subprocess
 import sys
 import time
@@ -204,3 +205,41 @@ def test_a_look_without_an_estate(net: Station) -> None:
     assert net.json("reach", f"{GAUGE}:2301", code=3)["how"] == "no answer"
     assert "neither an estate file nor" in net.nightlatch("reach", "a b", code=2)
     assert "nobody called" in net.nightlatch("reach", "estate.yaml", "--who", "nobody", code=2)
+
+
+def test_another_service_is_tried_too(net: Station) -> None:
+    """The tide line, in a table of services: reached at its own port, beside SSH, and asked about the accounts it is granted to."""
+    guest = net.lab.guests["gauge"]
+    env = environment({"PYTHONPATH": f"{ROOT / 'src'}:{ROOT}", "NO_COLOR": "1"})
+    words = guest.words(sys.executable, "-m", "tests.live.tided", "0.0.0.0", "4711", "joon")
+    grants = "let: mara, into: gauge, by: tide, from: bench, with: password\nlet: joon, into: gauge, by: tide, from: bench, with: password"
+    net.estate(GRANTS + grants)
+    process = subprocess.Popen(words, stdout=subprocess.PIPE, text=True, env=env, cwd=ROOT)
+    try:
+        assert process.stdout is not None
+        assert process.stdout.readline() == "ready\n"
+        open_there = _reach_with_tide(net, env)
+    finally:
+        process.kill()
+        process.wait(10)
+    document, text = open_there
+    gauge = next(each for each in document["guests"] if each["guest"] == "gauge")
+    [tide] = gauge["services"]
+    assert (tide["by"], tide["port"], tide["failed"], tide["identification"]) == ("tide", 4711, None, "tide 1 gauge")
+    assert [(each["account"], each["let_in"]) for each in tide["asks"]] == [("mara", False), ("joon", True)]
+    assert {each["who"]: each["state"] for each in tide["grants"]} == {"mara": "offered", "joon": "offered"}
+    assert [f["text"] for f in gauge["findings"]] == ["joon is let in by tide without showing anything at all."]
+    assert {each["who"] for each in gauge["grants"]} == {"mara", "joon", "the own door"}
+    assert "tide 1 gauge" in text
+    shut, _ = _reach_with_tide(net, env)
+    gauge = next(each for each in shut["guests"] if each["guest"] == "gauge")
+    assert (gauge["look"]["failed"], gauge["services"][0]["how"], gauge["answers"]) == (None, "refused", False)
+    assert "can't get in by tide from here" in gauge["findings"][0]["text"]
+
+
+def _reach_with_tide(net: Station, env: dict[str, str]) -> tuple[dict[str, Any], str]:
+    words = net.desk.words(sys.executable, "-m", "tests.live.reach_driver", str(net.folder / "estate.yaml"))
+    done = subprocess.run(words, capture_output=True, text=True, env=env, cwd=ROOT, timeout=90, check=False)
+    assert done.returncode == 0, done.stderr
+    raw, _, text = done.stdout.partition("\n---\n")
+    return json.loads(raw), text

@@ -5,23 +5,30 @@ A look from one place proves the way from there and no other: what is granted fr
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 
 from nightlatch.access.paths import GuestAccess
 from nightlatch.audit.findings import Finding, Group, Proof, Severity
-from nightlatch.audit.naming import Names, listed
+from nightlatch.audit.naming import Names, by, listed
 from nightlatch.estate.model import Estate, GuestSpec
 from nightlatch.model.grants import Grant, GrantKind
-from nightlatch.model.secrets import Certificate, Key, Need, Password
+from nightlatch.model.handshake import Asks
+from nightlatch.model.secrets import Certificate, ClientCertificate, Code, Key, Need, Password, ScreenPassword, Secret
+from nightlatch.model.services import SSH
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet
 from nightlatch.net.literal import AddressError, parse_network
 from nightlatch.origin import Kind, Origin
 from nightlatch.probe.stages import How, Look, Stage
+from nightlatch.services.base import State as Serving
 from nightlatch.services.ssh import wire
 
 _METHODS = {Key: ("publickey",), Certificate: ("publickey",), Password: ("password", "keyboard-interactive")}
+_WORDS = {
+    Key: ("key",), Certificate: ("certificate",), Password: ("password",), ScreenPassword: ("screen password",),
+    Code: ("code",), ClientCertificate: ("certificate",),
+}  # fmt: skip
 _ORDER = list(Stage)
 
 
@@ -75,7 +82,7 @@ def stands(look: Look, grants: list[Grant], names: Names) -> tuple[Stand, ...]:
     """How each grant stands after the look; grants that are over are left out."""
     out = []
     for grant in grants:
-        if any(grant.callers.perhaps.values()) and grant.service == "ssh" and not grant.shape:
+        if any(grant.callers.perhaps.values()) and grant.service == look.target.service and not grant.shape:
             proof = " or ".join(sorted(names.need(need) for need in grant.proofs)) or "nothing that it could show"
             out.append(
                 Stand(grant.who, grant.account, proof, grant.where, _state(look, grant), grant.origin, _kinds(grant))
@@ -97,16 +104,22 @@ def _kinds(grant: Grant) -> str:
 def _state(look: Look, grant: Grant) -> State:
     if not from_here(grant, look.here):
         return State.ELSEWHERE
-    seen = next((m for m in look.methods if m.account == grant.account), None)
+    seen = next((each for each in asked(look) if each.account == grant.account), None)
     if seen is None:
         return State.NOT_REACHED if look.failed is not None else State.NOT_SEEN
-    offered = set(seen.methods)
-    return State.OFFERED if any(seen.let_in or _fits(need, offered) for need in grant.proofs) else State.NOT_OFFERED
+    offered, ways = set(seen.proofs), _METHODS if look.target.service == SSH.name else _WORDS
+    fits = any(seen.let_in or _fits(need, offered, ways) for need in grant.proofs)
+    return State.OFFERED if fits else State.NOT_OFFERED
 
 
-def _fits(need: Need, offered: set[str]) -> bool:
-    """Whether one of the methods that the proof is shown by is offered. Of several proofs, only the first is seen."""
-    return any(set(_METHODS.get(type(secret), ())) & offered for secret in need)
+def asked(look: Look) -> list[Asks]:
+    """What each account is asked for: SSH's methods, or the proofs of another service."""
+    return [*(Asks(each.account, each.methods, each.let_in) for each in look.methods), *look.asks]
+
+
+def _fits(need: Need, offered: set[str], ways: Mapping[type[Secret], tuple[str, ...]]) -> bool:
+    """Whether one of the ways in which the proof is shown is offered. Of several proofs, only the first is seen."""
+    return any(set(ways.get(type(secret), ())) & offered for secret in need)
 
 
 def judged(look: Look, spec: GuestSpec, told: tuple[Stand, ...], access: GuestAccess | None) -> tuple[Finding, ...]:
@@ -137,15 +150,15 @@ def _not_reached(look: Look, spec: GuestSpec, told: tuple[Stand, ...]) -> Iterat
     touched = tuple(dict.fromkeys(s.who for s in told if s.state is State.NOT_REACHED))
     proof = _seen(look, f"{look.failed}: {look.how}")
     if touched:
-        text = f"{listed(touched)} can't get in from here: it ends at {look.failed} ({look.how}{_why(look)})."
+        text = f"{listed(touched)} can't get in{by(look.target.service)} from here: it ends at {_end(look)}."
         yield _finding("reach.not-reached", Severity.HIGH, spec, text, proof, subjects=touched)
     else:
-        text = f"It ends at {look.failed} ({look.how}{_why(look)}). Nobody is let in from here, so that may be meant."
+        text = f"It ends{by(look.target.service)} at {_end(look)}. Nobody is let in from here, so that may be meant."
         yield _finding("reach.not-reached", Severity.LOW, spec, text, proof)
 
 
-def _why(look: Look) -> str:
-    return f": {look.why}" if look.why else ""
+def _end(look: Look) -> str:
+    return f"{look.failed} ({look.how}{f': {look.why}' if look.why else ''})"
 
 
 def _host_key(look: Look, spec: GuestSpec) -> Iterator[Finding]:
@@ -176,9 +189,10 @@ def _host_key(look: Look, spec: GuestSpec) -> Iterator[Finding]:
 def _not_offered(look: Look, spec: GuestSpec, told: tuple[Stand, ...]) -> Iterator[Finding]:
     for account in dict.fromkeys(s.account for s in told if s.state is State.NOT_OFFERED):
         touched = [s for s in told if s.account == account and s.state is State.NOT_OFFERED]
-        offered = next(", ".join(m.methods) or "no method" for m in look.methods if m.account == account)
+        offered = next(", ".join(each.proofs) or "no method" for each in asked(look) if each.account == account)
         who = tuple(dict.fromkeys(s.who for s in touched))
-        text = f"{listed(who)} can't get in as {account} with {touched[0].proof}: from here, {offered} is offered."
+        text = f"{listed(who)} can't get in{by(look.target.service)} as {account} with {touched[0].proof}: "
+        text += f"from here, {offered} is offered."
         yield _finding(
             "reach.proof-not-offered", Severity.HIGH, spec, text, _seen(look, f"{account}: {offered}"),
             Proof("granted", touched[0].origin), subjects=who,
@@ -186,37 +200,41 @@ def _not_offered(look: Look, spec: GuestSpec, told: tuple[Stand, ...]) -> Iterat
 
 
 def _open(look: Look, spec: GuestSpec) -> Iterator[Finding]:
-    for seen in look.methods:
+    for seen in asked(look):
         if seen.let_in:
-            text = f"{seen.account} is let in without showing anything at all."
-            proof = _seen(look, "none: success")
+            text = f"{seen.account} is let in{by(look.target.service)} without showing anything at all."
+            proof = _seen(look, "none: success" if look.methods else "nothing is asked")
             yield _finding("reach.no-proof-asked", Severity.CRITICAL, spec, text, proof, subjects=(seen.account,))
 
 
 def _against(look: Look, spec: GuestSpec, access: GuestAccess) -> Iterator[Finding]:
     """Where the wire and what the evidence predicts differ: one of the two is not as it was read."""
     own = caller(look.here)
-    if not own or access.reading.sshd.gaps or not access.reading.installed:
+    held = [each for each in access.of(look.target.service) if each.state is Serving.SERVES]
+    if not own or not held or (look.target.service == SSH.name and access.reading.sshd.gaps):
         return
-    sockets = wire.listeners_for(access.ssh, own, look.target.port)
-    answered = look.identified is not None
-    port = look.target.port
+    every = [(each, socket) for each in held for socket in each.listeners]
+    port, program = look.target.port, held[0].words.program
+    sockets = [socket for _, socket in every if socket.port == port and socket.admits() & own]
+    answered = look.identified is not None or bool(look.answered)
     if sockets and look.failed is Stage.CONNECT:
         origin = sockets[0].origin or Origin("Port", kind=Kind.DEFAULT)
         text = (
-            f"By the evidence sshd listens on port {port} for callers like this one, and the wire says: {look.how}. A filter is "
-            "on the way, the service does not run as it was read, or the evidence is old."
+            f"By the evidence {program} listens on port {port} for callers like this one, and the wire says: {look.how}. "
+            "A filter is on the way, the service does not run as it was read, or the evidence is old."
         )
         yield _finding(
             "reach.not-as-read", Severity.MEDIUM, spec, text, _seen(look, str(look.how)), Proof(f"port {port}", origin)
         )
-    if answered and not sockets and access.ssh.listeners:
-        first = access.ssh.listeners[0]
-        text = f"Something answers on port {port}, where by the evidence sshd does not listen: a forward, or another service."
+    if answered and not sockets and every:
+        first = every[0][1]
+        text = f"Something answers on port {port}, where by the evidence {program} does not listen: "
+        text += "a forward, or another service."
         proof = Proof(f"port {first.port}", first.origin or Origin("Port", kind=Kind.DEFAULT))
         yield _finding("reach.not-as-read", Severity.MEDIUM, spec, text, _seen(look, "answered"), proof)
-    yield from _keys_against(look, spec, access)
-    yield from _methods_against(look, spec, access, own)
+    if look.target.service == SSH.name:
+        yield from _keys_against(look, spec, access)
+        yield from _methods_against(look, spec, access, own)
 
 
 def _keys_against(look: Look, spec: GuestSpec, access: GuestAccess) -> Iterator[Finding]:
@@ -243,10 +261,10 @@ def _methods_against(look: Look, spec: GuestSpec, access: GuestAccess, own: Addr
         yield _finding("reach.not-as-read", Severity.MEDIUM, spec, text, *proofs, subjects=tuple(accounts))
 
 
-def granted_accounts(grants: list[Grant]) -> tuple[str, ...]:
-    """The accounts that grants speak of, the own door last."""
+def granted_accounts(grants: list[Grant], service: str = SSH.name) -> tuple[str, ...]:
+    """The accounts that grants by a service speak of, the own door last."""
     ordered = sorted(grants, key=lambda grant: grant.kind is GrantKind.OWN_DOOR)
-    return tuple(dict.fromkeys(grant.account for grant in ordered if grant.service == "ssh"))
+    return tuple(dict.fromkeys(grant.account for grant in ordered if grant.service == service))
 
 
 def stage_is_before(one: Stage, other: Stage) -> bool:

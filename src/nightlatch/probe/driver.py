@@ -16,6 +16,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from nightlatch.model.handshake import Answered, Asks, Broken, Machine
 from nightlatch.probe.hostkeys import KEY_TYPES, one_of_each
 from nightlatch.probe.ssh import Conversation, Failed, Identified, Methods, Offered, Phase, Proven
 from nightlatch.probe.stages import How, Look, Stage, Step, Target
@@ -85,7 +86,7 @@ async def look(target: Target, limits: Limits | None = None) -> Look:
     try:
         await _resolve(work)
         _route(work)
-        await _converse(work)
+        await (_converse(work) if target.handshake is None else _ask(work, target.handshake))
     except _StageFailedError as error:
         work.step(error.stage, f"{error.how}: {error.why}" if error.why else str(error.how))
         work.found = replace(work.found, failed=error.stage, how=error.how, why=error.why)
@@ -163,7 +164,7 @@ async def _connect(work: _Looking) -> tuple[asyncio.StreamReader, asyncio.Stream
     """To the first of the addresses that answers; the one that worked is tried alone after that."""
     last: _StageFailedError | None = None
     others: list[tuple[str, How]] = []
-    known = work.found.address if work.found.identified else ""
+    known = work.found.address if work.found.identified or work.found.answered else ""
     for address in (known,) if known else work.found.addresses[:MOST_ADDRESSES]:
         start = time.monotonic()
         try:
@@ -218,6 +219,50 @@ async def _converse(work: _Looking) -> None:
             return
 
 
+async def _ask(work: _Looking, handshake: Callable[[str], Machine]) -> None:
+    """Another service, asked about one account after the other."""
+    for account in work.target.accounts[:MOST_CONNECTIONS] or ("",):
+        machine, first = handshake(account), not work.found.answered
+        reader, writer = await _connect(work)
+        if first:
+            work.step(Stage.CONNECT, f"{work.found.address} port {work.target.port}")
+        try:
+            async with asyncio.timeout(work.limits.whole):
+                writer.write(machine.start())
+                while not machine.done:
+                    await _hear(work, machine, reader, writer)
+        except TimeoutError:
+            raise _StageFailedError(_far(work), How.SLOW, f"not done within {work.limits.whole:g} s") from None
+        finally:
+            writer.transport.abort()
+
+
+def _far(work: _Looking) -> Stage:
+    return Stage.METHODS if work.found.answered else Stage.IDENTIFY
+
+
+async def _hear(
+    work: _Looking, machine: Machine, reader: asyncio.StreamReader, writer: asyncio.StreamWriter
+) -> None:  # fmt: skip
+    data = await _read(work, reader, _far(work))
+    machine.receive(data)
+    for event in machine.events():
+        found = work.found
+        match event:
+            case Answered(text) if not found.answered:
+                work.found = replace(found, answered=text)
+                work.step(Stage.IDENTIFY, text[:100])
+            case Asks(account, proofs, let_in):
+                work.found = replace(found, asks=(*found.asks, event))
+                shown = "nothing is asked: it lets in" if let_in else ", ".join(proofs) or "none"
+                work.step(Stage.METHODS, f"{account}: {shown}")
+            case Broken(why):
+                raise _StageFailedError(_far(work), How.BROKEN if data else How.CLOSED, why)
+    if not data and not machine.done:
+        raise _StageFailedError(_far(work), How.CLOSED, "")
+    await _send(writer, machine.to_send())
+
+
 async def _once(work: _Looking, machine: Conversation) -> None:
     first = work.found.identified is None
     reader, writer = await _connect(work)
@@ -238,16 +283,24 @@ async def _exchange(
     work: _Looking, machine: Conversation, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, first: bool
 ) -> None:  # fmt: skip
     phase = machine.phase
-    try:
-        data = await asyncio.wait_for(reader.read(READ), work.limits.silent)
-    except TimeoutError:
-        raise _StageFailedError(_stage(phase), How.MUTE, f"for {work.limits.silent:g} s") from None
-    except OSError:
-        data = b""
+    data = await _read(work, reader, _stage(phase))
     machine.receive(data)
     for event in machine.events():
         _note(work, event, first, closed=not data)
-    out = machine.to_send()
+    await _send(writer, machine.to_send())
+
+
+async def _read(work: _Looking, reader: asyncio.StreamReader, stage: Stage) -> bytes:
+    """What the peer sends next; empty once it closed."""
+    try:
+        return await asyncio.wait_for(reader.read(READ), work.limits.silent)
+    except TimeoutError:
+        raise _StageFailedError(stage, How.MUTE, f"for {work.limits.silent:g} s") from None
+    except OSError:
+        return b""
+
+
+async def _send(writer: asyncio.StreamWriter, out: bytes) -> None:
     if out:
         with contextlib.suppress(OSError):  # what was closed under our hands is noticed by reading
             writer.write(out)

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from enum import StrEnum
 
+from nightlatch.model.handshake import Asks, Machine
+from nightlatch.model.services import SSH
 from nightlatch.probe.ssh import Identified, Methods, Offered, Proven
 
 
@@ -52,13 +55,17 @@ class Step:
 
 @dataclass(frozen=True, slots=True)
 class Target:
-    """What to look at. `accounts` are names to ask methods for; with `pins`, more types of keys only until one fits."""
+    """What to look at: by a `service`, whose `handshake` asks about one account; None for SSH's, which the driver knows itself.
+
+    `accounts` are names to ask methods for; with `pins`, more types of keys only until one fits."""
 
     host: str
     port: int = 22
     accounts: tuple[str, ...] = ()
     pins: tuple[str, ...] = ()
     every_key: bool = False
+    service: str = SSH.name
+    handshake: Callable[[str], Machine] | None = None
 
     @property
     def text(self) -> str:
@@ -72,7 +79,7 @@ class Look:
     """One look. `failed` is the first stage that failed, `how` and `why` say in which way; `here` is our own address.
 
     `addresses` are all that the name has, `address` the one that was used; `others` are those that did not answer, with
-    the reason.
+    the reason. `answered` and `asks` are what a service other than SSH says of itself, and asks of accounts.
     """
 
     target: Target
@@ -88,6 +95,8 @@ class Look:
     offered: Offered | None = None
     keys: tuple[Proven, ...] = ()
     methods: tuple[Methods, ...] = ()
+    answered: str = ""
+    asks: tuple[Asks, ...] = ()
 
     @property
     def fingerprints(self) -> tuple[str, ...]:

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from nightlatch.audit.findings import Finding
     from nightlatch.probe.causes import Cause
     from nightlatch.probe.stages import Look
-    from nightlatch.reaching import Reach, Reached
+    from nightlatch.reaching import Other, Reach, Reached
 
 INDENT = 2
 
@@ -50,7 +50,7 @@ def _not_looked_at(page: Page, result: Reach) -> None:
 def _guest(page: Page, each: Reached) -> None:
     look = each.look
     assert look is not None
-    page.line((each.guest, "name"), "   " + _head(look, each))
+    page.line((each.guest, "name"), "   " + _head(look))
     if each.waited is not None:
         answered = "answered" if look.identified else "did not answer"
         page.wrapped(f"{answered} after {each.waited:.0f} s", indent=INDENT, label="waited")
@@ -70,6 +70,12 @@ def _guest(page: Page, each: Reached) -> None:
         if step.stage == "login" and look.failed != "login":
             page.wrapped(f"{step.text} ({_time(step.seconds)})", indent=INDENT, label="logged in", style="good")
     _stands(page, each.stands)
+    for other in each.others:
+        page.wrapped(_head(other.look), indent=INDENT, label=other.service)
+        if other.look.answered:
+            page.wrapped(other.look.answered, indent=INDENT, label="server", style="place")
+        _stands(page, other.stands)
+        causes(page, other.causes, each.guest)
     for finding in each.findings:
         _finding(page, finding)
     causes(page, each.causes, each.guest)
@@ -79,7 +85,7 @@ def _guest(page: Page, each: Reached) -> None:
         page.wrapped(f"held against {each.against}", indent=INDENT, label="evidence", style="place")
 
 
-def _head(look: Look, each: Reached) -> str:
+def _head(look: Look) -> str:
     whole = sum(step.seconds for step in look.steps)
     where = look.target.text if look.address in ("", look.target.host) else f"{look.target.text}, {look.address}"
     stages: dict[str, float] = {}
@@ -193,14 +199,33 @@ def _one(each: Reached) -> dict[str, Any]:
     return {
         "guest": each.guest, "problem": each.problem or None, "answers": each.answers,
         "look": look_document(each.look) if each.look is not None else None,
-        "grants": [
-            {"who": s.who, "account": s.account, "proof": s.proof, "from": s.where, "state": s.state.value}
-            for s in each.stands
-        ],
+        "grants": _grants(each.stands),
+        "services": [_other(other) for other in each.others],
         "findings": machine.findings(each.findings),
         "causes": [{"cause": c.text, "look": c.look} for c in each.causes], "evidence": each.against or None,
         "waited_seconds": each.waited, "changes": list(each.changes),
     }  # fmt: skip
+
+
+def _grants(stands: tuple[Stand, ...]) -> list[dict[str, Any]]:
+    return [
+        {"who": s.who, "account": s.account, "proof": s.proof, "from": s.where, "state": s.state.value} for s in stands
+    ]
+
+
+def _other(other: Other) -> dict[str, Any]:
+    look = other.look
+    return {
+        "by": other.service, "target": look.target.host, "port": look.target.port, "address": look.address,
+        "from": look.here, "failed": look.failed, "how": look.how, "why": look.why or None,
+        "steps": _steps(look), "identification": look.answered or None,
+        "asks": [{"account": a.account, "proofs": list(a.proofs), "let_in": a.let_in} for a in look.asks],
+        "grants": _grants(other.stands), "causes": [{"cause": c.text, "look": c.look} for c in other.causes],
+    }  # fmt: skip
+
+
+def _steps(look: Look) -> list[dict[str, Any]]:
+    return [{"stage": s.stage.value, "seconds": round(s.seconds, 4), "text": s.text} for s in look.steps]
 
 
 def look_document(look: Look) -> dict[str, Any]:
@@ -210,7 +235,7 @@ def look_document(look: Look) -> dict[str, Any]:
         "target": look.target.host, "port": look.target.port, "addresses": list(look.addresses), "address": look.address,
         "others": [{"address": address, "how": how.value} for address, how in look.others],
         "from": look.here, "failed": look.failed, "how": look.how, "why": look.why or None,
-        "steps": [{"stage": s.stage.value, "seconds": round(s.seconds, 4), "text": s.text} for s in look.steps],
+        "steps": _steps(look),
         "identification": look.identified.text if look.identified else None,
         "host_keys": [
             {"type": p.key.algorithm, "bits": p.key.bits, "sha256": p.key.fingerprint, "md5": md5_fingerprint(p.key.blob),

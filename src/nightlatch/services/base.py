@@ -6,7 +6,7 @@ its sockets is worked out around it (access/paths.py).
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
@@ -149,8 +149,9 @@ class ServiceKind(Protocol):
     def opening(self, grant: Grant, why: str, case: Case) -> Iterator[Candidate]:
         """Steps on the service's own files that may let in those of a grant, the best first."""
 
-    def look(self, accounts: tuple[str, ...]) -> Machine | None:
-        """The handshake that asks a server what it wants of these accounts; None where `reach` has one of its own."""
+    @property
+    def handshake(self) -> Callable[[str], Machine] | None:
+        """What makes the handshake that asks a server what it wants of an account; None where the driver has one of its own."""
 
 
 Kinds = Mapping[str, ServiceKind]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from datetime import datetime
 
 from nightlatch.evidence.more import NO_MORE, More
@@ -73,7 +73,8 @@ class SshKind:
         """Modes and owners, lists of users, key lines, settings for some."""
         return open_up(Guesswork(case), grant, why)
 
-    def look(self, accounts: tuple[str, ...]) -> Machine | None:
+    @property
+    def handshake(self) -> Callable[[str], Machine] | None:
         """None: the driver itself leads SSH's conversations, several for all keys and names (probe/driver.py)."""
         return None
 

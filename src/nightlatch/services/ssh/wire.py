@@ -6,7 +6,6 @@ each that is usable (auth2.c; measured on 9.2). A deny list does not change what
 
 from __future__ import annotations
 
-from nightlatch.model.sockets import Listener
 from nightlatch.net.addresses import AddressSet
 from nightlatch.origin import Origin
 from nightlatch.services.ssh.entries import SshAccess
@@ -31,8 +30,3 @@ def worlds(access: SshAccess, account: str, caller: AddressSet) -> list[tuple[fr
         return []
     found = access.settings(account, caller)
     return [(offered(settings), settings["passwordauthentication"].origin) for settings in found]
-
-
-def listeners_for(access: SshAccess, caller: AddressSet, port: int) -> list[Listener]:
-    """The sockets on a port that such a caller can reach."""
-    return [each for each in access.listeners if each.port == port and each.admits() & caller]
