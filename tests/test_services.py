@@ -4,20 +4,23 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
+from dataclasses import replace
 from ipaddress import ip_address
 from pathlib import Path
 
 import pytest
 
-from nightlatch import api
+from nightlatch import api, bordering
+from nightlatch.access.exposure import Fate, exposure
 from nightlatch.access.filtering import Flow, passed
 from nightlatch.access.paths import guest_access
 from nightlatch.audit.findings import Group, GuestAudit
+from nightlatch.describe import holders, sentences
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.draft.steps import SetRules
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Entry, Kind, Snapshot
-from nightlatch.faults import EstateError
+from nightlatch.faults import EstateError, RefusedError
 from nightlatch.model.services import SERVICES
 from nightlatch.net.addresses import AddressSet, single
 from nightlatch.readings import guest as readings
@@ -213,3 +216,43 @@ def test_its_files_are_read_with_all_others(tmp_path: Path, estate: Make) -> Non
     assert read.snapshot.content(FILE) == b"port 4711\nreader joon\n"
     found = api.audit(of, AT, kinds=KINDS, jobs=2).guests[0]
     assert ("surplus", HOLE) in differences(found)
+
+
+def test_each_socket_is_told_with_its_program() -> None:
+    found = exposure(readings.read(guest("port 4711\nreader joon\n", SSH_RULE, FIELD_RULE).snapshot()), kinds=KINDS)
+    assert [(each.port, each.program) for each in found] == [(22, "sshd"), (4711, "tided")]
+    assert found[1].sources(Fate.IN) == FIELD_SET
+
+
+def test_a_perimeter_lets_in_to_each_port_whom_its_own_grants_do(estate: Make, tmp_path: Path) -> None:
+    """The row that the tide lacks outside is for 4711; that SSH is granted to others does not widen it."""
+    (tmp_path / "outer.csv").write_text("from,to,does\n192.168.40.0/24,22,pass\n0.0.0.0/0,any,block\n")
+    network = (
+        "networks:\n  isle: {subnet: 192.168.56.0/24, perimeter: {read: outer.csv, taken: 2026-11-20,"
+        " columns: {source: from, port: to, action: does}}}\n"
+    )
+    path = tmp_path / "estate.yaml"
+    estate(SSH_GRANT, TIDE_GRANT)
+    path.write_text(path.read_text().replace("guests:\n  gauge: {", f"{network}guests:\n  gauge: {{network: isle, "))
+    guest().write(tmp_path / "gauge")
+    of = api.load_estate(path, (*SERVICES, TIDE))
+    [made] = bordering.border(of, AT, kinds=KINDS).drafts
+    added = [dict(row) for row in made.rows if dict(row)["to"] == "4711"]
+    assert [row["from"] for row in added] == ["203.0.113.20/31"]
+    assert [dict(row)["from"] for row in made.rows if dict(row)["to"] == "22"] == ["192.168.40.0/24"]
+
+
+def test_a_description_names_the_service() -> None:
+    access = guest_access(readings.read(guest().snapshot()), AT, kinds=KINDS)
+    said = sentences.of([access], holders.found_in([access]))
+    told = {(each.service, each.account, each.proof, each.only) for each in said.sentences}
+    assert ("tide", "joon", "password", None) in told
+    assert ("ssh", "mara", "key", None) in told
+
+
+def test_a_step_that_would_stop_another_service_is_refused(estate: Make) -> None:
+    made, of = guest("port 4711\n", SSH_RULE, FIELD_RULE).snapshot(), estate(SSH_GRANT, TIDE_GRANT)
+    good = api.draft(of, made, AT, KINDS)
+    bad = replace(good, steps=(replace(good.steps[0], line="reader of tides"),))  # type: ignore[arg-type]
+    with pytest.raises(RefusedError, match="tided would not start: reader is no word of it"):
+        api.prove(of, bad, made, AT, KINDS)

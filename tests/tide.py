@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import UTC, datetime
 
 from nightlatch.evidence.more import More
 from nightlatch.formats import lines
@@ -30,6 +30,7 @@ from nightlatch.readings.guest import GuestReading
 from nightlatch.readings.rules import Rules
 from nightlatch.services.base import Case, LoginEntries, LoginEntry, Server, Silent, State
 
+AT = datetime(2026, 11, 25, tzinfo=UTC)  # nothing in its file depends on the moment
 FILE = "/etc/tided.conf"
 VIEW = Power(Gives.VIEW)
 TIDE = ServiceWords("tide", "tide", "tided", 4711, ("password",), VIEW)
@@ -61,6 +62,9 @@ class TideServer:
 
 class Tide:
     words, collects = TIDE, More(files=(FILE,))
+
+    def listening(self, reading: GuestReading) -> tuple[Listener, ...]:
+        return tuple(socket for server in self.servers(reading, AT) for socket in server.stands.listeners)
 
     def servers(self, reading: GuestReading, at: datetime) -> tuple[Server, ...]:
         content = reading.snapshot.content(FILE)

@@ -21,8 +21,10 @@ from nightlatch.estate.model import Estate, NetworkSpec, Perimeter
 from nightlatch.estate.perimeters import Record
 from nightlatch.faults import OwnFaultError, PutBackError, RefusedError, work_on
 from nightlatch.model.grants import Grant
+from nightlatch.model.sockets import ports_of
 from nightlatch.readings import guest as readings
-from nightlatch.services.ssh import listening
+from nightlatch.services.base import Kinds
+from nightlatch.services.table import KINDS
 from nightlatch.transports import tables
 from nightlatch.transports.ssh import Client
 
@@ -52,7 +54,9 @@ class Bordered:
     changed: bool
 
 
-def border(estate: Estate, at: datetime, networks: Sequence[str] = (), *, client: Client | None = None) -> Border:
+def border(
+    estate: Estate, at: datetime, networks: Sequence[str] = (), *, client: Client | None = None, kinds: Kinds = KINDS
+) -> Border:  # fmt: skip
     """Read the guests, and say which rows outside of them the grants ask for. Raises RefusedError for a network that is none."""
     for name in networks:
         if name not in estate.networks:
@@ -62,15 +66,16 @@ def border(estate: Estate, at: datetime, networks: Sequence[str] = (), *, client
     those = [each for each in estate.networks.values() if each.perimeters and (not networks or each.name in networks)]
     concerned = {name for each in those for name in _behind(estate, each)}
     grants: dict[str, Sequence[Grant]] = {}
-    ports: dict[str, tuple[int, ...]] = {}
+    ports: dict[str, dict[str, tuple[int, ...]]] = {}
     unread = []
-    for each in api.survey(estate, sorted(concerned), client=client) if concerned else ():
+    for each in api.survey(estate, sorted(concerned), client=client, kinds=kinds) if concerned else ():
         if each.snapshot is None:
             unread.append((each.guest, each.problem))
             continue
         try:
             with work_on(each.guest):
-                heard = listening.ports(readings.read(each.snapshot))
+                reading = readings.read(each.snapshot)
+                heard = {name: ports_of(kind.listening(reading)) for name, kind in kinds.items()}
                 granted = expand(estate, each.guest, at, each.snapshot.facts)
         except OwnFaultError as error:
             unread.append((each.guest, error.words))

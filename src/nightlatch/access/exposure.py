@@ -1,7 +1,8 @@
 """Who can reach which port of a guest, as far as networks and filters decide: for each listening socket and family the sources
 that are let in, kept out or undecided, each with the rule that decides.
 
-What a service itself asks of callers, such as keys, is access/paths.py. On a guest in a folder only SSH's sockets are known.
+What a service itself asks of callers, such as keys, is access/paths.py. Of a guest in a folder
+only the sockets of its services are known.
 """
 
 from __future__ import annotations
@@ -22,7 +23,8 @@ from nightlatch.origin import Origin
 from nightlatch.readings.guest import GuestReading
 from nightlatch.readings.rules import Rules
 from nightlatch.readings.service import OpenSocket
-from nightlatch.services.ssh.listening import listening
+from nightlatch.services.base import Kinds
+from nightlatch.services.table import KINDS
 
 FAMILIES = {"IPv4": ALL_V4, "IPv6": ALL_V6}
 OPEN = "no filter"
@@ -76,11 +78,14 @@ class Exposed:
 
 
 def exposure(
-    reading: GuestReading, only: Sequence[tuple[str, Listener]] | None = None, ways: Sequence[Arrival] = (Arrival(),)
+    reading: GuestReading, only: Sequence[tuple[str, Listener]] | None = None, ways: Sequence[Arrival] = (Arrival(),),
+    kinds: Kinds = KINDS,
 ) -> tuple[Exposed, ...]:  # fmt: skip
     """Every socket of a guest that others than the guest itself could reach, by port, or these alone, over each of the ways
     to it."""
-    those = list(_listeners(reading) if only is None else ((protocol, "sshd", "", one) for protocol, one in only))
+    those = list(
+        _listeners(reading, kinds) if only is None else ((protocol, "sshd", "", one) for protocol, one in only)
+    )
     found = [
         _exposed(reading, listener, protocol, program, unit, way)
         for protocol, program, unit, listener in those
@@ -119,16 +124,16 @@ def socket_of(socket: OpenSocket) -> Listener:
     return Listener(address, socket.port, family_of(address))
 
 
-def sockets(reading: GuestReading, ssh: Sequence[Listener]) -> tuple[tuple[str, Listener], ...]:
-    """Protocol and socket of everything that others could reach, filters aside; `ssh` are those of SSH, for a guest in a
-    folder, where they are all that is known."""
+def sockets(reading: GuestReading, known: Sequence[Listener]) -> tuple[tuple[str, Listener], ...]:
+    """Protocol and socket of everything that others could reach, filters aside; `known` are those of its services, for a guest in
+    a folder, where they are all there is."""
     if not reading.service.is_live:
-        return tuple(("tcp", listener) for listener in ssh)
-    return tuple((protocol, listener) for protocol, _, _, listener in _listeners(reading))
+        return tuple(("tcp", listener) for listener in known)
+    return tuple((protocol, listener) for protocol, _, _, listener in _listeners(reading, {}))
 
 
-def _listeners(reading: GuestReading) -> Iterator[tuple[str, str, str, Listener]]:
-    """Protocol, program, unit and socket: all that a running guest lists, else what its SSH server's files say."""
+def _listeners(reading: GuestReading, kinds: Kinds) -> Iterator[tuple[str, str, str, Listener]]:
+    """Protocol, program, unit and socket: all that a running guest lists, else what the files of its services say."""
     if reading.service.is_live:
         both: dict[tuple[str, int, str, str], set[str]] = {}
         for each in _exposed_sockets(reading):
@@ -141,8 +146,9 @@ def _listeners(reading: GuestReading) -> Iterator[tuple[str, str, str, Listener]
             for address in sorted(ends | (held - whole)):
                 yield protocol, program, unit, Listener(address, port, family_of(address))
     else:
-        for listener in listening(reading):
-            yield "tcp", "sshd", "", listener
+        for kind in kinds.values():
+            for listener in kind.listening(reading):
+                yield "tcp", kind.words.program, "", listener
 
 
 def _exposed_sockets(reading: GuestReading) -> Iterator[OpenSocket]:

@@ -53,6 +53,11 @@ class GuestAccess:
         """The accounts that somebody gets into."""
         return frozenset(path.account for path in self.paths)
 
+    @property
+    def listeners(self) -> tuple[Listener, ...]:
+        """The sockets of all services."""
+        return tuple(socket for each in self.services for socket in each.listeners)
+
     def of(self, service: str) -> tuple[ServiceAccess, ...]:
         """The servers of one service."""
         return tuple(each for each in self.services if each.words.name == service)

@@ -13,8 +13,9 @@ from dataclasses import dataclass, field
 from nightlatch.access.paths import GuestAccess
 from nightlatch.describe.holders import Holder, Holders
 from nightlatch.model.paths import AccessPath
-from nightlatch.model.powers import SHELL, Gives, Power
+from nightlatch.model.powers import Gives, Power
 from nightlatch.model.secrets import Certificate, Key, Need, Password
+from nightlatch.model.services import SSH
 from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet, union
 from nightlatch.origin import Origin
@@ -24,7 +25,8 @@ RANK = (Gives.SHELL, Gives.COMMAND, Gives.FILES)
 
 @dataclass(frozen=True, slots=True)
 class Sentence:
-    """One grant without its guests. `after` is "" where no root's rights come with it; `only` a command or files."""
+    """One grant by a service, without its guests. `after` is "" where no root's rights come with it; `only` is a command or
+    files."""
 
     who: str
     account: str
@@ -32,6 +34,7 @@ class Sentence:
     sources: AddressSet
     after: str = ""
     only: Power | None = None
+    service: str = SSH.name
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,8 +56,9 @@ class Said:
 
 @dataclass
 class _Login:
-    """All that one account gets for one proof: sources by power."""
+    """All that one account gets by a service for one proof: sources by power."""
 
+    service: str
     account: str
     need: Need
     holder: Holder
@@ -80,11 +84,11 @@ def _sources(path: AccessPath) -> AddressSet:
 
 def _logins(access: GuestAccess, holders: Holders, out: Said) -> Iterator[_Login]:
     """Paths of one guest by account and need; keys of one holder for one account are one login."""
-    grouped: dict[tuple[str, Need], list[AccessPath]] = {}
+    grouped: dict[tuple[str, str, Need], list[AccessPath]] = {}
     for path in access.paths:
         if path.power.gives is not Gives.ADMINISTER and _sources(path):
-            grouped.setdefault((path.account, path.need), []).append(path)
-    for (account, need), paths in grouped.items():
+            grouped.setdefault((path.service, path.account, path.need), []).append(path)
+    for (service, account, need), paths in grouped.items():
         first = paths[0].causes[0].origin
         spoken = _spoken(need, account, holders)
         if isinstance(spoken, str):
@@ -96,7 +100,7 @@ def _logins(access: GuestAccess, holders: Holders, out: Said) -> Iterator[_Login
         for path in paths:
             powers[path.power] = powers.get(path.power, NO_ADDRESS) | _sources(path)
             origins[path.causes[0].origin] = None
-        yield _Login(account, need, holder, proof, powers, origins)
+        yield _Login(service, account, need, holder, proof, powers, origins)
 
 
 def _spoken(need: Need, account: str, holders: Holders) -> tuple[Holder, str] | str:
@@ -131,7 +135,8 @@ def _spoken(need: Need, account: str, holders: Holders) -> tuple[Holder, str] | 
 
 
 def _said(login: _Login, access: GuestAccess, out: Said) -> Iterator[Sentence]:
-    shell = login.powers.get(SHELL, NO_ADDRESS)
+    whole = access.of(login.service)[0].words.power  # what a sentence gives that says no more
+    shell = login.powers.get(whole, NO_ADDRESS)
     nothing, own = _administering(login, access)
     name = login.holder.name
     for sources, after in (
@@ -140,26 +145,24 @@ def _said(login: _Login, access: GuestAccess, out: Said) -> Iterator[Sentence]:
         (shell - nothing - own, ""),
     ):
         if sources:
-            yield Sentence(name, login.account, login.proof, sources, after)
-    rest = {power: sources - shell for power, sources in login.powers.items() if power is not SHELL}
+            yield Sentence(name, login.account, login.proof, sources, after, service=login.service)
+    rest = {power: sources - shell for power, sources in login.powers.items() if power != whole}
     for power, sources in rest.items():
         if sources and power.gives in RANK:
-            yield Sentence(name, login.account, login.proof, sources, only=power)
+            yield Sentence(name, login.account, login.proof, sources, only=power, service=login.service)
     _leftover(login, access, rest, out)
 
 
 def _administering(login: _Login, access: GuestAccess) -> tuple[AddressSet, AddressSet]:
     """Where the login gives root's rights for nothing more, and where for the account's own password."""
     own = login.need | {Password(access.guest, login.account)}
+    same = (login.service, login.account, Gives.ADMINISTER)
+    here = [path for path in access.paths if (path.service, path.account, path.power.gives) == same]
     if own == login.need:  # who came in by the password has it for sudo, too
-        return NO_ADDRESS, union(
-            _sources(p)
-            for p in access.paths
-            if p.account == login.account and p.power.gives is Gives.ADMINISTER and p.need == own
-        )
+        return NO_ADDRESS, union(_sources(p) for p in here if p.need == own)
     found: dict[bool, list[AddressSet]] = {False: [], True: []}
-    for path in access.paths:
-        if path.account == login.account and path.power.gives is Gives.ADMINISTER and path.need in (login.need, own):
+    for path in here:
+        if path.need in (login.need, own):
             found[path.need != login.need].append(_sources(path))
     return union(found[False]), union(found[True])
 

@@ -166,7 +166,12 @@ def _evidence(where: Mapping[str, Mapping[Origin, None]]) -> list[str]:
 def _sentence(sentence: Sentence, places: Places, where: list[str], every: list[str]) -> str:
     into = where[0] if len(where) == 1 else f"[{', '.join(where)}]"
     into = "all guests" if len(every) > 1 and where == every else into
-    parts = [f"let: {sentence.who}", f"into: {into}", "by: ssh", f"from: {places.refer(sentence.sources)}"]
+    parts = [
+        f"let: {sentence.who}",
+        f"into: {into}",
+        f"by: {sentence.service}",
+        f"from: {places.refer(sentence.sources)}",
+    ]
     parts.append(f"with: {sentence.proof}")
     if sentence.account != sentence.who:
         plain = name_from(sentence.account, "") == sentence.account

@@ -12,16 +12,18 @@ from nightlatch.access.arriving import subnets
 from nightlatch.access.filtering import Flow, passed
 from nightlatch.access.perimeter import rules_of
 from nightlatch.estate import perimeters
-from nightlatch.estate.model import Estate, NetworkSpec, Perimeter, PerimeterRow
+from nightlatch.estate.model import Estate, GuestSpec, NetworkSpec, Perimeter, PerimeterRow
 from nightlatch.estate.perimeters import Record
 from nightlatch.faults import RefusedError
-from nightlatch.model.grants import Grant
-from nightlatch.model.sources import COMMON
+from nightlatch.model.grants import Grant, seen_by_guest
 from nightlatch.model.steps import Left
 from nightlatch.net.addresses import ALL_V4, ALL_V6, NO_ADDRESS, AddressSet, single, union
 from nightlatch.net.ports import PortSet
 
 MOST_PREFIXES = 64
+
+
+Ports = Mapping[str, Mapping[str, Sequence[int]]]  # of each guest and service
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,26 +62,31 @@ class Outside:
     left: tuple[Left, ...] = ()
 
 
-def wanted(
-    estate: Estate, network: NetworkSpec, grants: Mapping[str, Sequence[Grant]], ports: Mapping[str, Sequence[int]]
-) -> list[Wanted]:
-    """What the grants want of a network's perimeter, port by port; `ports` are those of SSH on each guest."""
+def wanted(estate: Estate, network: NetworkSpec, grants: Mapping[str, Sequence[Grant]], ports: Ports) -> list[Wanted]:
+    """What the grants want of a network's perimeter, port by port, each service at its own."""
+    return [
+        each
+        for guest in estate.guests.values()
+        for service, heard in ports.get(guest.name, {}).items()
+        for each in _wanted(guest, network, [g for g in grants.get(guest.name, ()) if g.service == service], heard)
+    ]
+
+
+def _wanted(guest: GuestSpec, network: NetworkSpec, grants: Sequence[Grant], ports: Sequence[int]) -> list[Wanted]:
+    """The same for one guest and service."""
     out: list[Wanted] = []
-    for guest in estate.guests.values():
-        callers = union(grant.callers.surely.get(COMMON, NO_ADDRESS) for grant in grants.get(guest.name, ()))
-        near = NO_ADDRESS if network.private else subnets(network)
-        labels = frozenset(guest.labels)
-        if guest.network == network.name and not network.private:
-            known = [single(each.address.ip) for each in guest.addresses if network.subnet_of(each.address.ip)]
-            target = union(known) if known else None
-            out += [Wanted(guest.name, port, target, callers - near, labels) for port in ports.get(guest.name, ())]
-        for forward in network.forwards:
-            if forward.guest == guest.name and forward.to_port in ports.get(guest.name, ()):
-                at = single(forward.at) if forward.at is not None else None
-                able = (
-                    callers & _of_family(at) if at is not None else callers
-                )  # a forward takes packets of its own family
-                out.append(Wanted(guest.name, forward.port, at, able - near, labels))
+    callers = seen_by_guest(grants)
+    near = NO_ADDRESS if network.private else subnets(network)
+    labels = frozenset(guest.labels)
+    if guest.network == network.name and not network.private:
+        known = [single(each.address.ip) for each in guest.addresses if network.subnet_of(each.address.ip)]
+        target = union(known) if known else None
+        out += [Wanted(guest.name, port, target, callers - near, labels) for port in ports]
+    for forward in network.forwards:
+        if forward.guest == guest.name and forward.to_port in ports:
+            at = single(forward.at) if forward.at is not None else None
+            able = callers & _of_family(at) if at is not None else callers  # a forward takes packets of its own family
+            out.append(Wanted(guest.name, forward.port, at, able - near, labels))
     return out
 
 
@@ -155,7 +162,7 @@ def _admitted(network: NetworkSpec, perimeter: Perimeter, rows: tuple[PerimeterR
 def _narrowed(
     perimeter: Perimeter, records: Sequence[Record], those: Sequence[Wanted]
 ) -> tuple[dict[int, RowChange], list[Left]]:  # fmt: skip
-    """Rows for ports of SSH alone that let in whom no grant does, with what is granted of them."""
+    """Rows for ports of services alone that let in whom no grant does, with what is granted of them."""
     columns, out, left = dict(perimeter.columns), dict[int, RowChange](), list[Left]()
     known = PortSet.of([(each.port, each.port) for each in those])
     for row in perimeter.rows:

@@ -16,7 +16,7 @@ from nightlatch.access.differences import Missing, Surplus, covers, missing, sur
 from nightlatch.access.grants import expand, realms, seen_over
 from nightlatch.access.paths import GuestAccess, guest_access
 from nightlatch.access.stated import ssh_ports
-from nightlatch.audit import holes, shut_out
+from nightlatch.audit import holes, shut_out, wording
 from nightlatch.audit.holes import Hole, kind_of
 from nightlatch.audit.naming import Names, comments_of, names_of
 from nightlatch.audit.obstacles import Search
@@ -36,6 +36,7 @@ from nightlatch.net.addresses import NO_ADDRESS, prefix
 from nightlatch.net.literal import address_or_none
 from nightlatch.readings import guest as readings
 from nightlatch.services.base import Kinds
+from nightlatch.services.base import State as Serving
 from nightlatch.services.table import KINDS
 
 MOST_ROUNDS = 60
@@ -143,6 +144,16 @@ class Desk:
         """Whether this is a guest that is entered over SSH, and no own door is known."""
         entered = self.estate.guests[self.start.guest].via.kind is ViaKind.SSH
         return entered and not any(grant.kind is GrantKind.OWN_DOOR for grant in self.grants)
+
+    def dead(self, state: State) -> Iterator[tuple[str, str]]:
+        """The programs of services that would not start, each with the reason."""
+        work = Work(state.access, self.seen, self.estate)
+        for server in state.access.services:
+            found = (
+                self.kinds[server.words.name].unserved(work.case(server)) if server.state is Serving.BROKEN else None
+            )
+            if found is not None:
+                yield server.words.program, wording.words(found.causes[0])
 
     def tried(self, steps: tuple[AnyStep, ...]) -> State | None:
         try:
@@ -322,9 +333,9 @@ def prove(
             state = desk.state(apply_all(snapshot, done))
         except StepError as error:
             raise RefusedError(f"the draft does not fit this evidence: {error}", guest=draft.guest) from None
-        if state.access.ssh.effective.refusal is not None and before.access.ssh.effective.refusal is None:
-            because = state.access.ssh.effective.refusal.because
-            raise RefusedError(f'after the step "{step}" sshd would not start: {because}', guest=draft.guest)
+        for program, because in desk.dead(state):
+            if program not in dict(desk.dead(before)):
+                raise RefusedError(f'after the step "{step}" {program} would not start: {because}', guest=draft.guest)
         if door_shrunk(desk, before, state, returns=bool(draft.returns)):
             raise RefusedError(
                 f'the step "{step}" would shut the door that Nightlatch comes in by, or an emergency account',

@@ -92,8 +92,7 @@ def broken(estate: Estate, promise: Promise, now: Snapshot, at: datetime) -> lis
     out = unlike(promise.made, now)
     work = Desk(estate, promise.before, at)
     before, state = work.state(promise.before), work.state(now)
-    if state.access.ssh.effective.refusal is not None:
-        out.append(f"sshd would not start again: {state.access.ssh.effective.refusal.because}")
+    out += [f"{program} would not start again: {because}" for program, because in work.dead(state)]
     if door_shrunk(work, before, state, returns=promise.returns):
         out.append("the door that Nightlatch comes in by, or an emergency account, is narrower than before")
     if not promise.returns:

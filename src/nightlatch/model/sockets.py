@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 from nightlatch.net.addresses import EVERY_ADDRESS, LOOPBACK, AddressSet, single
@@ -27,6 +28,11 @@ class Listener:
         family = EVERY_V6 if ":" in self.address else EVERY_V4
         bound = address_or_none(self.address.partition("%")[0])
         return LOOPBACK & family if bound is not None and single(bound) <= LOOPBACK else family
+
+
+def ports_of(sockets: Iterable[Listener]) -> tuple[int, ...]:
+    """The ports of sockets, each once, in their order."""
+    return tuple(sorted({each.port for each in sockets}))
 
 
 def family_of(address: str) -> str:

@@ -124,6 +124,9 @@ class ServiceKind(Protocol):
     def collects(self) -> More:
         """What has to be read of a guest for this service, beside what always is."""
 
+    def listening(self, reading: GuestReading) -> tuple[Listener, ...]:
+        """Where callers are taken, apart from who gets in; nothing where no server starts."""
+
     def servers(self, reading: GuestReading, at: datetime) -> tuple[Server, ...]:
         """The servers of this kind on a guest at a moment (aware); one that is absent, broken or stopped says so."""
 

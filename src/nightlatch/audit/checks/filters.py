@@ -81,7 +81,7 @@ def looser(context: Context) -> Iterator[Told]:
     reading = context.access.reading
     if reading.filter.rules is None:
         return
-    for protocol, listener in sockets(reading, context.access.ssh.listeners):
+    for protocol, listener in sockets(reading, context.access.listeners):
         through = callers(reading, reading.filter.rules, listener, protocol)
         if not through.surely >= ALL_V6 - LOOPBACK or not ALL_V4 & listener.admits() - LOOPBACK - through.perhaps:
             continue
@@ -159,7 +159,7 @@ def _changed(context: Context, *, later: bool) -> Iterator[Told]:
         return
     stored = managers.together(held.booted) if held.booted else None
     ports: dict[AddressSet, list[str]] = {}
-    for protocol, listener in sockets(reading, context.access.ssh.listeners):
+    for protocol, listener in sockets(reading, context.access.listeners):
         now, then = callers(reading, held.rules, listener, protocol), callers(reading, stored, listener, protocol)
         lost = (then.surely - now.perhaps if later else now.surely - then.perhaps) - LOOPBACK
         if lost:

@@ -18,10 +18,9 @@ from nightlatch.model.steps import Candidate
 from nightlatch.net.addresses import AddressSet
 from nightlatch.readings.guest import GuestReading
 from nightlatch.services.base import Case, Server, Silent, State
-from nightlatch.services.ssh import explaining
+from nightlatch.services.ssh import explaining, listening
 from nightlatch.services.ssh.closing import Guesswork
 from nightlatch.services.ssh.entries import SshAccess, SshServer
-from nightlatch.services.ssh.listening import sockets_of
 from nightlatch.services.ssh.opening import open_up
 from nightlatch.services.ssh.settings import Effective
 
@@ -38,6 +37,10 @@ class SshKind:
         """Nothing more: SSH's files are always read, for a survey comes in by SSH."""
         return NO_MORE
 
+    def listening(self, reading: GuestReading) -> tuple[Listener, ...]:
+        """The sockets of the service manager, or sshd's own."""
+        return listening.listening(reading)
+
     def servers(self, reading: GuestReading, at: datetime) -> tuple[Server, ...]:
         """The one server; one that is not there, or would not start, lets nobody in."""
         effective = Effective(reading.sshd)
@@ -45,7 +48,7 @@ class SshKind:
             return (Silent(SshAccess(reading, effective, State.ABSENT)),)
         if effective.refusal is not None:
             return (Silent(SshAccess(reading, effective, State.BROKEN)),)
-        return (SshServer(reading, effective, sockets_of(reading, effective), at),)
+        return (SshServer(reading, effective, listening.sockets_of(reading, effective), at),)
 
     def unserved(self, case: Case) -> Obstacle | None:
         """No server, or settings that sshd refuses."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from nightlatch.model.sockets import Listener, family_of
+from nightlatch.model.sockets import Listener, family_of, ports_of
 from nightlatch.readings.guest import GuestReading
 from nightlatch.services.ssh.settings import Effective, listeners
 
@@ -15,7 +15,7 @@ def listening(reading: GuestReading) -> tuple[Listener, ...]:
 
 def ports(reading: GuestReading) -> tuple[int, ...]:
     """The ports of these sockets, each once, in their order."""
-    return tuple(sorted({each.port for each in listening(reading)}))
+    return ports_of(listening(reading))
 
 
 def sockets_of(reading: GuestReading, effective: Effective) -> tuple[Listener, ...]:
