@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from datetime import UTC, datetime
 
-from nightlatch import api, changing, relocating
+from nightlatch import api, changing
 from nightlatch.draft import door
 from nightlatch.draft.acts import Enable, Install, Start
 from nightlatch.draft.door import ServiceStep
@@ -13,6 +13,7 @@ from nightlatch.draft.plan import Draft, ProvedDraft
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.latch import console
+from nightlatch.latch.planned import planned
 from nightlatch.latch.transaction import Transaction
 from nightlatch.model.steps import Left
 from nightlatch.readings import guest as readings
@@ -40,10 +41,11 @@ def change_script(
     proved = api.prove(estate, without_packages(api.draft(estate, snapshot, at)), snapshot, at)
     if not proved.does and not steps:
         return ""
-    made = _transaction(proved, at, seconds, unguarded)
+    made = _transaction(estate, proved, at, seconds, unguarded)
     if any(isinstance(step, Enable | Start) for step in steps):
-        sockets = made.sockets or tuple(f"any:{port}" for port in listening.ports(readings.read(proved.after)))
-        made = replace(made, start=_units(steps), sockets=sockets)
+        checks, server = made.planned.checks, replace(made.planned.server, start=_units(steps))
+        sockets = checks.sockets or tuple(f"any:{port}" for port in listening.ports(readings.read(proved.after)))
+        made = replace(made, planned=replace(made.planned, server=server, checks=replace(checks, sockets=sockets)))
     return console.script(made, steps)
 
 
@@ -56,22 +58,20 @@ def without_packages(draft: Draft) -> Draft:
     return replace(draft, acts=acts, left=draft.left + left)
 
 
-def _transaction(proved: ProvedDraft, at: datetime, seconds: int, unguarded: bool) -> Transaction:
-    change = changing.new_change_id(datetime.now(UTC))
-    ports = relocating.ports_of(proved)
-    made = changing.transaction_for(proved, at, change, seconds, unguarded=unguarded, ports=ports)
-    return replace(made, owner="somebody at the console")
+def _transaction(estate: Estate, proved: ProvedDraft, at: datetime, seconds: int, unguarded: bool) -> Transaction:
+    """Whoever runs it sits at the console, so a new address needs no arriving there."""
+    terms = changing.terms(at, changing.new_change_id(datetime.now(UTC)), seconds, unguarded=unguarded)
+    return Transaction(planned(estate, proved, moves=False), replace(terms, owner="somebody at the console"))
 
 
 def _door(
     estate: Estate, proved: ProvedDraft, at: datetime, steps: tuple[ServiceStep, ...], seconds: int, unguarded: bool
 ) -> Transaction:  # fmt: skip
     """No record stays: taking the file back alone would leave a server open that the package has set up."""
-    made = _transaction(proved, at, seconds, unguarded)
-    return replace(
-        made, reload=False, was_running=False, expected=door.promised(estate, proved), sockets=("any:22",), copy={},
-        start=_units(steps), stay=False,
-    )  # fmt: skip
+    made = _transaction(estate, proved, at, seconds, unguarded)
+    server = replace(made.planned.server, running=False, start=_units(steps))
+    checks = replace(made.planned.checks, reload=False, expected=door.promised(estate, proved), sockets=("any:22",))
+    return Transaction(replace(made.planned, server=server, checks=checks), replace(made.terms, stay=False))
 
 
 def _units(steps: tuple[ServiceStep, ...]) -> tuple[str, ...]:

@@ -23,23 +23,16 @@ from nightlatch.draft import promises, services
 from nightlatch.draft.acts import Install
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.estate.model import Estate, GuestSpec, ViaKind
-from nightlatch.evidence.opinions import Daemon
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import NightlatchError, PutBackError, RefusedError, UnreadableError, work_on
 from nightlatch.latch import folder, live
 from nightlatch.latch.folder import Changed, new_change_id
 from nightlatch.latch.live import Pending
-from nightlatch.latch.records import CHANGES
-from nightlatch.latch.transaction import SEAM, Move, Transaction, mirrored
+from nightlatch.latch.planned import planned
+from nightlatch.latch.transaction import SEAM, Terms, Transaction
 from nightlatch.model.outcomes import Stands
-from nightlatch.model.sockets import Listener
-from nightlatch.readings import guest as readings
 from nightlatch.readings import latched
-from nightlatch.readings.daemons import SERVICES
 from nightlatch.readings.latched import OnLatch
-from nightlatch.readings.service import SOCKETS, OpenSocket, ServiceReading
-from nightlatch.relocating import Ports
-from nightlatch.services.ssh.listening import listening
 from nightlatch.transports import targets
 from nightlatch.transports.shell import Shell
 from nightlatch.transports.ssh import Client, Ssh
@@ -199,16 +192,13 @@ def put_on_latch(
         return Latched(Changed(shell.guest, "", ()), Stands.KEPT)
     if services.installs(proved.draft.acts):
         raise RefusedError("a package is still missing after it was installed; look at the guest", guest=shell.guest)
-    move, ports = relocating.move_of(proved, estate), relocating.ports_of(proved)
-    made = transaction_for(
-        proved, at, change, seconds, unguarded=unguarded, forget=forget, seam=seam, move=move, ports=ports
-    )
-    goes = relocating.goes_to(proved, move) if move is not None else ""
-    port = relocating.port_to(estate, proved, ports) if ports is not None and isinstance(shell, Ssh) else 0
+    plan = planned(estate, proved)
+    made = Transaction(plan, terms(at, change, seconds, unguarded=unguarded, forget=forget, seam=seam))
+    goes, port, ports = plan.goes, plan.port if isinstance(shell, Ssh) else 0, plan.ports
     there = relocating.at(shell, goes, port) if goes or port else shell
     try:
         steps = tuple(live.begin(shell, made))
-        if move is not None:
+        if plan.move is not None:
             relocating.arrive(there, shell, change, seconds)
         confirmation = confirm(estate, there, proved, at, change)
         answer = decide(confirmation)
@@ -300,67 +290,12 @@ def _problems(confirmation: Confirmation, outcome: live.Outcome) -> str:
     return "\n".join(parts)
 
 
-def transaction_for(
-    proved: ProvedDraft, at: datetime, change: str, seconds: int, *, unguarded: bool = False, forget: str = "",
-    seam: str = SEAM, move: Move | None = None, ports: Ports | None = None,
-) -> Transaction:  # fmt: skip
-    """The transaction of a proved draft: what is to be loaded, checked and looked for is read from its evidence."""
-    reading = readings.read(proved.before)
-    service, loads = reading.service, promises.reloads(proved)
-    _known(proved, service, loads=loads)
-    daemon = Daemon(options=tuple(f"-o{text}" for text, _ in reading.options))
-    if service.daemon is not None:
-        daemon = replace(daemon, program=service.daemon.program, pid=service.daemon.pid, started=service.daemon.started)
-    held = [socket for socket in service.sockets if service.is_door(socket)]
-    stated = {socket.port for socket in _stated(proved.before)}
-    was = tuple(dict.fromkeys(_local(s) for s in held if s.port in stated))
-    rebind = ports.unit if ports is not None else ""
-    loads = loads or bool(rebind)
-    return Transaction(
-        proved, change, api.TOOL, at.isoformat(timespec="seconds"), owner(), seconds,
-        reload=loads, was_running=service.is_running, daemon=daemon, unit=_unit(service), units=_units(service),
-        main_file=reading.main_file, main_path=reading.main_path,
-        expected=promises.expected(proved) if loads else {},
-        sockets=was if ports is None else tuple(f"any:{port}" for port in ports.after), was_sockets=was, rebind=rebind,
-        copy=mirrored(proved.after.entries, readings.read(proved.after).sshd.files, f"{CHANGES}/{change}/copy") if loads else {},
-        unguarded=unguarded, forget=forget, stay=not forget, seam=seam, move=move,
-    )  # fmt: skip
-
-
-def _known(proved: ProvedDraft, service: ServiceReading, *, loads: bool) -> None:
-    """Refuse what would have to be loaded by a daemon that can't be told from others."""
-    unclear = not service.is_running if service.strangers else service.daemon is None and len(service.daemons) > 1
-    if loads and unclear:
-        seen = next(iter((*service.strangers, *service.daemons)))
-        why = seen.doubt or "there are several"
-        raise RefusedError(
-            f"which process is its sshd can't be told (process {seen.pid}: {why}), so nothing could be "
-            "loaded safely; start it by its service, end what else bears its name, and survey again",
-            guest=proved.draft.guest,
-        )
-
-
-def _unit(service: ServiceReading) -> str:
-    """The unit whose main process is sshd, as the service manager itself says."""
-    own = service.daemon.unit if service.daemon is not None else ""
-    return own or (service.service.name if service.service is not None else "")
-
-
-def _units(service: ServiceReading) -> tuple[str, ...]:
-    """All units of SSH, by their own names."""
-    known = (service.units[name] for name in (*SERVICES, *SOCKETS) if name in service.units)
-    return tuple(dict.fromkeys([*(unit.name for unit in known if unit.loaded), *filter(None, [_unit(service)])]))
-
-
-def _stated(snapshot: Snapshot) -> tuple[Listener, ...]:
-    return listening(readings.read(snapshot))
-
-
-def _local(socket_: OpenSocket) -> str:
-    """As ss(8) prints it."""
-    return (
-        f"[{socket_.address}]:{socket_.port}" if ":" in socket_.address else f"{socket_.address or '*'}:{socket_.port}"
-    )
+def terms(
+    at: datetime, change: str, seconds: int, *, unguarded: bool = False, forget: str = "", seam: str = SEAM
+) -> Terms:  # fmt: skip
+    """The terms on which this process changes a guest."""
+    time_text = at.isoformat(timespec="seconds")
+    return Terms(change, api.TOOL, time_text, owner(), seconds, unguarded, forget, not forget, seam)
 
 
 def owner() -> str:

@@ -22,6 +22,7 @@ from nightlatch.faults import NightlatchError
 from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest, environment
 from nightlatch.latch import live
+from nightlatch.latch.planned import planned
 from nightlatch.latch.transaction import SEAM, Transaction
 from tests.live.station import Station
 
@@ -62,12 +63,11 @@ class Subject:
         """The guest's own shell."""
         return Inside(self.guest)
 
-    def transaction(self, seam: str, seconds: int = 60) -> Transaction:
+    def transaction(self, seam: str, seconds: int = 60, *, unguarded: bool = False) -> Transaction:
         """The change, with a seam, for the daemon that runs by now: tests before this one may have ended the one that was read."""
         now = datetime.now(UTC)
-        return at_its_door(
-            self.guest, changing.transaction_for(self.proved, now, changing.new_change_id(now), seconds, seam=seam)
-        )
+        on = changing.terms(now, changing.new_change_id(now), seconds, seam=seam, unguarded=unguarded)
+        return at_its_door(self.guest, Transaction(planned(self.estate, self.proved), on))
 
     def progress(self, change: str) -> list[str]:
         """How far the guest's script got, read from outside."""
@@ -122,7 +122,9 @@ def at_its_door(guest: Guest, made: Transaction) -> Transaction:
     pid, started = (guest.inside("sh", "-c", DOOR, check=False).split() or ["0", ""])[
         :2
     ]  # a socket may be all there is
-    return replace(made, daemon=replace(made.daemon, pid=int(pid), started=started))
+    server = made.planned.server
+    server = replace(server, daemon=replace(server.daemon, pid=int(pid), started=started))
+    return replace(made, planned=replace(made.planned, server=server))
 
 
 Tell = Callable[[str], None]

@@ -23,6 +23,8 @@ from nightlatch.evidence.snapshot import Entry, Kind, Snapshot, from_files
 from nightlatch.lab.inside import Inside
 from nightlatch.lab.labs import Lab
 from nightlatch.lab.machine import Guest
+from nightlatch.latch.planned import planned
+from nightlatch.latch.transaction import Transaction
 from tests.guests import AT, listening, pub, sshd
 from tests.guests import Guest as Tree
 from tests.guests import estate as estate_file
@@ -134,7 +136,8 @@ def script_of_a_change(into: Path) -> None:
         changed = list(proved.changed)
         assert changed, "there is nothing to change"
         assert all(path.startswith("/etc/ssh/") for path in changed), changed
-        made = replace(changing.transaction_for(proved, at, changing.new_change_id(at), 600), owner="mara@desk")
+        on = replace(changing.terms(at, changing.new_change_id(at), 600), owner="mara@desk")
+        made = Transaction(planned(estate, proved), on)
         files = {path: (entry.content or b"").decode() if (entry := snapshot.entries.get(path)) is not None and entry.kind is Kind.FILE else None
                  for path in changed}  # fmt: skip
         script = re.sub(r"(?m)^door=.*$", "door=DOOR", made.begin(NONCE).decode())

@@ -7,7 +7,7 @@ import os
 import re
 import shutil
 import subprocess
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from datetime import UTC, datetime
 
@@ -55,6 +55,12 @@ def told(x: Subject, made: Transaction) -> str:
     with pytest.raises((RefusedError, PutBackError)) as caught:
         live.begin(x.shell, made)
     return f"{type(caught.value).__name__}: {caught.value}"
+
+
+def asking(made: Transaction, expected: Mapping[str, tuple[str, ...]]) -> Transaction:
+    """The change, with other answers that the guest's sshd must give."""
+    checks = replace(made.planned.checks, expected=expected)
+    return replace(made, planned=replace(made.planned, checks=checks))
 
 
 def seamed(x: Subject, point: str, act: str, seconds: int = 20) -> Transaction:
@@ -153,19 +159,20 @@ def test_attributes_that_the_guests_cp_drops_are_refused(x: Subject) -> None:
 
 def test_what_the_guests_sshd_says_otherwise_is_refused(x: Subject) -> None:
     made = x.transaction(SEAM)
-    assert made.expected, "nothing is predicted"
-    who = next(iter(made.expected))
-    said = told(x, replace(made, expected={**made.expected, who: (*made.expected[who], "passwordauthentication yes")}))
+    expected = made.planned.checks.expected
+    assert expected, "nothing is predicted"
+    who = next(iter(expected))
+    said = told(x, asking(made, {**expected, who: (*expected[who], "passwordauthentication yes")}))
     assert f"RefusedError: {x.guest.name}: for {who}, sshd does not say: passwordauthentication yes" in said
 
 
 def test_the_check_works_where_nothing_can_be_mounted(x: Subject) -> None:
     off = 'unshare() { false; }; at() { say step "$*"; }\n'
-    made = replace(x.transaction(SEAM), seam=off)
+    made = x.transaction(off)
     live.begin(x.shell, made)
     assert not live.decide(x.shell, made.change, "back").kept
-    who = next(iter(made.expected))
-    wrong = replace(x.transaction(SEAM), seam=off, expected={who: ("passwordauthentication yes",)})
+    who = next(iter(made.planned.checks.expected))
+    wrong = asking(x.transaction(off), {who: ("passwordauthentication yes",)})
     assert "sshd does not say: passwordauthentication yes" in told(x, wrong)
 
 
@@ -175,7 +182,7 @@ def test_a_daemon_that_dies_over_its_new_files_is_started_again_with_the_old(x: 
     undone = ACT.format(point="loading", act=act).replace(
         "; }; }", f'; }}; [ "$*" != restored ] || rm -f {act.split(">")[1]}; }}'
     )
-    said = told(x, replace(x.transaction(SEAM, 60), seam=undone))
+    said = told(x, x.transaction(undone, 60))
     assert "sshd does not listen on" in said or "could not be told" in said, said
     assert "Everything was put back" in said
     assert "but sshd does not listen" not in said
@@ -315,7 +322,7 @@ def test_without_a_boot_hook_it_is_refused_unless_told(station: Station) -> None
     x = latching.subject(station, "hookless", "192.168.56.26", bare=True)
     said = told(x, x.transaction(SEAM))
     assert "this guest has no systemd and no /etc/rcS.d: after a restart nothing would take the change back" in said
-    made = replace(x.transaction(SEAM), unguarded=True)
+    made = x.transaction(SEAM, unguarded=True)
     live.begin(x.shell, made)
     assert live.decide(x.shell, made.change, "keep").kept
     assert station.login(x.guest)

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import api, changing, keeping, relocating, undoing
+from nightlatch import api, changing, keeping, undoing
 from nightlatch.changing import Latched
 from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate
@@ -22,6 +22,8 @@ from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest
 from nightlatch.lab.tools import run, waited
 from nightlatch.latch import live
+from nightlatch.latch.planned import planned
+from nightlatch.latch.transaction import Transaction
 from tests.live.latching import KILL, PAUSE
 from tests.live.station import Station
 
@@ -239,9 +241,7 @@ def begun(moving: Moving, seam: str, seconds: int) -> tuple[str, threading.Threa
     shell, estate, at = Inside(moving.guest), load(moving.path), datetime.now(UTC)
     snapshot = api.survey_live(shell)
     proved = api.prove(estate, api.draft(estate, snapshot, at), snapshot, at)
-    made = changing.transaction_for(
-        proved, at, changing.new_change_id(at), seconds, seam=seam, move=relocating.move_of(proved, estate)
-    )  # fmt: skip
+    made = Transaction(planned(estate, proved), changing.terms(at, changing.new_change_id(at), seconds, seam=seam))
 
     def run() -> None:
         with contextlib.suppress(NightlatchError, OSError):

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import api, changing, keeping, relocating, undoing
+from nightlatch import api, changing, keeping, undoing
 from nightlatch.changing import Latched
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.estate.load import load
@@ -17,7 +17,8 @@ from nightlatch.faults import PutBackError
 from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest
 from nightlatch.latch import live
-from nightlatch.latch.transaction import SEAM
+from nightlatch.latch.planned import PlannedChange, planned
+from nightlatch.latch.transaction import SEAM, Transaction
 from tests.live.latching import PAUSE, Subject, at_its_door, begun, leftovers
 from tests.live.station import Station
 
@@ -162,14 +163,14 @@ def test_there_is_a_door_at_every_step(station: Station, unit: str, tell: Callab
     for old, new in ((22, [22, 2222]), (2222, [2222])):
         ports = open_ports(guest)
         proof = proved(station, path, name)
-        moved = relocating.ports_of(proof)
-        assert moved is not None
-        assert list(moved.after) == new
+        plan = planned(load(path), proof)
+        assert plan.ports is not None
+        assert list(plan.ports.after) == new
         subject = Subject(station, guest, load(path), proof, {}, "")
 
-        def change(seam: str, seconds: int = 60, proof: ProvedDraft = proof, moved: relocating.Ports = moved):  # type: ignore[no-untyped-def]
+        def change(seam: str, seconds: int = 60, plan: PlannedChange = plan):  # type: ignore[no-untyped-def]
             now = datetime.now(UTC)
-            fresh = changing.transaction_for(proof, now, changing.new_change_id(now), seconds, seam=seam, ports=moved)
+            fresh = Transaction(plan, changing.terms(now, changing.new_change_id(now), seconds, seam=seam))
             return at_its_door(guest, fresh)
 
         once = change(SEAM, 3)

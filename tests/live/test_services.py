@@ -20,6 +20,8 @@ from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest
 from nightlatch.lab.tools import run
 from nightlatch.latch import live
+from nightlatch.latch.planned import planned
+from nightlatch.latch.transaction import Transaction
 from tests.live.latching import KILL, PAUSE, Subject, at_its_door, begun, leftovers, settled
 from tests.live.station import Station
 
@@ -195,14 +197,20 @@ def test_a_guest_s_script_dies_at_every_act(station: Station, tell: Callable[[st
         if number % 2:  # the script is killed, and its timer takes back what it did
             seam = KILL.format(point=point, flag="/run/killed")
             change = at_its_door(
-                guest, changing.transaction_for(proof, now, changing.new_change_id(now), 20, seam=seam)
+                guest,
+                Transaction(
+                    planned(load(path), proof), changing.terms(now, changing.new_change_id(now), 20, seam=seam)
+                ),
             )
             with pytest.raises(PutBackError):
                 live.begin(Inside(guest), change)
         else:  # everything on the guest dies at once
             seam = PAUSE.format(point=point)
             change = at_its_door(
-                guest, changing.transaction_for(proof, now, changing.new_change_id(now), 90, seam=seam)
+                guest,
+                Transaction(
+                    planned(load(path), proof), changing.terms(now, changing.new_change_id(now), 90, seam=seam)
+                ),
             )
             thread = begun(subject, change)
             assert subject.reached(change.change, point), point

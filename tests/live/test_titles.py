@@ -9,10 +9,11 @@ from datetime import UTC, datetime
 
 import pytest
 
-from nightlatch import api, changing
+from nightlatch import api
 from nightlatch.faults import RefusedError
 from nightlatch.lab.inside import Inside
 from nightlatch.latch import live
+from nightlatch.latch.planned import planned
 from nightlatch.latch.transaction import SEAM
 from nightlatch.readings import guest as readings
 from nightlatch.readings.service import ServiceReading
@@ -143,7 +144,7 @@ def test_a_program_that_others_may_write_is_not_run(x: Subject) -> None:
         assert not service.daemons
         proved = api.prove(x.estate, api.draft(x.estate, snapshot, now), snapshot, now)
         with pytest.raises(RefusedError, match="can't be told"):
-            changing.transaction_for(proved, now, changing.new_change_id(now), 30)
+            planned(x.estate, proved)
     finally:
         x.guest.inside(
             "sh",

@@ -17,18 +17,19 @@ from nightlatch.evidence.snapshot import ABSENT, Entry, Snapshot
 from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import NO_ADDRESS
 from nightlatch.readings import guest as readings
+from nightlatch.readings.guest import GuestReading
 from nightlatch.services.ssh.opinion import NOT_COMPARED, questions
 from nightlatch.services.ssh.settings import SWITCHES, Caller, Settings, dump
 
 MOST_ASKED = 60
 
 
-def expected(proved: ProvedDraft) -> dict[str, tuple[str, ...]]:
+def expected(proved: ProvedDraft, was: GuestReading, becomes: GuestReading) -> dict[str, tuple[str, ...]]:
     """What `sshd -T -C` must say for each caller whose settings the draft changes: question to lines.
 
     Keywords that this guest's sshd does not print are left out, as its own word in the evidence shows them.
     """
-    before, after = (guest_access(readings.read(s), proved.at) for s in (proved.before, proved.after))
+    before, after = (guest_access(each, proved.at) for each in (was, becomes))
     printed = _printed(proved.before)
     out: dict[str, tuple[str, ...]] = {}
     for question in questions(after.ssh, after.accounts)[:MOST_ASKED]:
@@ -62,9 +63,9 @@ def _settings(access: GuestAccess, user: str, address: str, port: int) -> Settin
     return access.ssh.effective.settings(part.truth) if part is not None and len(worlds) == 1 else None
 
 
-def reloads(proved: ProvedDraft) -> bool:
+def reloads(proved: ProvedDraft, was: GuestReading, becomes: GuestReading) -> bool:
     """Whether sshd has to read its files again: what it reads at its start or reload is among what changes."""
-    files = set(readings.read(proved.before).sshd.files) | set(readings.read(proved.after).sshd.files)
+    files = set(was.sshd.files) | set(becomes.sshd.files)
     return any(path in files for path in proved.changed)
 
 

@@ -20,11 +20,11 @@ from nightlatch.latch.words import quoted
 
 
 def script(made: Transaction, service: tuple[ServiceStep, ...] = ()) -> str:
-    """The script. `service` are the steps of the service, told at its head; `made.start` starts it."""
+    """The script. `service` are the steps of the service, told at its head; `made.planned.server.start` starts it."""
     install = next((step for step in service if isinstance(step, Install)), None)
     values = {
-        "home": HOME, "format": versions.name("latch"), "place": made.place, "whole": "yes", "seconds": str(made.seconds),
-        "start": " ".join(made.start),
+        "home": HOME, "format": versions.name("latch"), "place": made.place, "whole": "yes", "seconds": str(made.terms.seconds),
+        "start": " ".join(made.planned.server.start),
         "rows": made.table().rstrip("\n"), "acts": "\n".join(" ".join(words) for words in made.acts),
         "family": install.family if install else "",
         "package": install.package if install else "", "tool": install.command if install else "",
@@ -47,9 +47,9 @@ def script(made: Transaction, service: tuple[ServiceStep, ...] = ()) -> str:
 def _head(made: Transaction, service: tuple[ServiceStep, ...]) -> str:
     guest = made.proved.draft.guest
     lines = [
-        f"Nightlatch: change {made.change} for {guest}, made on {made.time}. Run it there as root:",
+        f"Nightlatch: change {made.change} for {guest}, made on {made.terms.time}. Run it there as root:",
         "    sh FILE          puts it on the latch: the guest takes it back by itself",
-        f"                     after {made.seconds} s, unless it is kept",
+        f"                     after {made.terms.seconds} s, unless it is kept",
         "    sh FILE keep     keeps it, once it was tried from outside",
         "    sh FILE back     takes it back at once",
         "Nothing below runs before the last line was read, and run twice it changes nothing.",

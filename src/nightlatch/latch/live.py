@@ -95,9 +95,9 @@ def begin(shell: Shell, change: Transaction) -> list[str]:
     except UnreachableError as error:
         if error.stage not in ("read", "connect"):
             raise
-        raise PutBackError(_unknown(number, change.seconds, error.words), guest=guest) from error
+        raise PutBackError(_unknown(number, change.terms.seconds, error.words), guest=guest) from error
     steps = [line for line in lines if line.startswith("step ")]
-    if "on-the-latch" in lines or (change.move is not None and "moving" in lines):
+    if "on-the-latch" in lines or (change.planned.move is not None and "moving" in lines):
         return steps
     for line in lines:
         word, _, rest = line.partition(": ")
@@ -110,8 +110,8 @@ def begin(shell: Shell, change: Transaction) -> list[str]:
         if word == "stuck":
             raise PutBackError(_trying(rest), guest=guest)
     if any(line.startswith("died") for line in lines) or lines:
-        return _after_death(shell, number, change.seconds, steps[-1][5:] if steps else "its start")
-    raise PutBackError(_unknown(number, change.seconds, "no answer came"), guest=guest)
+        return _after_death(shell, number, change.terms.seconds, steps[-1][5:] if steps else "its start")
+    raise PutBackError(_unknown(number, change.terms.seconds, "no answer came"), guest=guest)
 
 
 def _unknown(change: str, seconds: int, why: str) -> str:

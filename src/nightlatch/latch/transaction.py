@@ -10,17 +10,17 @@ from __future__ import annotations
 import re
 import shlex
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from importlib.resources import files
 
 from nightlatch import versions
 from nightlatch.draft import returning
 from nightlatch.draft.acts import Install, LoadRules, words
 from nightlatch.draft.plan import ProvedDraft
-from nightlatch.evidence.opinions import Daemon
 from nightlatch.evidence.script import trust
 from nightlatch.evidence.snapshot import ABSENT, Entry, Kind
 from nightlatch.faults import RefusedError
+from nightlatch.latch.planned import Move, PlannedChange
 from nightlatch.latch.records import CHANGES, HOME, Record, Side, Touched
 from nightlatch.latch.words import quoted
 
@@ -32,56 +32,43 @@ LOADING = {
     "ufw": ("ufw.service",),
     "firewalld": ("firewalld.service",),
 }
-SSHD = Daemon()
 MARK = "NIGHTLATCH_TEXT_ENDS_HERE"
 
 
 @dataclass(frozen=True, slots=True)
-class Move:
-    """The interface that a change moves: its `system` (networkd, netplan, manager, ifupdown), the addresses it is to have, and
-    a name that is looked up before and after, where one is known."""
+class Terms:
+    """On what terms a change is made: its id, by which tool, when and by whom, and the time on the latch in `seconds`.
 
-    system: str
-    interface: str
-    addresses: tuple[str, ...]
-    name: str = ""
+    `forget` is the kept change that it takes back; a record stays unless `stay` is off; `seam` is a function of the script that
+    tests replace."""
 
-
-@dataclass(frozen=True)
-class Transaction:
-    """Everything the guest's own script is told. `seconds` is the time on the latch.
-
-    `daemon` is sshd as it was read, `unit` the one that the service manager has it in, `units` all that are sshd's.
-    `expected` maps what `sshd -T -C` is asked to lines it must say; `sockets` are local addresses as ss(8) prints them;
-    `copy` is a mirror of sshd's files for guests where nothing can be mounted. `start` are names of a service that is to be
-    enabled and started, of which the guest has one. `move` is set where an interface gets other addresses. `was_sockets` are
-    those to look for once it was taken back, where they differ; `rebind` is a socket unit that is to be opened anew.
-    """
-
-    proved: ProvedDraft
     change: str
     tool: str
     time: str
     owner: str
     seconds: int
-    reload: bool = False
-    was_running: bool = True
-    daemon: Daemon = SSHD
-    unit: str = ""
-    units: tuple[str, ...] = ()
-    main_file: str = "/etc/ssh/sshd_config"
-    main_path: str = "/etc/ssh/sshd_config"
-    expected: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
-    sockets: tuple[str, ...] = ()
-    copy: Mapping[str, bytes] = field(default_factory=dict)
     unguarded: bool = False
     forget: str = ""
     stay: bool = True
-    was_sockets: tuple[str, ...] | None = None
-    rebind: str = ""
-    start: tuple[str, ...] = ()
-    move: Move | None = None
     seam: str = SEAM
+
+
+@dataclass(frozen=True)
+class Transaction:
+    """A planned change on its terms: everything that the guest's own script is told."""
+
+    planned: PlannedChange
+    terms: Terms
+
+    @property
+    def proved(self) -> ProvedDraft:
+        """The draft that it carries out."""
+        return self.planned.proved
+
+    @property
+    def change(self) -> str:
+        """Its id."""
+        return self.terms.change
 
     @property
     def rows(self) -> tuple[str, ...]:
@@ -109,7 +96,7 @@ class Transaction:
             for number, path in enumerate(self.rows)
         ]  # fmt: skip
         return Record(
-            format="nightlatch/change/1", id=self.change, tool=self.tool, time=self.time,
+            format="nightlatch/change/1", id=self.change, tool=self.terms.tool, time=self.terms.time,
             guest=self.proved.draft.guest, steps=[str(s) for s in self.proved.draft.steps], touched=touched, folders=[],
             acts=[list(each) for each in self.acts], left=[each.text for each in self.proved.draft.left],
             returns=self.proved.draft.returns,
@@ -123,19 +110,20 @@ class Transaction:
 
     def file(self) -> str:
         """The guest's own script, whole."""
+        terms, server, checks = self.terms, self.planned.server, self.planned.checks
         values = {
-            "id": self.change, "seconds": str(self.seconds), "owner": self.owner,
-            "reload": _word(self.reload), "was_running": _word(self.was_running),
-            "check": _word(self.reload or bool(self.start)), "start": " ".join(self.start),
-            "program": self.daemon.program, "options": shlex.join(self.daemon.options), "door": str(self.daemon.pid),
-            "door_since": self.daemon.started, "unit": self.unit, "units": " ".join(self.units), "mainfile": self.main_file,
-            "merge": _program("merge.awk"),
-            "mainpath": self.main_path, "sockets": " ".join(self.sockets),
-            "was_sockets": " ".join(self.sockets if self.was_sockets is None else self.was_sockets), "rebind": self.rebind,
+            "id": self.change, "seconds": str(terms.seconds), "owner": terms.owner,
+            "reload": _word(checks.reload), "was_running": _word(server.running),
+            "check": _word(checks.reload or bool(server.start)), "start": " ".join(server.start),
+            "program": server.daemon.program, "options": shlex.join(server.daemon.options), "door": str(server.daemon.pid),
+            "door_since": server.daemon.started, "unit": server.unit, "units": " ".join(server.units),
+            "mainfile": server.main_file, "merge": _program("merge.awk"), "mainpath": server.main_path,
+            "sockets": " ".join(checks.sockets), "rebind": server.rebind,
+            "was_sockets": " ".join(checks.sockets if checks.was_sockets is None else checks.was_sockets),
             "acts": "yes" if self.acts else "", "rules": self.filters,
-            "unguarded": _word(self.unguarded), "forget": self.forget, "stay": _word(self.stay),
+            "unguarded": _word(terms.unguarded), "forget": terms.forget, "stay": _word(terms.stay),
         }  # fmt: skip
-        move = self.move or Move("", "", ())
+        move = self.planned.move or Move("", "", ())
         values |= {
             "net": move.system,
             "interface": move.interface,
@@ -144,11 +132,17 @@ class Transaction:
         }
         head = "".join(f"{name}={quoted(text)}\n" for name, text in values.items())
         folder = files("nightlatch.latch")
-        parts = ["latch.sh", "files.sh", "guard.sh", "service.sh", *(["net.sh"] if self.move is not None else [])]
+        parts = [
+            "latch.sh",
+            "files.sh",
+            "guard.sh",
+            "service.sh",
+            *(["net.sh"] if self.planned.move is not None else []),
+        ]
         parts += ["acts.sh"] if self.acts else []
         parts += ["rules.sh"] if self.filters else []
         body = "".join(folder.joinpath(name).read_text() for name in parts)
-        return head + trust() + body + self.seam + 'main "$@"\n'
+        return head + trust() + body + terms.seam + 'main "$@"\n'
 
     def table(self) -> str:
         """One line a path: kind, mode, owner, group and digest before and after, then the path."""
@@ -191,10 +185,20 @@ class Transaction:
             out["acts"] = "".join(" ".join(each) + "\n" for each in self.acts).encode()
         out["format"] = f"{versions.name('latch')}\n".encode()
         out["record.part"] = (self.record().model_dump_json(indent=1) + "\n").encode()
-        lines = [line for who, told in self.expected.items() for line in (f"asked {who}", *(f"must {t}" for t in told))]
+        lines = [
+            line
+            for who, told in self.planned.checks.expected.items()
+            for line in (f"asked {who}", *(f"must {t}" for t in told))
+        ]
         out["expected"] = "".join(f"{line}\n" for line in lines).encode("utf-8", "surrogateescape")
-        out |= {f"copy{path}": raw for path, raw in self.copy.items()}
+        out |= {f"copy{path}": raw for path, raw in self._copy().items()}
         return out
+
+    def _copy(self) -> dict[str, bytes]:
+        """A mirror of sshd's files for guests where nothing can be mounted, where they are to be loaded."""
+        if not self.planned.checks.reload:
+            return {}
+        return mirrored(self.proved.after.entries, self.planned.server.files, f"{self.place}/copy")
 
     @property
     def place(self) -> str:
