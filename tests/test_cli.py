@@ -129,7 +129,7 @@ def test_nothing_to_draft_checks_out(fresh: Path) -> None:
 
 def test_json(skerry: Path) -> None:
     document = json.loads(run("audit", "--format", "json", *AS_OF, cwd=skerry, code=1))
-    assert document["format"] == "nightlatch/audit/1"
+    assert document["format"] == "nightlatch/audit/2"
     gate = next(g for g in document["guests"] if g["guest"] == "gate")
     hole = next(f for f in gate["findings"] if f["check"] == "surplus")
     assert hole["evidence"][0]["origin"] == {

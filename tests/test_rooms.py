@@ -14,7 +14,7 @@ SOURCE = Path(__file__).parent.parent / "src/nightlatch"
 # From the top down: a room imports from itself and from rooms before it. "api" and "" are single modules.
 ORDER = (
     "origin", "faults", "versions", "net", "formats", "model", "systems", "estate", "evidence", "transports", "probe", "readings", "services", "access", "audit", "draft",
-    "describe", "latch", "ops", "api", "relocating", "changing", "keeping", "undoing", "carrying", "reaching", "meeting", "describing", "addressing", "exposing", "bordering", "seeking", "", "report", "lab", "demo", "cli",
+    "describe", "latch", "ops", "frames", "api", "relocating", "changing", "keeping", "undoing", "carrying", "reaching", "meeting", "describing", "addressing", "exposing", "bordering", "seeking", "", "report", "lab", "demo", "cli",
 )  # fmt: skip
 PURE = (
     "net",
@@ -121,7 +121,7 @@ def test_public_names_are_the_functions_not_the_rooms() -> None:
 
 # Attributes that hold text for people; `text` is one in these rooms only, elsewhere also what a file says.
 SAID = {"because", "why", "hand", "problem", "unread", "words", "promise"}
-SPOKEN = ("services", "access", "audit", "draft", "describe", "latch", "ops", "api", "relocating", "changing", "keeping", "undoing", "carrying",
+SPOKEN = ("services", "access", "audit", "draft", "describe", "latch", "ops", "frames", "api", "relocating", "changing", "keeping", "undoing", "carrying",
           "reaching", "meeting", "describing", "addressing", "exposing", "bordering", "seeking", "cli", "report")  # fmt: skip
 SEARCHES = {
     "startswith",

@@ -121,7 +121,9 @@ def test_who_gets_in_by_real_forwards(station: Station, chartbox: Guest, tell: C
             paths = [
                 path
                 for path in access.paths
-                if path.power.gives is Gives.SHELL and path.account == "mara" and path.route.endswith(name or "port 22")
+                if path.power.gives is Gives.SHELL
+                and path.account == "mara"
+                and str(path.route).endswith(name or "port 22")
             ]
             found = [parse_network(source) <= path.callers.surely.get(realm, parse_network("::")) for path in paths]
             count += 1

@@ -11,13 +11,15 @@ from dataclasses import dataclass, field
 from datetime import datetime
 
 from nightlatch.access.arriving import Arrival, outside, seen
-from nightlatch.access.layers import flow_to
+from nightlatch.access.layers import flow_to, layers
 from nightlatch.access.realms import DIRECT, Realms
 from nightlatch.model.bounds import Addresses, Bounds
 from nightlatch.model.causes import Cause
 from nightlatch.model.gaps import Gap
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import Gives, Power
+from nightlatch.model.routes import FilterMet, Route
+from nightlatch.model.rules import Layer
 from nightlatch.model.secrets import Need
 from nightlatch.model.sockets import Listener
 from nightlatch.model.sources import Sources
@@ -75,13 +77,9 @@ class _Way:
     service: str
     socket: Listener
     arrival: Arrival
+    route: Route
     through: Addresses
     outer: Addresses
-
-    @property
-    def name(self) -> str:
-        forward = self.arrival.forward
-        return f"port {self.socket.port}" + (f", by the forward from {forward}" if forward is not None else "")
 
     @property
     def alike(self) -> str:
@@ -140,7 +138,7 @@ class _Work:
 
     def _paths(self, server: Server, socket: Listener) -> Iterator[AccessPath]:
         stands = server.stands
-        ways = [_Way(stands.words.name, socket, each, *self._through(stands, socket, each)) for each in self.arrivals]
+        ways = [self._way(stands, socket, each) for each in self.arrivals]
         self.gaps.update(dict.fromkeys(gap for way in ways for gap in (*way.through.because, *way.outer.because)))
         for entries in server.entries(socket, union(way.through.perhaps for way in ways)):
             for way in ways:
@@ -148,10 +146,17 @@ class _Work:
                     whole = [_sums(world, way.through) for world in entries.worlds]
                     yield from self._bounded(way, whole, entries)
 
-    def _through(self, stands: ServiceAccess, socket: Listener, arrival: Arrival) -> tuple[Addresses, Addresses]:
-        """Who comes through the guest's filters to a socket, as it sees them, and who comes as far as the forward on the way."""
+    def _way(self, stands: ServiceAccess, socket: Listener, arrival: Arrival) -> _Way:
+        """One way to a socket: who comes through the guest's filters, as it sees them, and who comes as far as the forward on
+        it."""
         flow = flow_to(self.reading, socket.address, socket.port)
-        return seen(self.reading, flow, arrival, behind=stands.behind), outside(arrival, flow)
+        met = [*arrival.around, *(rules for rules, _ in layers(self.reading, flow, behind=stands.behind))]
+        filters = tuple(
+            FilterMet(each.layer, "" if each.layer is Layer.FILTER else next(iter(each.chains), "")) for each in met
+        )
+        route = Route(socket.address, socket.port, next(iter(arrival.causes), None), filters)
+        through = seen(self.reading, flow, arrival, behind=stands.behind)
+        return _Way(stands.words.name, socket, arrival, route, through, outside(arrival, flow))
 
     def _bounded(self, way: _Way, whole: list[_Sums], entries: LoginEntries) -> Iterator[AccessPath]:
         unread = (*entries.unread, *self.reading.filter.gaps)
@@ -169,7 +174,7 @@ class _Work:
                 account, need, power = key
                 causes = dict.fromkeys(cause for each in found if each for cause in each.causes)
                 yield AccessPath(
-                    self.reading.guest, account, need, power, bounds, (*causes, *way.arrival.causes), way.name,
+                    self.reading.guest, account, need, power, bounds, (*causes, *way.arrival.causes), way.route,
                     way.service, alike=way.alike,
                 )  # fmt: skip
 

@@ -8,7 +8,9 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from hashlib import sha256
 
+from nightlatch.audit.answers import Way
 from nightlatch.model.services import SSH
+from nightlatch.model.sockets import Listener
 from nightlatch.origin import Kind, Origin
 
 
@@ -70,6 +72,7 @@ class Finding:
     """One finding on one guest. `text` is a whole sentence; `proofs` are its evidence; `waived` the reason it is accepted.
 
     `subjects` are accounts, people or files that it touches, for machines; `about` tells of differences what a waiver names.
+    `service` is the one that it is about, empty where it is about the guest itself.
     """
 
     check: str
@@ -82,6 +85,7 @@ class Finding:
     reference: str = ""
     waived: str = ""
     about: tuple[Subject, ...] = ()
+    service: str = ""
 
 
 def identified(findings: Iterable[Finding]) -> list[tuple[str, Finding]]:
@@ -109,15 +113,14 @@ def _key(found: Finding) -> tuple[str, ...]:
 
 
 @dataclass(frozen=True, slots=True)
-class WayIn:
-    """One line of the list of ways in: who, with what, from where, what it gives."""
+class Entrance:
+    """One line of the list of ways in: who, with what, from where, what it gives, in words."""
 
     account: str
     shown: str
     gives: str
     where: str
     proofs: tuple[Proof, ...]
-    kind: str = ""
     service: str = SSH.name
 
     @property
@@ -126,23 +129,43 @@ class WayIn:
         return f"{self.shown} {'give' if ' and ' in self.shown else 'gives'} {self.gives}, from {self.where}"
 
 
+@dataclass(frozen=True, slots=True)
+class Door(Entrance):
+    """The own door or an emergency account (`kind`), as it stands."""
+
+    kind: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class ServiceState:
+    """One server of a guest: its service, the program, how it stands, and where it listens."""
+
+    service: str
+    program: str
+    state: str
+    sockets: tuple[Listener, ...] = ()
+
+
 @dataclass(frozen=True)
 class GuestAudit:
-    """All about one guest. `ways` are all ways in, `closed` why there are none; `unread` why nothing could be read.
+    """All about one guest. `answers` are all ways in as data, `ways` the same in lines, `closed` why there are none; `unread` why
+    nothing could be read.
 
     `digests` are paths that findings rest on, with the SHA-256 of what was read there.
     """
 
     guest: str
     findings: tuple[Finding, ...] = ()
-    ways: tuple[WayIn, ...] = ()
+    ways: tuple[Entrance, ...] = ()
     undecided: tuple[Proof, ...] = ()
     notes: tuple[str, ...] = ()
     unread: str = ""
     service: str = ""
     closed: str = ""
-    doors: tuple[WayIn, ...] = field(default=())
+    doors: tuple[Door, ...] = field(default=())
     digests: tuple[tuple[str, str], ...] = ()
+    answers: tuple[Way, ...] = ()
+    services: tuple[ServiceState, ...] = ()
 
     def count(self, group: Group) -> int:
         """How many findings of a group are not waived."""

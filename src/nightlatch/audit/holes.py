@@ -102,6 +102,7 @@ def findings(items: Iterable[Surplus], guest: str, names: Names) -> Iterator[Fin
             yield Finding(
                 "surplus", _severity(hole), guest, Group.HOLE, sentence(hole, certain, names), proofs,
                 tuple(dict.fromkeys(p.account for p in hole.paths)), REFERENCE, about=tuple(_about(hole, names)),
+                service=hole.service,
             )  # fmt: skip
         elif any(possible.values()):
             gaps = dict.fromkeys(wording.proof(g) for p in hole.paths for g in p.callers.because)
@@ -109,6 +110,7 @@ def findings(items: Iterable[Surplus], guest: str, names: Names) -> Iterator[Fin
                 "surplus.possible", Severity.LOW, guest, Group.UNDECIDED,
                 "Possibly: " + sentence(hole, possible, names), (*_proofs(hole), *gaps),
                 tuple(dict.fromkeys(p.account for p in hole.paths)), REFERENCE, about=tuple(_about(hole, names)),
+                service=hole.service,
             )  # fmt: skip
 
 

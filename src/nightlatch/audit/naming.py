@@ -121,6 +121,11 @@ class Names:
             for family, part in (("IPv4", ALL_V4), ("IPv6", ALL_V6)):
                 yield f"{name} ({family})", common_to(place, dict.fromkeys(place, part))
 
+    def inside(self, sources: Sources) -> tuple[str, ...]:
+        """The names of places and private networks that lie wholly inside."""
+        named = (*self.places.items(), *self.networks.items())
+        return tuple(name for name, place in named if place and not without(place, sources))
+
     def need(self, need: Need) -> str:
         """What is shown, in words."""
         if not need:

@@ -12,9 +12,10 @@ from nightlatch.access.grants import expand
 from nightlatch.access.holdings import hardware, holdings
 from nightlatch.access.paths import GuestAccess
 from nightlatch.audit import holes, shut_out, wording
+from nightlatch.audit.answers import answers
 from nightlatch.audit.checks import CATALOGUE, Context, FleetCheck, hygiene
 from nightlatch.audit.checks.registry import Fleet, Identities, finding
-from nightlatch.audit.findings import Finding, Group, GuestAudit, Proof, WayIn
+from nightlatch.audit.findings import Door, Entrance, Finding, Group, GuestAudit, Proof, ServiceState
 from nightlatch.audit.naming import Names, by, comments_of, listed, names_of, powers
 from nightlatch.audit.obstacles import Search
 from nightlatch.estate.model import Estate, Waiver
@@ -101,7 +102,8 @@ def guest_audit(
     return GuestAudit(
         access.guest, tuple(found), tuple(ways(access.paths, names)), undecided, access.reading.snapshot.notes,
         service=_service(access), closed=_closed(access), doors=tuple(doors(access.paths, grants, names)),
-        digests=tuple(_digests(access, found)),
+        digests=tuple(_digests(access, found)), answers=tuple(answers(access.paths, names, estate)),
+        services=tuple(_state(each) for each in access.services),
     )  # fmt: skip
 
 
@@ -131,6 +133,10 @@ def _digests(access: GuestAccess, found: Iterable[Finding]) -> Iterator[tuple[st
         entry = access.reading.snapshot.entries.get(path)
         if entry is not None and entry.digest:
             yield path, entry.digest
+
+
+def _state(server: ServiceAccess) -> ServiceState:
+    return ServiceState(server.words.name, server.words.program, server.state.value, server.listeners)
 
 
 def _service(access: GuestAccess) -> str:
@@ -197,7 +203,7 @@ def waived(each: Finding, estate: Estate | None, at: datetime) -> Finding:
     return each
 
 
-def ways(paths: Iterable[AccessPath], names: Names) -> Iterator[WayIn]:
+def ways(paths: Iterable[AccessPath], names: Names) -> Iterator[Entrance]:
     """Every way in, one line for each account and proof."""
     grouped: dict[tuple[str, str, Need], list[AccessPath]] = {}
     for path in paths:
@@ -208,10 +214,10 @@ def ways(paths: Iterable[AccessPath], names: Names) -> Iterator[WayIn]:
         if not any(sources.values()):
             where = f"perhaps {names.where(joined(p.callers.perhaps for p in found))}"
         proofs = wording.proofs(cause for path in found for cause in path.causes)
-        yield WayIn(account, names.need(need), f"{powers(found)}{by(service)}", where, proofs, service=service)
+        yield Entrance(account, names.need(need), f"{powers(found)}{by(service)}", where, proofs, service=service)
 
 
-def doors(paths: Iterable[AccessPath], grants: tuple[Grant, ...], names: Names) -> Iterator[WayIn]:
+def doors(paths: Iterable[AccessPath], grants: tuple[Grant, ...], names: Names) -> Iterator[Door]:
     """The own door and the emergency accounts, as they stand."""
     found = list(paths)
     for grant in grants:
@@ -222,7 +228,7 @@ def doors(paths: Iterable[AccessPath], grants: tuple[Grant, ...], names: Names) 
         shown = names.need(next(iter(grant.proofs))) if grant.proofs else ""
         proofs = wording.proofs(cause for path in serving for cause in path.causes)
         given = f"{powers(serving)}{by(grant.service)}" if serving else "nothing"
-        yield WayIn(grant.account, shown, given, where, proofs, grant.kind.value, grant.service)
+        yield Door(grant.account, shown, given, where, proofs, grant.service, grant.kind.value)
 
 
 def identities(access: GuestAccess, estate: Estate | None = None) -> Identities:

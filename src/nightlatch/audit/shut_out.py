@@ -75,13 +75,13 @@ def _finding(
         )
         return Finding(
             "missing.possible", Severity.LOW, guest, Group.UNDECIDED, text, (*gaps, *evidence)[:6],
-            people, REFERENCE, about=about,
+            people, REFERENCE, about=about, service=items[0].grant.service,
         )  # fmt: skip
     group = Group.DOOR if door else Group.SHUT_OUT
     granted = tuple(Proof(item.grant.text, item.grant.origin) for item in items[:2])
     return Finding(
         "missing", Severity.HIGH, guest, group, text, (*evidence[:4], *dict.fromkeys(granted)), people, REFERENCE,
-        about=about,
+        about=about, service=items[0].grant.service,
     )  # fmt: skip
 
 

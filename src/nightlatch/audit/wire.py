@@ -6,7 +6,7 @@ A look from one place proves the way from there and no other: what is granted fr
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 
 from nightlatch.access.paths import GuestAccess
@@ -125,13 +125,10 @@ def _fits(need: Need, offered: set[str], ways: Mapping[type[Secret], tuple[str, 
 def judged(look: Look, spec: GuestSpec, told: tuple[Stand, ...], access: GuestAccess | None) -> tuple[Finding, ...]:
     """All findings of one look."""
     against = _against(look, spec, access) if access is not None else ()
-    return (
-        *_not_reached(look, spec, told),
-        *_host_key(look, spec),
-        *_not_offered(look, spec, told),
-        *_open(look, spec),
-        *against,
-    )
+    found = (
+        *_not_reached(look, spec, told), *_host_key(look, spec), *_not_offered(look, spec, told), *_open(look, spec), *against,
+    )  # fmt: skip
+    return tuple(replace(each, service=look.target.service) for each in found)
 
 
 def _seen(look: Look, text: str) -> Proof:

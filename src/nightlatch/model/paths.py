@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from nightlatch.model.bounds import Bounds
 from nightlatch.model.causes import Cause
 from nightlatch.model.powers import Power
-from nightlatch.model.routes import Leg, Seal
+from nightlatch.model.routes import DIALLED, Leg, Route, Seal
 from nightlatch.model.secrets import Need
 from nightlatch.model.services import SSH
 from nightlatch.model.sources import Sources
@@ -15,8 +15,8 @@ from nightlatch.model.sources import Sources
 
 @dataclass(frozen=True, slots=True)
 class AccessPath:
-    """One way in. `route` names the listening socket, and the forward that leads there; `shape` are logins on the way (none
-    when it is direct); `alike` is the address as which the guest sees all who come by it, where it can't tell them apart."""
+    """One way in, by a `route` to a listening socket; `shape` are logins on the way (none when it is direct); `alike` is the
+    address as which the guest sees all who come by it, where it can't tell them apart."""
 
     guest: str
     account: str
@@ -24,7 +24,7 @@ class AccessPath:
     power: Power
     callers: Bounds[Sources]
     causes: tuple[Cause, ...]
-    route: str = ""
+    route: Route = DIALLED
     service: str = SSH.name
     shape: tuple[Leg, ...] = ()
     seal: Seal = Seal.TLS

@@ -5,6 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import IntEnum
 
+from nightlatch.model.causes import Forwarded
+from nightlatch.model.rules import Layer
+
 
 class Seal(IntEnum):
     """How a connection is protected, the weaker first. What runs inside SSH to the server's own loopback counts as TLS."""
@@ -26,3 +29,30 @@ class Leg:
     guest: str
     service: str
     account: str
+
+
+@dataclass(frozen=True, slots=True)
+class FilterMet:
+    """A rule set that callers meet on the way: the layer that it is, and what it is called there; empty for the guest's own
+    packet filter."""
+
+    layer: Layer
+    name: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Route:
+    """How a listening socket is reached: its address (empty for all) and port, the forward that leads there, and the filters on
+    the way, the outermost first."""
+
+    address: str = ""
+    port: int = 0
+    forward: Forwarded | None = None
+    filters: tuple[FilterMet, ...] = ()
+
+    def __str__(self) -> str:
+        by = f", by the forward from {self.forward.dialled}" if self.forward is not None else ""
+        return f"port {self.port}{by}"
+
+
+DIALLED = Route()

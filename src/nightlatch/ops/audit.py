@@ -9,10 +9,11 @@ from concurrent.futures import BrokenExecutor, ProcessPoolExecutor
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
+from typing import Any
 
 from nightlatch.access.grants import realms
 from nightlatch.access.paths import guest_access
-from nightlatch.audit import run
+from nightlatch.audit import documents, run
 from nightlatch.audit.checks.registry import Identities
 from nightlatch.audit.findings import Finding, Group, GuestAudit, Severity
 from nightlatch.audit.naming import names_of
@@ -44,6 +45,10 @@ class Audit:
     def undecided(self) -> bool:
         """Whether something could not be read or decided."""
         return any(g.unread or g.undecided or g.count(Group.UNDECIDED) for g in self.guests)
+
+    def to_dict(self) -> dict[str, Any]:
+        """The audit as plain values: `nightlatch/audit/2` (docs/json.md), a draft until screens have used it."""
+        return documents.audit(self.estate, self.at, self.left_out, self.guests)
 
     def exit_code(self, fail_at: Severity = Severity.HIGH) -> int:
         """3 when something could not be read or decided, else 1 for findings at or above `fail_at`, else 0."""

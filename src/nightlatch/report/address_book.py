@@ -9,9 +9,10 @@ from typing import TYPE_CHECKING, Any
 
 from nightlatch.access.book import Page
 from nightlatch.access.holdings import Holding
+from nightlatch.audit import documents
 from nightlatch.net.kinds import kind_of
 from nightlatch.readings.profiles import Method, Profile
-from nightlatch.report import machine, page
+from nightlatch.report import page
 from nightlatch.report.rows import cell
 from nightlatch.report.text import count, findings
 
@@ -239,13 +240,13 @@ def interfaces_document(result: Interfaces) -> dict[str, Any]:
         "format": "nightlatch/interfaces/1", "guest": result.guest, "live": network.is_live,
         "at_boot": {system.value: on for system, on in network.starts.items()},
         "profiles": [_profile_document(p) for p in network.profiles], "addresses": [_held(each) for each in result.holdings],
-        "findings": machine.findings(result.findings),
+        "findings": documents.findings(result.findings),
     }  # fmt: skip
 
 
 def _profile_document(profile: Profile) -> dict[str, Any]:
     return {
-        "system": profile.system.value, "interface": profile.interface, "origin": machine.origin(profile.origin),
+        "system": profile.system.value, "interface": profile.interface, "origin": documents.origin(profile.origin),
         "match": {"names": list(profile.match.names), "hardware": list(profile.match.hardware), "more": profile.match.more},
         "methods": {str(v): [m.value for m in profile.methods_of(v)] for v in (4, 6)},
         "addresses": [str(a.value) for a in profile.addresses], "gateways": [str(g.address) for g in profile.gateways],
@@ -265,7 +266,7 @@ def document(result: AddressBook) -> dict[str, Any]:
         "unread": [{"guest": guest, "because": why} for guest, why in result.unread],
         "findings": [
             {"guest": each.guest, **told}
-            for each, told in zip(result.findings, machine.findings(result.findings), strict=True)
+            for each, told in zip(result.findings, documents.findings(result.findings), strict=True)
         ],
     }  # fmt: skip
     if result.place:
@@ -300,7 +301,7 @@ def _held(each: Holding) -> dict[str, Any]:
         "address": str(each.address), "length": each.length, "kind": kind_of(each.address).value, "guest": each.guest,
         "interface": each.interface, "method": each.method.value if each.method is not None else None,
         "stated": each.stated is not None, "stored": each.stored is not None, "loaded": each.loaded is not None,
-        "at_boot": each.at_boot, "lasts": each.lasts, "origin": machine.origin(each.origin),
+        "at_boot": each.at_boot, "lasts": each.lasts, "origin": documents.origin(each.origin),
     }  # fmt: skip
 
 

@@ -8,6 +8,7 @@ from itertools import groupby
 from typing import TYPE_CHECKING, Any
 
 from nightlatch.access.exposure import Exposed, Fate, Piece
+from nightlatch.audit import documents
 from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS
 from nightlatch.report import machine, page
 from nightlatch.report.rows import cell
@@ -95,7 +96,7 @@ def _socket_json(each: Exposed) -> dict[str, Any]:
         "by": each.by, "realm": each.realm,
         "pieces": [
             {"family": piece.family, "fate": piece.fate.value, "sources": [str(p) for p in piece.sources.prefixes()],
-             "rule": piece.text, "origin": machine.origin(piece.origin) if piece.origin is not None else None}
+             "rule": piece.text, "origin": documents.origin(piece.origin) if piece.origin is not None else None}
             for piece in each.pieces
         ],
     }  # fmt: skip

@@ -3,17 +3,15 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
-from nightlatch.audit.findings import Proof, identified
+from nightlatch.audit.documents import evidence
 from nightlatch.draft import diff
 from nightlatch.draft.acts import Act, inverse, words
-from nightlatch.origin import Origin
 
 if TYPE_CHECKING:
     from nightlatch.api import Audit
-    from nightlatch.audit.findings import Finding, Subject, WayIn
     from nightlatch.draft.plan import ProvedDraft
     from nightlatch.latch.live import Told
     from nightlatch.readings.latched import OnLatch
@@ -24,78 +22,9 @@ def dumps(document: dict[str, Any]) -> str:
     return json.dumps(document, indent=2, ensure_ascii=True)
 
 
-def origin(place: Origin) -> dict[str, Any]:
-    """A place, as it stands in every document."""
-    out: dict[str, Any] = {"kind": place.kind.value, "path": place.path}
-    if place.line:
-        out["line"] = place.line
-    if place.column:
-        out["column"] = place.column
-    return out
-
-
-def _proofs(proofs: tuple[Proof, ...]) -> list[dict[str, Any]]:
-    return [{"text": proof.text, "origin": origin(proof.origin)} for proof in proofs]
-
-
-def findings(found: Iterable[Finding]) -> list[dict[str, Any]]:
-    """Findings with their ids, as they stand in every document."""
-    return [{"id": id, **_finding(each)} for id, each in identified(found)]
-
-
-def _finding(found: Finding) -> dict[str, Any]:
-    out: dict[str, Any] = {
-        "check": found.check, "severity": found.severity.value, "group": found.group.value,
-        "text": found.text, "subjects": list(found.subjects), "evidence": _proofs(found.proofs),
-        "reference": found.reference,
-    }  # fmt: skip
-    if found.about:
-        out["about"] = [_subject(each) for each in found.about]
-    if found.waived:
-        out["waived"] = found.waived
-    return out
-
-
-def _subject(each: Subject) -> dict[str, Any]:
-    """What a difference is about, by the keys of a waiver."""
-    out: dict[str, Any] = {"account": each.account}
-    for key, value in (("person", each.person), ("key", each.key), ("with", each.proof)):
-        if value:
-            out[key] = value
-    if each.administers:
-        out["may"] = "administer"
-    return {**out, "by": each.service, "from": each.where}
-
-
-def _way(way: WayIn) -> dict[str, Any]:
-    out = {
-        "account": way.account,
-        "by": way.service,
-        "shown": way.shown,
-        "gives": way.gives,
-        "from": way.where,
-        "evidence": _proofs(way.proofs),
-    }
-    return {"kind": way.kind, **out} if way.kind else out
-
-
 def audit(result: Audit) -> dict[str, Any]:
-    """`nightlatch/audit/1`."""
-    return {
-        "format": "nightlatch/audit/1",
-        "estate": result.estate or None,
-        "at": result.at.isoformat(timespec="seconds"),
-        "guests_left_out": result.left_out,
-        "guests": [
-            {
-                "guest": g.guest, "service": g.service, "unread": g.unread or None,
-                "findings": findings(g.findings), "ways_in": [_way(w) for w in g.ways],
-                "kept_doors": [_way(w) for w in g.doors], "undecided": _proofs(g.undecided), "notes": list(g.notes),
-                "sha256": dict(g.digests),
-            }
-            for g in result.guests
-        ],
-    }  # fmt: skip
+    """`nightlatch/audit/2`."""
+    return result.to_dict()
 
 
 def latched(found: Mapping[str, OnLatch]) -> list[dict[str, Any]]:
@@ -117,7 +46,7 @@ def drafts(
             {
                 "guest": each.draft.guest,
                 "steps": [
-                    {"act": str(s), "path": s.path, "because": s.why, "ahead_of": _proofs(getattr(s, "ahead_of", ()))}
+                    {"act": str(s), "path": s.path, "because": s.why, "ahead_of": evidence(getattr(s, "ahead_of", ()))}
                     for s in each.draft.steps
                 ],
                 "acts": [_act(act) for act in each.draft.acts],

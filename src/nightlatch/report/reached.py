@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+from nightlatch.audit import documents
 from nightlatch.audit.wire import Stand, State
 from nightlatch.probe.hostkeys import md5_fingerprint
-from nightlatch.report import machine
 from nightlatch.report.page import Page
 from nightlatch.report.text import count
 
@@ -201,7 +201,7 @@ def _one(each: Reached) -> dict[str, Any]:
         "look": look_document(each.look) if each.look is not None else None,
         "grants": _grants(each.stands),
         "services": [_other(other) for other in each.others],
-        "findings": machine.findings(each.findings),
+        "findings": documents.findings(each.findings),
         "causes": [{"cause": c.text, "look": c.look} for c in each.causes], "evidence": each.against or None,
         "waited_seconds": each.waited, "changes": list(each.changes),
     }  # fmt: skip

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from nightlatch.report import machine
+from nightlatch.audit import documents
 from nightlatch.report.page import Page
 from nightlatch.report.text import count
 from nightlatch.seeking import Verdict
@@ -67,7 +67,7 @@ def document(result: Sought) -> dict[str, Any]:
         "candidates": [
             {
                 "address": each.address, "verdict": each.verdict.name.lower().replace("_", " "),
-                "signs": [{"text": s.text, "fresh": s.fresh, "origin": machine.origin(s.origin)} for s in each.signs],
+                "signs": [{"text": s.text, "fresh": s.fresh, "origin": documents.origin(s.origin)} for s in each.signs],
                 "host_keys": list(each.look.fingerprints) if each.look is not None else [],
             }
             for each in result.candidates

@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from nightlatch.audit import naming
-from nightlatch.audit.findings import Finding, Group, GuestAudit, Proof, WayIn
+from nightlatch.audit.findings import Entrance, Finding, Group, GuestAudit, Proof
 from nightlatch.draft import diff
 from nightlatch.draft.steps import SetAddress, SetRules
 from nightlatch.model.outcomes import Stands
@@ -212,7 +212,7 @@ def first_look(page: Page, guest: GuestAudit) -> None:
         page.wrapped(note, indent=2, label="note", style="place")
 
 
-def _way(page: Page, way: WayIn) -> None:
+def _way(page: Page, way: Entrance) -> None:
     page.wrapped(way.text, indent=2, label=way.account)
     page.evidence([(str(p.origin), p.text) for p in way.proofs[:MOST_PROOFS]], indent=15)
 

@@ -13,6 +13,7 @@ from nightlatch.audit.findings import Finding, Group, Proof, Severity
 from nightlatch.audit.naming import Names
 from nightlatch.estate.model import Estate, GuestEstate
 from nightlatch.model.grants import Grant
+from nightlatch.model.services import SERVICES
 from nightlatch.net.literal import IPAddress
 from nightlatch.origin import Origin
 
@@ -75,6 +76,7 @@ class Fleet:
     estate: Estate | None = None
 
 
+NAMES = frozenset(each.name for each in SERVICES)  # of services: the first word of the ids of their checks
 CheckBody = Callable[[Context], Iterable[Told]]
 FleetBody = Callable[[Fleet], Iterable[tuple[str, Told]]]
 
@@ -150,7 +152,11 @@ def finding(each: Check | FleetCheck, guest: str, told: Told) -> Finding:
     """A finding from what a check tells and what it is registered as."""
     severity = told.severity or each.severity
     group = each.group if isinstance(each, Check) else Group.HYGIENE
-    return Finding(each.id, severity, guest, group, told.text, told.proofs, told.subjects, each.source)
+    service = each.id.partition(".")[0]
+    return Finding(
+        each.id, severity, guest, group, told.text, told.proofs, told.subjects, each.source,
+        service=service if service in NAMES else "",
+    )  # fmt: skip
 
 
 def on_the_wire(id: str, severity: Severity, reason: str) -> None:

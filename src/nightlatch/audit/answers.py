@@ -1,0 +1,115 @@
+"""Ways in as data: who gets in to what, by which service and route, with what shown, from where, and owed to which places.
+
+A way in is made of all access paths that differ in their powers only. Sources stand as prefixes in each address space and as
+the names of the places that they hold; secrets by what tells them apart, never by what they are.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+
+from nightlatch.audit.naming import Names
+from nightlatch.estate.model import Estate
+from nightlatch.model.causes import Cause
+from nightlatch.model.gaps import Gap
+from nightlatch.model.paths import AccessPath
+from nightlatch.model.powers import Power
+from nightlatch.model.routes import Leg, Route, Seal
+from nightlatch.model.secrets import Certificate, Key, Need, Password, Secret
+from nightlatch.model.sources import Realm, Sources
+
+
+@dataclass(frozen=True, slots=True)
+class Callers:
+    """Where callers are: prefixes by address space ("" is the common one), the names of places and private networks that lie
+    wholly inside, and all of it in words."""
+
+    prefixes: tuple[tuple[Realm, tuple[str, ...]], ...] = ()
+    places: tuple[str, ...] = ()
+    text: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Way:
+    """One way in to a `guest` as `account`: `held_by` are people and robots who have what is `shown`; `certain` and `possible`
+    callers, who do not overlap; `undecided` says why the latter are not certain."""
+
+    guest: str
+    account: str
+    held_by: tuple[str, ...]
+    service: str
+    route: Route
+    through: tuple[Leg, ...]
+    shown: tuple[Secret, ...]
+    powers: tuple[Power, ...]
+    seal: Seal
+    certain: Callers
+    possible: Callers
+    causes: tuple[Cause, ...]
+    undecided: tuple[Gap, ...] = ()
+
+
+def answers(paths: Iterable[AccessPath], names: Names, estate: Estate | None = None) -> Iterator[Way]:
+    """Every way in of a guest, in the order of its paths."""
+    grouped: dict[tuple[object, ...], list[AccessPath]] = {}
+    for path in paths:
+        key = (
+            path.place,
+            path.need,
+            path.route,
+            path.seal,
+            _hashable(path.callers.surely),
+            _hashable(path.callers.perhaps),
+        )
+        grouped.setdefault(key, []).append(path)
+    for found in grouped.values():
+        yield _way(found, names, estate)
+
+
+def _way(paths: list[AccessPath], names: Names, estate: Estate | None) -> Way:
+    first = paths[0]
+    surely, perhaps = first.callers.surely, first.callers.perhaps
+    possible = {realm: perhaps[realm] - surely[realm] if realm in surely else perhaps[realm] for realm in perhaps}
+    causes = dict.fromkeys(cause for path in paths for cause in path.causes)
+    gaps = dict.fromkeys(gap for path in paths for gap in path.callers.because)
+    return Way(
+        first.guest, first.account, holders(estate, first.guest, first.need), first.service, first.route, first.shape,
+        tuple(sorted(first.need, key=repr)),
+        tuple(sorted({path.power for path in paths}, key=lambda power: (power.gives.value, power.what))), first.seal,
+        callers(surely, names), callers({realm: those for realm, those in possible.items() if those}, names),
+        tuple(causes), tuple(gaps),
+    )  # fmt: skip
+
+
+def callers(sources: Sources, names: Names) -> Callers:
+    """Sources as data; nothing where there are none."""
+    if not any(sources.values()):
+        return Callers()
+    spaces = tuple((realm, tuple(those.prefixes())) for realm, those in sorted(sources.items()) if those)
+    return Callers(spaces, names.inside(sources), names.where(sources))
+
+
+def holders(estate: Estate | None, guest: str, need: Need) -> tuple[str, ...]:
+    """The people and robots of the estate who hold all that a need asks for; the password of an account is held by whose own
+    account it is. Empty where nobody is known to."""
+    if estate is None or not need:
+        return ()
+    return tuple(name for name in estate.principals if all(_holds(estate, name, guest, secret) for secret in need))
+
+
+def _holds(estate: Estate, name: str, guest: str, secret: Secret) -> bool:
+    person = estate.principals[name]
+    match secret:
+        case Key(fingerprint):
+            return any(key.fingerprint == fingerprint for key in person.keys)
+        case Certificate(authority, principal) if person.certificate is not None:
+            own = estate.authorities[person.certificate.authority].fingerprint
+            return own == authority and principal in person.certificate.principals
+        case Password(_, account):
+            return person.accounts.get(guest, name) == account
+    return False
+
+
+def _hashable(sources: Sources) -> tuple[tuple[Realm, object], ...]:
+    return tuple(sorted(sources.items(), key=lambda item: item[0]))

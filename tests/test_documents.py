@@ -1,0 +1,167 @@
+"""One document of every JSON format stands in tests/documents: who reads them by program reads what stands there.
+
+A change of a document is seen in its file. With WRITE_DOCUMENTS=1 in the environment they are written anew.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+from collections.abc import Callable
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from nightlatch import addressing, api, bordering, exposing
+from nightlatch.audit.wire import Stand, State
+from nightlatch.demo.build import build
+from nightlatch.draft.plan import ProvedDraft
+from nightlatch.estate.model import Estate
+from nightlatch.faults import RefusedError
+from nightlatch.formats.keys import parse_public
+from nightlatch.latch.live import Pending, Told
+from nightlatch.model.handshake import Asks
+from nightlatch.origin import Kind, Origin
+from nightlatch.probe.causes import causes
+from nightlatch.probe.ssh import Identified, Methods, Offered, Proven
+from nightlatch.probe.stages import How, Look, Stage, Step, Target
+from nightlatch.reaching import Other, Reach, Reached
+from nightlatch.report import address_book, bordered, exposed, machine, reached, sought
+from nightlatch.seeking import Candidate, Sign, Sought, Verdict
+from tests.guests import KEYS
+
+HERE = Path(__file__).parent / "documents"
+AT = datetime(2026, 11, 25, 12, tzinfo=UTC)
+# What is another each time: days of the sample's tables, digests of what it writes with them, the host key that two guests share.
+VARIES = [
+    (re.compile(r"taken \d{4}-\d\d-\d\d"), "taken DAY"), (re.compile(r'"[0-9a-f]{64}"'), '"DIGEST"'),
+    (re.compile(r'"text": "SHA256:[^"]{43}"'), '"text": "SHA256:HOST KEY"'),
+]  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def estate(tmp_path_factory: pytest.TempPathFactory) -> Estate:
+    home = tmp_path_factory.mktemp("documents") / "skerry"
+    build(home)
+    os.chdir(home)
+    return api.load_estate(Path("estate.yaml"))
+
+
+@pytest.fixture(autouse=True, scope="module")
+def back() -> Any:
+    here = Path.cwd()
+    yield
+    os.chdir(here)
+
+
+def of_audit(estate: Estate) -> dict[str, Any]:
+    return api.audit(estate, AT, jobs=1).to_dict()
+
+
+def of_draft(estate: Estate) -> dict[str, Any]:
+    proved: list[ProvedDraft] = []
+    refused: dict[str, str] = {}
+    for each in api.survey(estate):
+        assert each.snapshot is not None
+        try:
+            proved.append(api.prove(estate, api.draft(estate, each.snapshot, AT), each.snapshot, AT))
+        except RefusedError as error:
+            refused[each.guest] = error.words
+    return machine.drafts(estate.name, proved, refused, {})
+
+
+def of_exposure(estate: Estate) -> dict[str, Any]:
+    return exposed.document(exposing.exposure(estate, AT))
+
+
+def of_addresses(estate: Estate) -> dict[str, Any]:
+    return address_book.document(addressing.addresses(estate, AT, place="bench", propose=True))
+
+
+def of_interfaces(estate: Estate) -> dict[str, Any]:
+    return address_book.interfaces_document(addressing.addresses_target("images/gauge", AT))
+
+
+def of_perimeter(estate: Estate) -> dict[str, Any]:
+    return bordered.document(bordering.border(estate, AT))
+
+
+def of_checks(estate: Estate) -> dict[str, Any]:
+    return machine.checks()
+
+
+def of_pending(estate: Estate) -> dict[str, Any]:
+    waiting = Pending("gauge", "20261125-120000-abcdef", "mara@desk", "on-the-latch", 20, 100, True)
+    return machine.pending([
+        ("gauge", Told(waiting, (("20261124-090000-012345", "kept by mara@desk"),))), ("gate", "no connection comes in"),
+        ("plotter", Told(None, ())),
+    ])  # fmt: skip
+
+
+def a_look(**more: Any) -> Look:
+    key = parse_public((KEYS / "mara-desk.pub").read_bytes())
+    return Look(
+        Target("192.168.56.21", accounts=("keeper",), pins=(key.fingerprint,)),
+        (Step(Stage.CONNECT, 0.004, "192.168.56.21 port 22"), Step(Stage.METHODS, 0.02, "keeper: publickey")),
+        addresses=("192.168.56.21",), address="192.168.56.21", here="192.168.40.7", identified=Identified("SSH-2.0-OpenSSH_9.2p1"),
+        offered=Offered(("curve25519-sha256",), ("ssh-ed25519",), ("aes256-ctr",), ("hmac-sha2-256",)),
+        keys=(Proven(key, "curve25519-sha256", "ssh-ed25519"),), methods=(Methods("keeper", ("publickey",)),), **more,
+    )  # fmt: skip
+
+
+def of_look(estate: Estate) -> dict[str, Any]:
+    return {"format": "nightlatch/look/1", **reached.look_document(a_look())}
+
+
+def of_reach(estate: Estate) -> dict[str, Any]:
+    granted = Origin("estate.yaml", 20, 5, Kind.ESTATE)
+    shut = Look(
+        Target("192.168.56.22"), (Step(Stage.CONNECT, 0.001, "refused"),), Stage.CONNECT, How.REFUSED, "192.168.56.22"
+    )
+    other = Look(Target("192.168.56.21", 4711, ("joon",), service="tide"), here="192.168.40.7", answered="tide 1 gauge",
+                 asks=(Asks("joon", ("password",)),))  # fmt: skip
+    stand = Stand("mara", "mara", "the key mara-desk", "bench", State.OFFERED, granted, "a key")
+    gauge = Reached(
+        "gauge",
+        a_look(),
+        stands=(stand,),
+        others=(Other("tide", other, (stand,)),),
+        against="kept/gauge.evidence.tar.gz",
+    )
+    guests = (gauge, Reached("gate", shut, causes=causes(shut)), Reached("chartbox", problem="no address is known"))
+    return reached.document(Reach("Skerry Point", AT, guests, (("192.168.40.7", "bench"),)))
+
+
+def of_find(estate: Estate) -> dict[str, Any]:
+    sign = Sign("a neighbour has its hardware address", Origin("neighbours", kind=Kind.LISTING), True)
+    found = Candidate("192.168.56.133", (sign,), Verdict.CONFIRMED, a_look())
+    return sought.document(Sought("gauge", "gauge", ("52:54:00:00:56:21",), (found,), 12, ("isle: too large",)))
+
+
+MAKERS: dict[str, Callable[[Estate], dict[str, Any]]] = {
+    "audit": of_audit, "draft": of_draft, "exposure": of_exposure, "addresses": of_addresses, "interfaces": of_interfaces,
+    "perimeter": of_perimeter, "checks": of_checks, "pending": of_pending, "look": of_look, "reach": of_reach, "find": of_find,
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", MAKERS)
+def test_the_document_is_as_it_stands_there(name: str, estate: Estate) -> None:
+    text = machine.dumps(MAKERS[name](estate)) + "\n"
+    for pattern, word in VARIES:
+        text = pattern.sub(word, text)
+    path = HERE / f"{name}.json"
+    if os.environ.get("WRITE_DOCUMENTS"):
+        path.write_text(text)
+    assert json.loads(text) == json.loads(path.read_text())
+    assert text == path.read_text()
+
+
+def test_every_format_has_one() -> None:
+    page = (Path(__file__).parent.parent / "docs/json.md").read_text()
+    told = set(re.findall(r"^#+ .*?nightlatch/(\w+)/", page, re.MULTILINE)) | {"look", "interfaces"}
+    assert told - {"evidence", "change"} == set(MAKERS)
+    for name in MAKERS:
+        assert json.loads((HERE / f"{name}.json").read_text())["format"] in page
