@@ -3,20 +3,27 @@
 from __future__ import annotations
 
 import random
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
 
 from nightlatch import api
-from nightlatch.access.differences import missing, surplus
+from nightlatch.access.differences import Surplus, missing, surplus
 from nightlatch.access.grants import expand, realms
 from nightlatch.access.paths import guest_access
-from nightlatch.draft import plan
+from nightlatch.draft import marks, plan
 from nightlatch.draft.plan import Draft, ProvedDraft
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import RefusedError
+from nightlatch.model.bounds import Bounds
+from nightlatch.model.paths import AccessPath
+from nightlatch.model.powers import ADMINISTER, SHELL
+from nightlatch.model.secrets import Unknown
 from nightlatch.model.steps import AppendBlock, ReplaceLine
+from nightlatch.net.addresses import prefix
+from nightlatch.origin import Origin
 from nightlatch.readings import guest as readings
 from tests.guests import AT, HASH, Guest, estate, pub
 
@@ -200,3 +207,19 @@ def test_random_drafts_hold_what_they_promise(tmp_path: Path, seed: int) -> None
         desk = plan.Desk(made, proved.before, AT)
         state = desk.tried(shorter)
         assert state is None or state.weight > end, f"seed {seed}: {step} is not needed"
+
+
+def test_a_difference_that_grows_has_another_mark() -> None:
+    """What a draft leaves is known again by whose it is, what it gives and the exact callers, not by its words."""
+    need = frozenset([Unknown("a module", Origin("/etc/pam.d/sshd", 3))])
+    here = {"": prefix(4, 10 << 24, 8)}
+    path = AccessPath("gauge", "mara", need, SHELL, Bounds(here, here), ())
+    mark = marks.of([Surplus(path, here, {})])
+    moved = replace(path, need=frozenset([Unknown("a module", Origin("/etc/pam.d/sshd", 4))]))
+    assert mark == marks.of([Surplus(moved, here, {})])
+    others = [
+        Surplus(path, {"": prefix(4, 10 << 24, 7)}, {}), Surplus(path, {"isle": here[""]}, {}),
+        Surplus(replace(path, service="tide"), here, {}), Surplus(replace(path, account="joon"), here, {}),
+        Surplus(replace(path, need=frozenset()), here, {}), Surplus(replace(path, power=ADMINISTER), here, {}),
+    ]  # fmt: skip
+    assert len({mark, *(marks.of([each]) for each in others)}) == len(others) + 1

@@ -72,14 +72,14 @@ def test_enact_and_undo(tmp_path: Path) -> None:
     after = api.audit(made, AT)
     assert not [f for g in after.guests for f in g.findings if f.check in ("surplus", "missing")]
     assert changing.enact(made, "gauge", AT).paths == (), "the second run changes nothing"
-    undone = undoing.undo(made, "gauge")
+    undone = undoing.undo(made, "gauge", AT)
     assert set(undone.paths) == set(changed.paths)
     assert set(undone.changed.removed) == {
         f"/{path}" for path in set(enacted) - set(before) if not path.startswith("var")
     }
     assert state(root) == before
     with pytest.raises(RefusedError, match="no change is kept"):
-        undoing.undo(made, "gauge")
+        undoing.undo(made, "gauge", AT)
 
 
 def test_what_somebody_else_changed_is_left_and_said(tmp_path: Path) -> None:
@@ -88,7 +88,7 @@ def test_what_somebody_else_changed_is_left_and_said(tmp_path: Path) -> None:
     changing.enact(made, "gauge", AT)
     config = root / "etc/ssh/sshd_config"
     config.write_text(config.read_text() + "# by hand\n")
-    undone = undoing.undo(made, "gauge")
+    undone = undoing.undo(made, "gauge", AT)
     assert undone.skipped == ("/etc/ssh/sshd_config",)
     assert "# by hand" in config.read_text()
     restored = state(root)
@@ -115,9 +115,9 @@ def test_two_changes_are_undone_newest_first(tmp_path: Path) -> None:
     second = changing.enact(wider, "gauge", AT)
     assert second.paths
     with pytest.raises(RefusedError, match="undo that one first"):
-        undoing.undo(made, "gauge", first.change)
-    undoing.undo(made, "gauge")
-    undoing.undo(made, "gauge")
+        undoing.undo(made, "gauge", AT, first.change)
+    undoing.undo(made, "gauge", AT)
+    undoing.undo(made, "gauge", AT)
     assert state(root) == before
 
 
@@ -188,7 +188,7 @@ def test_broken_off_at_every_call_it_is_all_or_nothing(tmp_path: Path, error: Ca
             assert outside_var(root, times=False) == whole, f"half done at call {at}"
             for lock in root.glob("var/lib/nightlatch/lock"):
                 lock.rmdir()
-            undoing.undo(made, "gauge")
+            undoing.undo(made, "gauge", AT)
             assert outside_var(root) == before, f"not taken back at call {at}"
         else:
             nothing += 1
@@ -218,7 +218,7 @@ def test_killed_at_every_call_undo_takes_back_what_was_done(tmp_path: Path) -> N
                     changing.enact(made, "gauge", AT)
             lock.rmdir()
         try:
-            undoing.undo(made, "gauge")
+            undoing.undo(made, "gauge", AT)
         except RefusedError:  # killed before there was a record: nothing had been touched yet
             pass
         now = outside_var(root)
@@ -233,7 +233,7 @@ def test_a_hostile_record_is_not_followed(tmp_path: Path) -> None:
     record = root / f"var/lib/nightlatch/changes/{changed.change}/record.json"
     record.write_text(record.read_text().replace("/etc/ssh/sshd_config", "/etc/../../outside"))
     with pytest.raises(NightlatchError, match="names a path that is none"):
-        undoing.undo(made, "gauge")
+        undoing.undo(made, "gauge", AT)
     assert not (tmp_path / "outside").exists()
 
 

@@ -240,7 +240,7 @@ def test_a_folder_s_port_and_name_are_enacted_and_undone(tmp_path: Path) -> None
     assert set(done.paths) == {"/etc/ssh/sshd_config", "/etc/hostname", "/etc/hosts"}
     assert (root / "etc/hosts").read_text() == "127.0.1.1 tide\n"
     assert changing.enact(whole, "gauge", AT).paths == ()
-    undoing.undo(whole, "gauge")
+    undoing.undo(whole, "gauge", AT)
     assert {path: path.read_bytes() for path in before} == before
 
 

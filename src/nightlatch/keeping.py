@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
+from datetime import datetime
 
 from nightlatch import api, relocating
 from nightlatch.changing import Changed, Confirmation, Latched, followed_address, followed_port, owner
@@ -21,8 +21,8 @@ from nightlatch.transports.ssh import Client, Ssh
 __all__ = ["keep"]
 
 
-def keep(estate: Estate, guest: str, change: str = "", *, client: Client | None = None) -> Latched:
-    """Keep what is on the latch of a live guest, by a fresh connection that reads it again.
+def keep(estate: Estate, guest: str, at: datetime, change: str = "", *, client: Client | None = None) -> Latched:
+    """Keep what is on the latch of a live guest, by a fresh connection that reads it again; `at` is now, aware.
 
     Raises RefusedError when nothing is on the latch, or another change than `change`.
     """
@@ -31,7 +31,7 @@ def keep(estate: Estate, guest: str, change: str = "", *, client: Client | None 
         shell = relocating.answering(spec, targets.of_guest(spec, using))
         shell, port = relocating.by_stated_port(estate, shell)
         waiting = _waiting(shell, change)
-        changed, seen = _proved_again(estate, spec, shell, waiting)
+        changed, seen = _proved_again(estate, spec, shell, waiting, at)
         outcome = live.decide(shell, waiting.change, "keep", owner())
         if not outcome.kept:
             raise PutBackError(f"{outcome.words}, before it could be kept", guest=guest)
@@ -41,10 +41,12 @@ def keep(estate: Estate, guest: str, change: str = "", *, client: Client | None 
         return Latched(changed, Stands.KEPT, seen, (), there, followed, port)
 
 
-def _proved_again(estate: Estate, spec: GuestSpec, shell: Shell, waiting: Pending) -> tuple[Changed, Confirmation]:
+def _proved_again(
+    estate: Estate, spec: GuestSpec, shell: Shell, waiting: Pending, at: datetime
+) -> tuple[Changed, Confirmation]:  # fmt: skip
     """What the change on the latch did, and what this connection proves of it. Raises RefusedError where something that was
     promised does not hold; the change is left on the latch then."""
-    place, at = f"{CHANGES}/{waiting.change}", datetime.now(UTC)
+    place = f"{CHANGES}/{waiting.change}"
     more = api.more_of(estate, spec) | More(folders=(place,))
     now = api.survey_live(shell, more)
     found = standing.read(now, waiting.change, PROMISED)

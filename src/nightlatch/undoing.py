@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
+from datetime import datetime
 
 from nightlatch import api, changing, relocating
 from nightlatch.changing import Changed, Decide, Latched
@@ -21,10 +21,10 @@ from nightlatch.transports.ssh import Client
 
 
 def undo(
-    estate: Estate, guest: str, change: str = "", *, client: Client | None = None, seconds: int = changing.LATCH_SECONDS,
-    decide: Decide = changing.keep_when_proved,
+    estate: Estate, guest: str, at: datetime, change: str = "", *, client: Client | None = None,
+    seconds: int = changing.LATCH_SECONDS, decide: Decide = changing.keep_when_proved,
 ) -> Latched:  # fmt: skip
-    """Take back the newest change of a guest, or the one named.
+    """Take back the newest change of a guest, or the one named; `at` is now, aware.
 
     What is on the latch is taken back at once. A kept change of a live guest is taken back by a change of its own, on
     the latch like any other, while nothing newer touches the same lines.
@@ -46,17 +46,16 @@ def undo(
                 outcome = relocating.taken_back(usual, shell, told.pending.change, changing.owner())
             done = changing.returned(Changed(guest, told.pending.change, ()), outcome)
             return Latched(done, Stands.KEPT if outcome.kept else Stands.PUT_BACK)
-        return _undo_kept(estate, spec, shell, change, seconds, decide)
+        return _undo_kept(estate, spec, shell, at, change, seconds, decide)
 
 
 def _undo_kept(
-    estate: Estate, spec: GuestSpec, shell: Shell, change: str, seconds: int, decide: Decide
+    estate: Estate, spec: GuestSpec, shell: Shell, at: datetime, change: str, seconds: int, decide: Decide
 ) -> Latched:  # fmt: skip
-    at = datetime.now(UTC)
     found, snapshot = _kept(estate, spec, shell, change)
     made = returning.draft(snapshot, found.record.id, found.kept, found.acts)
     proved = api.prove(estate, made, snapshot, at)
-    number = changing.new_change_id(datetime.now(UTC))
+    number = changing.new_change_id(at)
     done = changing.put_on_latch(
         estate, shell, proved, at, number, seconds=seconds, decide=decide, forget=found.record.id
     )

@@ -226,7 +226,7 @@ def test_only_whom_the_grants_name(
     if manager in ("nftables", "ufw"):
         widened(station, guest, callers, manager)
     with station.client() as client:
-        assert undoing.undo(load(stated(station, name)), name, client=client).outcome == "put back"
+        assert undoing.undo(load(stated(station, name)), name, datetime.now(UTC), client=client).outcome == "put back"
     assert callers.look() == (True, manager not in BLOCKS, True, True)
     assert "nightlatch" not in guest.inside("nft", "list", "ruleset")
     tell(f"rules drafted for {manager}: in, out, restarted, taken back, as callers met them")
@@ -246,7 +246,7 @@ def widened(station: Station, guest: Guest, callers: Callers, manager: str) -> N
     listed = guest.inside("nft", "list", "ruleset")
     assert listed.count("jump nightlatch") == (1 if manager == "nftables" else 0)
     with station.client() as client:
-        assert undoing.undo(load(stated(station, name)), name, client=client).outcome == "put back"
+        assert undoing.undo(load(stated(station, name)), name, datetime.now(UTC), client=client).outcome == "put back"
     assert callers.look() == (True, True, False, False)
 
 
@@ -296,7 +296,7 @@ def test_a_change_that_opened_the_own_door_further_is_taken_back(station: Statio
     assert enact(station, path, "shoal").outcome == "kept"
     assert guest.inside("nft", "list", "ruleset") != rules
     with station.client() as client:
-        assert undoing.undo(load(path), "shoal", client=client).outcome == "put back"
+        assert undoing.undo(load(path), "shoal", datetime.now(UTC), client=client).outcome == "put back"
     assert guest.files("/etc") == before
     assert guest.inside("nft", "list", "ruleset") == rules
     narrower = half.replace("192.168.40.0/25, ", "")
@@ -308,6 +308,6 @@ def test_a_change_that_opened_the_own_door_further_is_taken_back(station: Statio
         stdin=narrower,
     )
     with station.client() as client, pytest.raises(RefusedError, match="would shut the door"):
-        undoing.undo(load(path), "shoal", client=client)
+        undoing.undo(load(path), "shoal", datetime.now(UTC), client=client)
     guest.close()
     del station.lab.guests["shoal"]

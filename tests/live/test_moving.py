@@ -165,7 +165,7 @@ def test_a_guest_moves_to_a_fixed_address_and_the_estate_follows(
     moving.guest.boot()
     assert moving.address() == moving.fixed, "it stays over a restart"
     with pytest.raises(RefusedError, match="by lease, which nobody knows beforehand"), harbour.client() as client:
-        undoing.undo(load(moving.path), moving.name, client=client)
+        undoing.undo(load(moving.path), moving.name, datetime.now(UTC), client=client)
 
 
 def test_a_guest_that_nobody_reaches_at_its_new_address_goes_back(harbour: Station) -> None:
@@ -219,12 +219,12 @@ def test_left_on_the_latch_it_is_kept_or_taken_back_over_the_new_address(harbour
         told = dict(changing.pending(load(moving.path), client=client))[moving.name]
         assert not isinstance(told, str)
         assert told.pending is not None
-        assert undoing.undo(load(moving.path), moving.name, client=client).outcome == "put back"
+        assert undoing.undo(load(moving.path), moving.name, datetime.now(UTC), client=client).outcome == "put back"
     moving.back()
     assert (moving.guest.root / FILE.lstrip("/")).read_text() == LEASED
     moving.enact(seconds=300, decide=lambda _: None)
     with harbour.client() as client:
-        kept = keeping.keep(load(moving.path), moving.name, client=client)
+        kept = keeping.keep(load(moving.path), moving.name, datetime.now(UTC), client=client)
     assert kept.moved_to == moving.fixed
     assert moving.fixed in moving.path.read_text()
     assert moving.leased not in moving.path.read_text()

@@ -100,10 +100,10 @@ def test_ssh_moves_to_another_port_and_back(station: Station, unit: str) -> None
         assert time.monotonic() < deadline
         time.sleep(0.1)
     with station.client() as client:
-        assert undoing.undo(load(path), name, client=client).outcome == "put back"
+        assert undoing.undo(load(path), name, datetime.now(UTC), client=client).outcome == "put back"
     assert open_ports(guest) == [22, 2222]
     with station.client() as client:
-        assert undoing.undo(load(path), name, client=client).outcome == "put back"
+        assert undoing.undo(load(path), name, datetime.now(UTC), client=client).outcome == "put back"
     assert open_ports(guest) == [22]
     assert load(path).guests[name].via.port == 22
     assert not leftovers(guest)
@@ -130,11 +130,11 @@ def test_a_port_left_on_the_latch_is_kept_over_it_and_the_estate_follows(station
     path = stated(station, "shoal")
     assert enact(station, path, "shoal", decide=lambda _: None).outcome == "on the latch"
     with station.client() as client:
-        assert undoing.undo(load(path), "shoal", client=client).outcome == "put back"
+        assert undoing.undo(load(path), "shoal", datetime.now(UTC), client=client).outcome == "put back"
     assert open_ports(guest) == [22]
     assert enact(station, path, "shoal", decide=lambda _: None).outcome == "on the latch"
     with station.client() as client:
-        done = keeping.keep(load(path), "shoal", client=client)
+        done = keeping.keep(load(path), "shoal", datetime.now(UTC), client=client)
     assert (done.outcome, done.port) == ("kept", 2222)
     assert load(path).guests["shoal"].via.port == 2222
 
@@ -219,5 +219,5 @@ def test_a_port_gets_its_label_and_loses_it_again(station: Station) -> None:
     assert done.outcome == "kept"
     assert guest.inside("cat", "/var/log/labels") == "port -a -t ssh_port_t -p tcp 2222\n"
     with station.client() as client:
-        undoing.undo(load(path), "light", client=client)
+        undoing.undo(load(path), "light", datetime.now(UTC), client=client)
     assert guest.inside("cat", "/var/log/labels").splitlines()[1:] == ["port -d -t ssh_port_t -p tcp 2222"]

@@ -152,7 +152,7 @@ def test_an_undo_in_the_middle_of_a_race(x: Subject, tell: Tell) -> None:
         with running(x.guest, "perl", "-e", RACE, kind), x.station.client() as client:
             latching.pause(0.1)
             try:
-                undoing.undo(x.estate, x.guest.name, client=client, seconds=20)
+                undoing.undo(x.estate, x.guest.name, datetime.now(UTC), client=client, seconds=20)
                 ends.append("undone")
             except NightlatchError as error:
                 ends.append(type(error).__name__)

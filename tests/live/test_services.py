@@ -126,7 +126,7 @@ def test_what_the_estate_states_is_done_kept_over_a_restart_and_taken_back(stati
     guest.until_listening()
     assert states(guest) == wanted, "it stays over a restart"
     with station.client() as client:
-        undone = undoing.undo(load(path), "gauge", client=client)
+        undone = undoing.undo(load(path), "gauge", datetime.now(UTC), client=client)
     assert undone.outcome == "put back"
     assert states(guest) == before
 

@@ -8,6 +8,7 @@ import shutil
 import tarfile
 from collections.abc import Iterator
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
@@ -48,7 +49,7 @@ def test_a_change_kept_in_a_folder_is_taken_back(release: Path, tmp_path: Path) 
     root.parent.mkdir(exist_ok=True)
     with tarfile.open(release / "folder-after.tar.gz") as tar:
         tar.extractall(root.parent, filter="fully_trusted")
-    assert undoing.undo(made, "gauge").changed.paths
+    assert undoing.undo(made, "gauge", datetime.now(UTC)).changed.paths
     assert tree_of(root) == json.loads((release / "folder-before.json").read_text())
 
 
@@ -94,7 +95,7 @@ def test_what_is_on_the_latch_is_listed_and_taken_back(left: Left) -> None:
         assert not isinstance(told, str)
         assert told.pending is not None
         assert (told.pending.change, told.pending.timer, told.pending.unread) == (left.change, True, "")
-        assert undoing.undo(estate, name, client=client).outcome == "put back"
+        assert undoing.undo(estate, name, datetime.now(UTC), client=client).outcome == "put back"
     assert left.files() == left.before
     assert "password" in offered(left.station, left.guest)
 
@@ -103,10 +104,10 @@ def test_it_is_kept_and_taken_back_later(left: Left) -> None:
     estate = load(left.station.estate(GRANT))
     name = left.guest.name
     with left.station.client() as client:
-        assert keeping.keep(estate, name, client=client).outcome == "kept"
+        assert keeping.keep(estate, name, datetime.now(UTC), client=client).outcome == "kept"
         assert left.files() != left.before
         assert "password" not in offered(left.station, left.guest)
-        assert undoing.undo(estate, name, client=client).outcome == "put back"
+        assert undoing.undo(estate, name, datetime.now(UTC), client=client).outcome == "put back"
     assert left.files() == left.before
 
 
@@ -122,7 +123,7 @@ def test_what_a_newer_release_put_there_is_left_to_its_timer(left: Left) -> None
         assert newer in told.pending.unread
         for act in (keeping.keep, undoing.undo):
             with pytest.raises(RefusedError, match=newer):
-                act(estate, left.guest.name, client=client)
+                act(estate, left.guest.name, datetime.now(UTC), client=client)
     said = left.station.nightlatch("pending", "--ssh-config", "ssh_config", "--on", left.guest.name)
     assert "It can't be kept or taken back from here" in said
     assert left.files() != left.before, "it is still on the latch"

@@ -32,10 +32,9 @@ class Callers:
 
 @dataclass(frozen=True, slots=True)
 class Way:
-    """One way in to a `guest` as `account`: `held_by` are people and robots who have what is `shown`; `certain` and `possible`
+    """One way in as `account`: `held_by` are people and robots who have what is `shown`; `certain` and `possible`
     callers, who do not overlap; `undecided` says why the latter are not certain."""
 
-    guest: str
     account: str
     held_by: tuple[str, ...]
     service: str
@@ -74,7 +73,7 @@ def _way(paths: list[AccessPath], names: Names, estate: Estate | None) -> Way:
     causes = dict.fromkeys(cause for path in paths for cause in path.causes)
     gaps = dict.fromkeys(gap for path in paths for gap in path.callers.because)
     return Way(
-        first.guest, first.account, holders(estate, first.guest, first.need), first.service, first.route, first.shape,
+        first.account, holders(estate, first.guest, first.need), first.service, first.route, first.shape,
         tuple(sorted(first.need, key=repr)),
         tuple(sorted({path.power for path in paths}, key=lambda power: (power.gives.value, power.what))), first.seal,
         callers(surely, names), callers({realm: those for realm, those in possible.items() if those}, names),

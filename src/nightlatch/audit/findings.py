@@ -146,7 +146,7 @@ class ServiceState:
     sockets: tuple[Listener, ...] = ()
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class GuestAudit:
     """All about one guest. `answers` are all ways in as data, `ways` the same in lines, `closed` why there are none; `unread` why
     nothing could be read.

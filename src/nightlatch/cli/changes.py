@@ -292,7 +292,7 @@ def keep(source: Path, guests: tuple[str, ...], change: str, config: Path | None
         if not chosen:
             raise RefusedError("nothing is on the latch of any live guest")
         for name in chosen:
-            latched(sheet, keeping.keep(estate, name, change, client=client), str(source))
+            latched(sheet, keeping.keep(estate, name, now(None), change, client=client), str(source))
 
 
 @click.command()
@@ -348,6 +348,6 @@ def undo(source: Path, guests: tuple[str, ...], change: str, yes: bool, seconds:
             if not yes:
                 _ask(f"Take it back on {'all of them' if chosen[1:] else chosen[0]}?", YES_BACK)
         for name in chosen:
-            result = undoing.undo(estate, name, change, client=client, seconds=seconds)
+            result = undoing.undo(estate, name, now(None), change, client=client, seconds=seconds)
             code = max(code, undone(sheet, result))
     raise SystemExit(code)

@@ -222,7 +222,7 @@ def _loop(sheet: page.Page, made: Station, estate: nightlatch.Estate, client: ni
     for line in made.desk.run(sys.executable, "-m", "nightlatch.cli", *words, check=False, timeout=60).splitlines():
         sheet.line(line)
     chapter(sheet, "8. undo", "A kept change is taken back by way of the latch, too.")
-    text.undone(sheet, nightlatch.undo(estate, "gate", client=client).changed)
+    text.undone(sheet, nightlatch.undo(estate, "gate", datetime.now(UTC), client=client).changed)
     _other_port(sheet, made, client, at)
 
 

@@ -92,7 +92,7 @@ def _tell(sheet: page.Page, path: Path) -> None:
     )
     _outside(sheet, path, at)
     chapter(sheet, "6. undo", "Any change can be taken back: every byte, mode and owner.")
-    text.undone(sheet, nightlatch.undo(estate, "gate").changed)
+    text.undone(sheet, nightlatch.undo(estate, "gate", at).changed)
     sheet.blank()
     sheet.line(f"That was the whole loop, in {time.perf_counter() - started:.1f} seconds.")
 

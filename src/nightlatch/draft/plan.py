@@ -20,7 +20,7 @@ from nightlatch.audit import holes, shut_out, wording
 from nightlatch.audit.holes import Hole, kind_of
 from nightlatch.audit.naming import Names, comments_of, names_of
 from nightlatch.audit.obstacles import Search
-from nightlatch.draft import filtering, moving, ports, services
+from nightlatch.draft import filtering, marks, moving, ports, services
 from nightlatch.draft.acts import Act, Disable, LabelPort, LoadRules, Stop
 from nightlatch.draft.steps import AnyStep, SetRules, StepError, Steps, apply_all
 from nightlatch.draft.work import Work
@@ -223,7 +223,7 @@ def make(estate: Estate, snapshot: Snapshot, at: datetime, kinds: Kinds = KINDS)
     steps = _fewest(desk, best_steps, best)
     steps = tuple(sorted(steps, key=lambda s: not s.opens))
     final = desk.tried(steps) or best
-    made = Draft(snapshot.guest, steps, tuple(_left(desk, final)))
+    made = Draft(snapshot.guest, steps, tuple(left_of(desk, final)))
     return _stated(desk, made)
 
 
@@ -352,9 +352,9 @@ def prove(
 
 
 def _closed(desk: Desk, draft: Draft, before: State, state: State) -> None:
-    left = {entry.text for entry in _left(desk, state)}
-    if not left <= {entry.text for entry in draft.left}:
-        first = sorted(left - {entry.text for entry in draft.left})[0]
+    known = {entry.mark for entry in draft.left}
+    first = next((entry.text for entry in left_of(desk, state) if entry.mark not in known), None)
+    if first is not None:
         raise RefusedError(f"the draft does not close everything it says it does: {first}", guest=draft.guest)
     for after_set, before_set, what in (
         (_possible(state.surplus), _possible(before.surplus), "surplus"),
@@ -373,21 +373,17 @@ def _certain(state: State) -> Sources:
     return joined([*(s.certain for s in state.surplus), *(m.certain for m in state.missing)])
 
 
-def left_texts(work: Desk, state: State) -> list[str]:
-    """What is certain and still there, in words."""
-    return [entry.text for entry in _left(work, state)]
-
-
-def _left(desk: Desk, state: State) -> Iterator[Left]:
+def left_of(desk: Desk, state: State) -> Iterator[Left]:
     """What is certain and still there, with what a person can do about it."""
     names = desk.names(state)
     over, under = state.certain
     for hole in holes.holes(over):
         for finding in holes.findings(hole.items, state.snapshot.guest, names):
-            yield Left(finding.text, EXEMPT if desk.kept & set(finding.subjects) else _by_hand(hole))
+            exempt = EXEMPT if desk.kept & set(finding.subjects) else _by_hand(hole)
+            yield Left(finding.text, exempt, marks.of(hole.items))
     for out in shut_out.grouped(under, Search(state.access, desk.estate, desk.kinds), names):
         emergency = any(item.grant.kind is GrantKind.EMERGENCY for item in out.items)
-        yield Left(out.finding.text, EXEMPT if emergency else out.hand)
+        yield Left(out.finding.text, EXEMPT if emergency else out.hand, marks.of(out.items))
 
 
 def _by_hand(hole: holes.Hole) -> str:

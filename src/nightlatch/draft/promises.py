@@ -10,7 +10,7 @@ from nightlatch.access.grants import sources_of
 from nightlatch.access.paths import GuestAccess, guest_access
 from nightlatch.draft import services
 from nightlatch.draft.acts import Act
-from nightlatch.draft.plan import Desk, ProvedDraft, door_shrunk, left_texts
+from nightlatch.draft.plan import Desk, ProvedDraft, door_shrunk, left_of
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.opinions import Question, unpacked
 from nightlatch.evidence.snapshot import ABSENT, Entry, Snapshot
@@ -71,21 +71,23 @@ def reloads(proved: ProvedDraft, was: GuestReading, becomes: GuestReading) -> bo
 
 @dataclass(frozen=True)
 class Promise:
-    """What a change said that it would come to: what every path is, on a guest that was as `before`; the differences that stay,
-    in words; the acts beside files; and whether it takes an earlier change back."""
+    """What a change said that it would come to: what every path is, on a guest that was as `before`; the marks of the differences
+    that stay; the acts beside files; and whether it takes an earlier change back. Of a change that another release made only
+    how `many` differences stay may be known."""
 
     before: Snapshot
     made: Mapping[str, Entry]
     left: frozenset[str]
     acts: tuple[Act, ...]
     returns: bool
+    many: int = 0
 
 
 def of(proved: ProvedDraft) -> Promise:
     """The promise of a proved draft."""
     draft = proved.draft
     made = {path: proved.after.entries.get(path, ABSENT) for path in proved.changed}
-    return Promise(proved.before, made, frozenset(each.text for each in draft.left), draft.acts, bool(draft.returns))
+    return Promise(proved.before, made, frozenset(each.mark for each in draft.left), draft.acts, bool(draft.returns))
 
 
 def broken(estate: Estate, promise: Promise, now: Snapshot, at: datetime) -> list[str]:
@@ -99,7 +101,9 @@ def broken(estate: Estate, promise: Promise, now: Snapshot, at: datetime) -> lis
     if not promise.returns:
         due = services.given(estate, now)
         out += [f"still to be done: {act}" for act in due.acts if act in promise.acts]
-    out += [text for text in left_texts(work, state) if text not in promise.left and not promise.returns]
+    if not promise.returns:
+        more = [entry.text for entry in left_of(work, state) if entry.mark not in promise.left]
+        out += more if len(more) > promise.many else []
     return out + list(_methods(now, at))
 
 

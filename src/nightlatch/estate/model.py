@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime, time, timedelta
 from enum import StrEnum
@@ -367,12 +367,18 @@ class Estate:
         """Made once for all guests: looking each sentence through for each guest would take the square of their number."""
         grants = _told(self.grants)
         services, emergency, waivers = _told(self.services), _told(self.emergency), _told(self.waivers)
+        alike: dict[tuple[int, ...], tuple[GrantSpec, ...]] = {}
+
+        def same(found: Sequence[GrantSpec]) -> tuple[GrantSpec, ...]:
+            """Most guests have the same sentences, known by their numbers: they are kept once."""
+            return alike.setdefault(tuple(each.number for each in found), tuple(found))
+
         forwards: dict[str, list[Forward]] = {}
         for each in (forward for network in self.networks.values() for forward in network.forwards):
             forwards.setdefault(each.guest, []).append(each)
         return {
             name: GuestEstate(
-                spec, tuple(grants.get(name, ())), tuple({each.unit: each for each in services.get(name, ())}.values()),
+                spec, same(grants.get(name, ())), tuple({each.unit: each for each in services.get(name, ())}.values()),
                 tuple(emergency.get(name, ())), tuple(waivers.get(name, ())), self.networks.get(spec.network),
                 tuple(forwards.get(name, ())),
             )

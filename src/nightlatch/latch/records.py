@@ -45,8 +45,9 @@ class Touched(BaseModel):
 
 
 class Record(BaseModel):
-    """One change. `acts` are words of draft/acts.py, of what was done beside files; `left` what its draft said would stay
-    different, `returns` the change that it takes back, so that whoever keeps it can prove what was promised."""
+    """One change. `acts` are words of draft/acts.py, of what was done beside files; `left` the marks of what its draft said would
+    stay different (draft/marks.py), `returns` the change that it takes back, so that whoever keeps it can prove what was
+    promised."""
 
     model_config = _STRICT
     format: Literal["nightlatch/change/1"]

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 
 from nightlatch.draft import acts
 from nightlatch.draft.acts import Act
+from nightlatch.draft.marks import MARK
 from nightlatch.draft.promises import Promise
 from nightlatch.draft.returning import Kept
 from nightlatch.draft.returning import draft as returned
@@ -38,7 +39,9 @@ class Standing:
         record = self.record
         back = returned(now, record.id, self.kept, self.acts)
         made = {each.path: each.after for each in self.kept}
-        return Promise(apply_all(now, back.steps), made, frozenset(record.left), self.acts, bool(record.returns))
+        known = frozenset(each for each in record.left if MARK.fullmatch(each))
+        many = len(record.left) - len(known)  # other releases wrote words
+        return Promise(apply_all(now, back.steps), made, known, self.acts, bool(record.returns), many)
 
 
 def read(now: Snapshot, change: str, name: str) -> Standing:

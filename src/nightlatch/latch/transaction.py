@@ -98,7 +98,7 @@ class Transaction:
         return Record(
             format="nightlatch/change/1", id=self.change, tool=self.terms.tool, time=self.terms.time,
             guest=self.proved.draft.guest, steps=[str(s) for s in self.proved.draft.steps], touched=touched, folders=[],
-            acts=[list(each) for each in self.acts], left=[each.text for each in self.proved.draft.left],
+            acts=[list(each) for each in self.acts], left=[each.mark for each in self.proved.draft.left if each.mark],
             returns=self.proved.draft.returns,
         )  # fmt: skip
 

@@ -10,10 +10,12 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True, slots=True)
 class Left:
-    """Something that no step of this version closes, and what to do about it by hand."""
+    """Something that no step of this version closes, and what to do about it by hand. `mark` tells a difference from all others:
+    it is made of whose it is, what it gives, and the exact callers."""
 
     text: str
     hand: str
+    mark: str = ""
 
 
 @dataclass(frozen=True, slots=True)

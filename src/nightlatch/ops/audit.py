@@ -17,6 +17,7 @@ from nightlatch.audit import documents, run
 from nightlatch.audit.checks.registry import Identities
 from nightlatch.audit.findings import Finding, Group, GuestAudit, Severity
 from nightlatch.audit.naming import names_of
+from nightlatch.audit.sharing import Shared
 from nightlatch.estate.model import Estate, GuestSpec
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import NightlatchError, OwnFaultError, words_of, work_on
@@ -83,8 +84,9 @@ def audited(
     jobs = jobs or (1 if len(picked) < FEW else os.cpu_count() or 1)
     audits: dict[str, GuestAudit] = {}
     fleet: list[Identities] = []
+    shared = Shared()
     for found, identities in _audited(estate, at, picked, jobs, client, kinds):
-        audits[found.guest] = found
+        audits[found.guest] = shared.audit(found)
         fleet += [identities] if identities else []
     more, failed = _compared(fleet, estate, at)
     ordered = [
