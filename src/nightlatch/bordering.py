@@ -76,7 +76,7 @@ def border(
             with work_on(each.guest):
                 reading = readings.read(each.snapshot)
                 heard = {name: ports_of(kind.listening(reading)) for name, kind in kinds.items()}
-                granted = expand(estate, each.guest, at, each.snapshot.facts)
+                granted = expand(estate, each.guest, at, each.snapshot.told.came)
         except OwnFaultError as error:
             unread.append((each.guest, error.words))
             continue

@@ -207,7 +207,7 @@ def put_on_latch(
         if goes and not answer:
             outcome = relocating.taken_back(shell, there, change, owner())
         else:  # what was not reached over its new port is taken back over the old one, which is open yet
-            old = port and not answer and ports is not None and int(proved.before.facts["came_to_port"]) in ports.after
+            old = port and not answer and ports is not None and proved.before.told.came.port in ports.after
             outcome = _decided(shell if old else there, change, answer, seconds, confirmation)
     except KeyboardInterrupt:
         raise PutBackError(
@@ -221,10 +221,10 @@ def put_on_latch(
         raise PutBackError(_problems(confirmation, outcome), guest=confirmation.guest)
     done = changed if outcome.kept else returned(changed, outcome)
     if goes and outcome.kept:
-        followed = followed_address(estate, shell.guest, proved.before.facts["came_to"], goes)
+        followed = followed_address(estate, shell.guest, proved.before.told.came.to, goes)
         return Latched(done, Stands.KEPT, confirmation, steps, goes, followed)
     if port and outcome.kept:
-        followed = followed_port(estate, shell.guest, int(proved.before.facts["came_to_port"]), port)
+        followed = followed_port(estate, shell.guest, proved.before.told.came.port, port)
         return Latched(done, Stands.KEPT, confirmation, steps, "", followed, port)
     return Latched(done, Stands.KEPT if outcome.kept else Stands.PUT_BACK, confirmation, steps)
 
@@ -322,9 +322,7 @@ def confirm(estate: Estate, shell: Shell, proved: ProvedDraft, at: datetime, cha
         return Confirmation(shell.guest, change, "", (f"no fresh connection comes in: {problem}",), (), ())
     proven, unproven = promises.places(estate, now)
     problems = promises.broken(estate, promises.of(proved), now, at)
-    return Confirmation(
-        shell.guest, change, now.facts.get("came_from", ""), tuple(problems), tuple(proven), tuple(unproven)
-    )
+    return Confirmation(shell.guest, change, now.told.came.source, tuple(problems), tuple(proven), tuple(unproven))
 
 
 def pending(

@@ -64,7 +64,7 @@ def _proved_again(
             guest=spec.name,
         )  # fmt: skip
     proven, unproven = promises.places(estate, now)
-    seen = Confirmation(spec.name, waiting.change, now.facts.get("came_from", ""), (), tuple(proven), tuple(unproven))
+    seen = Confirmation(spec.name, waiting.change, now.told.came.source, (), tuple(proven), tuple(unproven))
     paths = tuple(each.path for each in found.kept)
     return Changed(spec.name, waiting.change, paths, (), tuple(map(str, found.acts))), seen
 

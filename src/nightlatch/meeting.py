@@ -97,7 +97,7 @@ def held_by_evidence(spec: GuestSpec, path: Path | None) -> tuple[tuple[str, str
             return ()
         path = spec.via.path
     snapshot = api.survey_target(path, spec.name)
-    if snapshot.facts.get("transport") == "ssh":
+    if snapshot.told.transport == "ssh":
         raise RefusedError(f"{path} was read over SSH: it can't vouch for the host key that it came by")
     return tuple((key.fingerprint, key.path) for key in readings.read(snapshot).host_keys)
 

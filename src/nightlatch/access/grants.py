@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from datetime import datetime
 
 from nightlatch.access.arriving import Arrival, arrivals, images, subnets, ways_to
 from nightlatch.access.realms import Realms
 from nightlatch.estate.model import Emergency, Estate, GrantSpec, PlaceRef, Principal, ViaKind
+from nightlatch.evidence.facts import NOT_KNOWN, Came
 from nightlatch.formats.keys import PublicKey
 from nightlatch.model.bounds import Bounds
 from nightlatch.model.grants import Grant, GrantKind
@@ -44,13 +45,13 @@ def sources_of(estate: Estate, refs: Iterable[PlaceRef]) -> Sources:
     return joined(parts)
 
 
-def expand(estate: Estate, guest: str, at: datetime, came: Mapping[str, str] | None = None) -> list[Grant]:
+def expand(estate: Estate, guest: str, at: datetime, came: Came = NOT_KNOWN) -> list[Grant]:
     """Every grant for one guest at a moment, the own door and emergency accounts included.
 
-    `came` says how a survey came in (`came_as`, `came_with`, `came_from`), for what the own door does not state itself.
+    `came` says how a survey came in, for what the own door does not state itself.
     """
     out = [grant for spec in estate.of(guest).grants for grant in _sentence(estate, spec, guest, at)]
-    out.extend(_own_door(estate, guest, came or {}))
+    out.extend(_own_door(estate, guest, came))
     out.extend(g for kept in estate.of(guest).emergency for g in _emergency(estate, kept, guest))
     return out
 
@@ -68,10 +69,18 @@ def _sentence(estate: Estate, spec: GrantSpec, guest: str, at: datetime) -> Iter
         sources = NOWHERE if over else sources_of(estate, spec.places)
         own: Need = frozenset([Password(guest, account)])
         yield Grant(
-            guest, account, who, proofs(estate, spec.proofs, person, person.keys, guest, account), gives(spec),
-            Bounds(sources, sources), spec.origin, own if spec.after_password else frozenset(),
-            service=spec.by.name, text=spec.text, where=", ".join(ref.text for ref in spec.places),
-        )  # fmt: skip
+            guest=guest,
+            account=account,
+            who=who,
+            proofs=proofs(estate, spec.proofs, person, person.keys, guest, account),
+            gives=gives(spec),
+            callers=Bounds(sources, sources),
+            origin=spec.origin,
+            after=own if spec.after_password else frozenset(),
+            service=spec.by.name,
+            text=spec.text,
+            where=", ".join(ref.text for ref in spec.places),
+        )
 
 
 def gives(spec: GrantSpec) -> frozenset[Power]:
@@ -112,12 +121,12 @@ def _secrets(
             yield Certificate(authority, principal)
 
 
-def _own_door(estate: Estate, guest: str, came: Mapping[str, str]) -> Iterator[Grant]:
+def _own_door(estate: Estate, guest: str, came: Came) -> Iterator[Grant]:
     via = estate.guests[guest].via
-    account = via.account or came.get("came_as", "")
+    account = via.account or came.account
     if not account or via.kind is ViaKind.HERE or not (via.key or via.kind is ViaKind.SSH):
         return
-    fingerprint = via.key.fingerprint if via.key is not None else came.get("came_with", "")
+    fingerprint = via.key.fingerprint if via.key is not None else came.key
     need: Need = frozenset([Key(fingerprint) if fingerprint else Password(guest, account)])
     sources, where = sources_of(estate, via.places), ", ".join(ref.text for ref in via.places)
     if not via.places:
@@ -127,15 +136,23 @@ def _own_door(estate: Estate, guest: str, came: Mapping[str, str]) -> Iterator[G
     # What comes in to change a guest has to be root there.
     powers = [SHELL, ADMINISTER] if via.is_live and account != "root" else [SHELL]
     yield Grant(
-        guest, account, "the own door", frozenset([need]), frozenset(powers), Bounds(sources, sources), via.origin,
-        kind=GrantKind.OWN_DOOR, text="via", where=where,
-    )  # fmt: skip
+        guest=guest,
+        account=account,
+        who="the own door",
+        proofs=frozenset([need]),
+        gives=frozenset(powers),
+        callers=Bounds(sources, sources),
+        origin=via.origin,
+        kind=GrantKind.OWN_DOOR,
+        text="via",
+        where=where,
+    )
 
 
-def _came_from(estate: Estate, guest: str, came: Mapping[str, str]) -> tuple[Sources, str]:
+def _came_from(estate: Estate, guest: str, came: Came) -> tuple[Sources, str]:
     """The address that a survey came from, as the guest told it; a link-local scope is dropped. Where a forward hides who
     calls, it is not known who did."""
-    text = came.get("came_from", "").partition("%")[0]
+    text = came.address
     try:
         found = parse_network(text)
     except AddressError:
@@ -161,6 +178,14 @@ def _emergency(estate: Estate, kept: Emergency, guest: str) -> Iterator[Grant]:
     sources = sources_of(estate, kept.places)
     needs = proofs(estate, kept.proofs, None, kept.keys, guest, kept.account)
     yield Grant(
-        guest, kept.account, f"emergency account {kept.account}", needs, frozenset([SHELL]), Bounds(sources, sources),
-        kept.origin, kind=GrantKind.EMERGENCY, text="emergency", where=", ".join(ref.text for ref in kept.places),
-    )  # fmt: skip
+        guest=guest,
+        account=kept.account,
+        who=f"emergency account {kept.account}",
+        proofs=needs,
+        gives=frozenset([SHELL]),
+        callers=Bounds(sources, sources),
+        origin=kept.origin,
+        kind=GrantKind.EMERGENCY,
+        text="emergency",
+        where=", ".join(ref.text for ref in kept.places),
+    )

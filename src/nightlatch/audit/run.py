@@ -91,7 +91,7 @@ def guest_audit(
 ) -> GuestAudit:  # fmt: skip
     """The audit of one guest; without an estate, ways in and hygiene only. `known` saves making the estate's names."""
     names = (known or names_of(estate)).also(comments_of(access))
-    grants = tuple(expand(estate, access.guest, at, access.reading.snapshot.facts)) if estate is not None else ()
+    grants = tuple(expand(estate, access.guest, at, access.reading.snapshot.told.came)) if estate is not None else ()
     found: list[Finding] = []
     if estate is not None:
         found += _differences(Search(access, estate, kinds), grants, names, acceptances(estate, access.guest, at))

@@ -95,7 +95,7 @@ def _one(each: api.Surveyed, into: Path, say: Say) -> None:
     assert each.snapshot is not None
     into.mkdir(parents=True, exist_ok=True)
     target = archive.file_of(into, each.guest)
-    api.write_evidence(each.snapshot, target, now(None), each.snapshot.facts.get("transport", "folder"))
+    api.write_evidence(each.snapshot, target, now(None), each.snapshot.told.transport)
     files = sum(entry.content is not None for entry in each.snapshot.entries.values())
     say(f"{each.guest}: {files} files into {target}", False)
     waiting = latched.read(each.snapshot)

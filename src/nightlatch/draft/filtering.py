@@ -109,7 +109,7 @@ def manager_of(reading: GuestReading) -> str:
     if reading.filter.idle:  # starting what loads these would bring them in, too
         return ""
     started = managers.is_started(reading.snapshot, UNIT) and _main(reading) is not None
-    asked = "rules" in reading.snapshot.listings and reading.snapshot.facts.get("init") == "systemd"
+    asked = "rules" in reading.snapshot.listings and reading.snapshot.told.systemd
     return "nftables" if asked or started else ""
 
 

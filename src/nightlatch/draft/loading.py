@@ -41,7 +41,7 @@ def reloaded(before: Snapshot, after: Snapshot, path: str) -> Snapshot:
     if "rules" not in after.listings:
         return after
     raw, was = after.content(path) or b"", before.content(path) or b""
-    tables = OLDER if after.facts.get("iptables") == "older" else TABLES
+    tables = OLDER if after.told.older else TABLES
     match manager(path):
         case "nftables":
             changed = _nftables(after.listings["rules"], raw)

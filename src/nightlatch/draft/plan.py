@@ -123,7 +123,7 @@ class Desk:
         self.estate, self.start, self.at, self.kinds = estate, snapshot, at, kinds
         self.realms = realms(estate)
         self.known = names_of(estate)
-        self.grants = tuple(expand(estate, snapshot.guest, at, snapshot.facts))
+        self.grants = tuple(expand(estate, snapshot.guest, at, snapshot.told.came))
         self.ways = ways_to(estate, snapshot.guest)
         # What a limit that is written on the guest has to name.
         self.seen = tuple(seen_over(self.ways, grant) for grant in self.grants)
@@ -302,7 +302,7 @@ def door_shrunk(desk: Desk, before: State, after: State, *, returns: bool = Fals
 
 def _in_use(desk: Desk, before: State) -> Sources | None:
     """The one address from which the own door is used just now; None where it is not known to be open from there."""
-    address = address_or_none(desk.start.facts.get("came_from", "").partition("%")[0])
+    address = address_or_none(desk.start.told.came.address)
     own = [grant for grant in desk.grants if grant.kind is GrantKind.OWN_DOOR]
     if address is None or not own:
         return None

@@ -68,8 +68,7 @@ def given(estate: Estate, access: GuestAccess, grants: Sequence[Grant]) -> Given
 
 def _came_by(access: GuestAccess) -> int:
     """The port by which this evidence was read, 0 where no connection did."""
-    text = access.reading.snapshot.facts.get("came_to_port", "")
-    return int(text) if text.isdigit() and len(text) < 6 else 0
+    return access.reading.snapshot.told.came.port
 
 
 def _listed(ports: set[int] | frozenset[int]) -> str:

@@ -121,14 +121,10 @@ def _differs(wanted: Entry, now: Snapshot, path: str) -> bool:
 
 def _methods(now: Snapshot, at: datetime) -> Iterator[str]:
     """Whether the methods that the guest offered us are those its settings name (RFC 4252, 5.1)."""
-    offered = set(filter(None, now.facts.get("offered", "").split(",")))
+    offered = set(now.told.came.offered)
     access = guest_access(readings.read(now), at)
     ports = access.ssh.listeners[:1]
-    settings = (
-        _settings(access, now.facts.get("came_as", ""), now.facts.get("came_from", ""), ports[0].port)
-        if ports
-        else None
-    )
+    settings = _settings(access, now.told.came.account, now.told.came.source, ports[0].port) if ports else None
     if not offered or settings is None or settings["authenticationmethods"].value != ("any",):
         return
     named = {method for method, keyword in SWITCHES.items() if settings[keyword].word == "yes"}
@@ -140,7 +136,7 @@ def _methods(now: Snapshot, at: datetime) -> Iterator[str]:
 
 def places(estate: Estate, now: Snapshot) -> tuple[list[str], list[str]]:
     """The places of grants on this guest: those that the fresh connection came from, and those it says nothing of."""
-    source = now.facts.get("came_from", "").partition("%")[0]
+    source = now.told.came.address
     proven: dict[str, None] = {}
     unproven: dict[str, None] = {}
     for spec in estate.of(now.guest).grants:

@@ -85,7 +85,7 @@ def _unit(each: Stated, reading: GuestReading, root: str, out: Given) -> None:
             )
             return
         out.leave(why, f"systemctl --root={root} {verb} {name}; only a running guest's services are changed")
-    elif reading.snapshot.facts.get("init") != "systemd":
+    elif not reading.snapshot.told.systemd:
         out.leave(why, "this guest has no systemd: use its own service manager")
     elif not each.spec.runs and KEPT.fullmatch(name):
         out.leave(why, "the guest, its network or its door depends on it; stop it at the console if that is meant")
@@ -179,7 +179,7 @@ def _name(estate: Estate, reading: GuestReading, out: Given) -> None:
         return
     snapshot, stored = reading.snapshot, reading.network.hostname
     old = stored.value if stored is not None else ""
-    loaded = snapshot.facts.get("host", "") if reading.service.is_live else wanted
+    loaded = snapshot.told.host if reading.service.is_live else wanted
     why = f"{reading.guest} should call itself {wanted}" + (f"; it is {old or loaded}." if old or loaded else ".")
     if old != wanted:
         if snapshot.content("/etc/hostname") is None:

@@ -12,6 +12,8 @@ from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from functools import cached_property
 
+from nightlatch.evidence.facts import Facts, facts_of
+
 MOST_LINKS = 40  # as the kernel's own limit (path_resolution(7))
 
 
@@ -77,7 +79,7 @@ class Snapshot:
     """All that was read of one guest. `listed` names the folders whose every child is in `entries`.
 
     `listings` are what programs on a live guest printed (sockets, addresses, units, daemons, opinions); there are none
-    of a guest in a folder. `facts` are single words about the guest and how it was read.
+    of a guest in a folder. `facts` are single words about the guest and how it was read, and `told` the same, typed.
     """
 
     guest: str
@@ -91,6 +93,11 @@ class Snapshot:
     def is_live(self) -> bool:
         """Whether a running guest was asked."""
         return bool(self.listings)
+
+    @cached_property
+    def told(self) -> Facts:
+        """What the survey was told in single words."""
+        return facts_of(self.facts)
 
     @cached_property
     def _children(self) -> dict[str, list[str]]:

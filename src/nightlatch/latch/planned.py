@@ -13,7 +13,6 @@ from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import RefusedError
 from nightlatch.model.sockets import ports_of
 from nightlatch.net.literal import address_or_none, parse_interface
-from nightlatch.net.numbers import whole
 from nightlatch.readings import guest as readings
 from nightlatch.readings import sockets
 from nightlatch.readings.daemons import SERVICES
@@ -205,7 +204,7 @@ def _goes(proved: ProvedDraft, before: NetworkReading, move: Move) -> str:
 
     Among the interface's new addresses that of the same family comes first.
     """
-    came_to = proved.before.facts.get("came_to", "")
+    came_to = proved.before.told.came.to
     others = (each for each in before.live if each.link.name != move.interface)
     kept = {str(held.address.ip) for each in others for held in each.addresses}
     fresh = [str(parse_interface(each).ip) for each in move.addresses]
@@ -232,7 +231,7 @@ def _said(snapshot: Snapshot, reading: GuestReading, unit: str) -> tuple[int, ..
 def _port(estate: Estate, proved: ProvedDraft, ports: Ports) -> int:
     """The port by which the fresh connection has to come in: the stated one where Nightlatch comes by another, and another
     where its own goes; 0 where it stays."""
-    came = whole(proved.before.facts.get("came_to_port", ""), 5) or 0
+    came = proved.before.told.came.port
     stated = next((each.ports for each in estate.of(proved.draft.guest).services if each.unit == "ssh"), ())
     wanted = [port for port in stated if port in ports.after]
     if not proved.draft.returns and wanted and came not in stated:

@@ -24,7 +24,7 @@ class GrantKind(StrEnum):
     EMERGENCY = "emergency"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Grant:
     """One sentence of the estate for one principal, guest and account. `after` is what root's rights ask on top.
 

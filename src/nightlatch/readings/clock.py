@@ -5,7 +5,6 @@ timedatectl(1), systemd-timesyncd.service(8), chrony.conf(5), ntp.conf(5); /etc/
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
@@ -74,7 +73,7 @@ def _there(snapshot: Snapshot, path: str) -> bool | None:
 def _applies(snapshot: Snapshot) -> bool:
     if _there(snapshot, "/run/systemd/container"):
         return False
-    return snapshot.facts.get("init") == "systemd" or _there(snapshot, "/lib/systemd/systemd") is True
+    return snapshot.told.systemd or _there(snapshot, "/lib/systemd/systemd") is True
 
 
 def _services(snapshot: Snapshot, service: ServiceReading) -> Iterator[TimeService]:
@@ -93,10 +92,10 @@ def _services(snapshot: Snapshot, service: ServiceReading) -> Iterator[TimeServi
 
 
 def _off(snapshot: Snapshot) -> tuple[int, int] | None:
-    numbers = [snapshot.facts.get(key, "") for key in ("clock", "asked_from", "asked_until")]
-    if not all(re.fullmatch(r"[0-9]{1,12}", number) for number in numbers):
+    clock, asked = snapshot.told.clock, snapshot.told.asked
+    if clock is None or asked is None:
         return None
-    clock, begun, ended = map(int, numbers)
+    begun, ended = asked
     return clock - ended, clock - begun
 
 

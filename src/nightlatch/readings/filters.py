@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 
+from nightlatch.evidence.facts import Nft
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.model.gaps import Gap
 from nightlatch.origin import Kind as OriginKind
@@ -97,7 +98,7 @@ def _loaded(snapshot: Snapshot) -> Rules | None:
 
 def _newer(snapshot: Snapshot) -> Rules | None:
     listed, tables = nftables.loaded(snapshot), iptables.listed(snapshot)
-    if listed is None and snapshot.facts.get("nft") == "none" and snapshot.facts.get("uid") == "0":
+    if listed is None and snapshot.told.nft is Nft.NONE and snapshot.told.root:
         return Rules()
     if listed is None or tables is None:
         return listed
@@ -120,6 +121,6 @@ def _unlisted(snapshot: Snapshot) -> Iterator[Gap]:
     origin = Origin(nftables.LISTED, kind=OriginKind.LISTING)
     if "rules-refused" in snapshot.listings:
         yield Gap(AREA, "what the kernel holds was not listed: that takes root", origin)
-    elif snapshot.facts.get("nft") in ("unknown", "none"):
-        needed = "the program nft, which is not there" if snapshot.facts["nft"] == "unknown" else "root"
+    elif snapshot.told.nft is not None:
+        needed = "the program nft, which is not there" if snapshot.told.nft is Nft.UNKNOWN else "root"
         yield Gap(AREA, f"what the kernel holds was not listed: that takes {needed}", origin)

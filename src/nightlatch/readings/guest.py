@@ -40,7 +40,7 @@ class HostKey:
     fingerprint: str
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class GuestReading:
     """All readings of a guest. `pam` maps a service name to its lines.
 
@@ -111,22 +111,22 @@ def read(snapshot: Snapshot) -> GuestReading:
     counts = _of_daemon(running.daemon) if running.daemon is not None else stored
     main = _main_file(snapshot, running.daemon)
     return GuestReading(
-        snapshot.guest,
-        snapshot,
-        installed,
-        release.system(snapshot),
-        release.version(snapshot),
-        dpkg_status.version(status, "openssh-server"),
-        accounts.read(snapshot),
-        sshd.read(snapshot, main, counts) if installed else sshd.SshdReading(),
-        sudo.read(snapshot),
-        _pam(snapshot),
-        _host_keys(snapshot),
-        filters.read(snapshot, running, wrapped=release.system(snapshot) in posix.DEBIAN_LIKE),
-        running,
-        counts,
-        stored,
-        main,
+        guest=snapshot.guest,
+        snapshot=snapshot,
+        installed=installed,
+        system=release.system(snapshot),
+        release=release.version(snapshot),
+        version=dpkg_status.version(status, "openssh-server"),
+        accounts=accounts.read(snapshot),
+        sshd=sshd.read(snapshot, main, counts) if installed else sshd.SshdReading(),
+        sudo=sudo.read(snapshot),
+        pam=_pam(snapshot),
+        host_keys=_host_keys(snapshot),
+        filter=filters.read(snapshot, running, wrapped=release.system(snapshot) in posix.DEBIAN_LIKE),
+        service=running,
+        options=counts,
+        stored_options=stored,
+        main_file=main,
     )
 
 

@@ -71,17 +71,29 @@ def profile(content: bytes, path: str, suffix: str) -> Profile:
     given = hardware(mac.value) if mac is not None else ""
     cloned = clone or document.last("LLADDR")
     return Profile(
-        System.IFCFG, name, Origin(path), Match((name,) if name else (), (given,) if given else ()),
-        tuple(_methods(document, path, addresses)), tuple(addresses), tuple(_gateways(document, path, gaps)),
-        (), tuple(_servers(document, path, gaps)),
-        tuple(document.value("DOMAIN").split()), at_boot, _at(path, boot) if boot is not None and not at_boot else None,
-        Placed(uuid.value, _at(path, uuid)) if uuid is not None and uuid.value else None,
-        Placed(hardware(cloned.value), _at(path, cloned)) if cloned is not None and hardware(cloned.value) else None,
-        document.value("DEFROUTE").lower() not in ("no", "false", "n", "0"),
-        document.value("PEERDNS").lower() not in ("no", "false", "n", "0"),
-        document.value("TYPE").lower() or "ethernet", set_aside=_set_aside(document), gaps=tuple(gaps),
+        system=System.IFCFG,
+        interface=name,
+        origin=Origin(path),
+        match=Match((name,) if name else (), (given,) if given else ()),
+        methods=tuple(_methods(document, path, addresses)),
+        addresses=tuple(addresses),
+        gateways=tuple(_gateways(document, path, gaps)),
+        routes=(),
+        servers=tuple(_servers(document, path, gaps)),
+        search=tuple(document.value("DOMAIN").split()),
+        at_boot=at_boot,
+        boot_origin=_at(path, boot) if boot is not None and not at_boot else None,
+        identifier=Placed(uuid.value, _at(path, uuid)) if uuid is not None and uuid.value else None,
+        hardware=Placed(hardware(cloned.value), _at(path, cloned))
+        if cloned is not None and hardware(cloned.value)
+        else None,
+        lease_routes=document.value("DEFROUTE").lower() not in ("no", "false", "n", "0"),
+        lease_names=document.value("PEERDNS").lower() not in ("no", "false", "n", "0"),
+        kind=document.value("TYPE").lower() or "ethernet",
+        set_aside=_set_aside(document),
+        gaps=tuple(gaps),
         zone=Placed(zone.value, _at(path, zone)) if zone is not None and zone.value else None,
-    )  # fmt: skip
+    )
 
 
 def _set_aside(document: Document) -> str:

@@ -159,10 +159,21 @@ def _profile(name: str, parts: list[tuple[str, Stanza, tuple[tuple[str, Line], .
                 )
     first = parts[0]
     return Profile(
-        System.IFUPDOWN, name, Origin(first[0], first[1].head.number, first[1].head.words[1].column), Match((name,)),
-        tuple(methods), tuple(addresses), tuple(gateways), (), tuple(servers), tuple(search), started,
-        None if started else Origin(first[0], first[1].head.number), hardware=mac, gaps=tuple(gaps),
-    )  # fmt: skip
+        system=System.IFUPDOWN,
+        interface=name,
+        origin=Origin(first[0], first[1].head.number, first[1].head.words[1].column),
+        match=Match((name,)),
+        methods=tuple(methods),
+        addresses=tuple(addresses),
+        gateways=tuple(gateways),
+        routes=(),
+        servers=tuple(servers),
+        search=tuple(search),
+        at_boot=started,
+        boot_origin=None if started else Origin(first[0], first[1].head.number),
+        hardware=mac,
+        gaps=tuple(gaps),
+    )
 
 
 def _option(options: tuple[tuple[str, Line], ...], *names: str) -> tuple[str, Line] | None:

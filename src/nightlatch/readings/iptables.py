@@ -28,7 +28,7 @@ from nightlatch.readings.rules import Chain, Rule, Rules, answering
 
 AREA = "packet filter"
 LISTED = {"ip": "iptables-save", "ip6": "ip6tables-save"}
-OLDER = {"ip": ("older", "legacy"), "ip6": ("older6", "legacy6")}  # the listing, and the fact which tables there are
+OLDER = {"ip": "older", "ip6": "older6"}  # listings
 PROGRAM = {"ip": "iptables-restore", "ip6": "ip6tables-restore"}
 # What the kernel knows of chains (iptables(8), TABLES): hook and priority.
 BASES = {
@@ -207,11 +207,12 @@ def listed(snapshot: Snapshot) -> Rules | None:
 def older(snapshot: Snapshot) -> Rules:
     """The tables in a running kernel that the older iptables loaded, which nft does not list (iptables-legacy(8))."""
     tables, gaps = Tables(_sets_listed(snapshot), kind=OriginKind.LISTING), []
-    for family, (listing, fact) in OLDER.items():
+    loaded = dict(snapshot.told.older_tables)
+    for family, listing in OLDER.items():
         raw = snapshot.listings.get(listing, b"")
         told_by = re.fullmatch(rb"# (ip6?tables(?:-legacy)?-save)", raw.rstrip(b"\n").rpartition(b"\n")[2])
         tables.restore(raw, told_by[1].decode() if told_by else LISTED[family], family)
-        names = [name for name in snapshot.facts.get(fact, "").split() if f"*{name}".encode() not in raw.split(b"\n")]
+        names = [name for name in loaded[family] if f"*{name}".encode() not in raw.split(b"\n")]
         if names:
             origin = Origin(f"/proc/net/{family}_tables_names", kind=OriginKind.LISTING)
             text = f"the tables {' '.join(names)[:60]} of the older iptables are loaded, and were not listed"

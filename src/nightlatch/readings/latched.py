@@ -11,7 +11,6 @@ import re
 from dataclasses import dataclass
 
 from nightlatch.evidence.snapshot import Snapshot
-from nightlatch.net.numbers import whole
 from nightlatch.origin import Origin
 
 ID, WHO = "/var/lib/nightlatch/lock/id", "/var/lib/nightlatch/lock/who"
@@ -37,6 +36,6 @@ def read(snapshot: Snapshot) -> OnLatch | None:
     change = named[:40].decode("ascii", "replace").strip()
     if found is None:
         return OnLatch(change, "", None, Origin(ID, 1))
-    now, since, lasts = whole(snapshot.facts.get("uptime", "").partition(".")[0]), int(found[2]), int(found[3])
+    now, since, lasts = snapshot.told.uptime, int(found[2]), int(found[3])
     left = since + lasts - now if now is not None and since <= now else None
     return OnLatch(change, found[1], left, Origin(WHO, 1))

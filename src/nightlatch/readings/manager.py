@@ -110,15 +110,27 @@ def profile(content: bytes, path: str, because: str = "") -> Profile:
     off = boot is not None and boot.value.lower() in ("false", "0", "no")
     # GKeyFile refuses a file whose line ends are CRLF only where a word then differs: "true\r" is no truth value.
     return Profile(
-        System.MANAGER, name.value if name is not None else "", at, Match((name.value,) if name is not None else (), macs),
-        tuple(_methods(document, path, addresses, at)), tuple(addresses), tuple(gateways), tuple(routes),
-        tuple(_servers(document, path, gaps)), tuple(_search(document)), not off,
-        _at(path, boot) if boot is not None and off else None,
-        Placed(uuid.value, _at(path, uuid)) if uuid is not None else None,
-        Placed(hardware(cloned.value), _at(path, cloned)) if cloned is not None else None,
-        not _flag(document, "ipv4", "never-default", "ignore-auto-routes"), not _flag(document, "ipv4", "ignore-auto-dns"),
-        _kind(document), because, gaps=tuple(gaps), zone=Placed(zone.value, _at(path, zone)) if zone is not None else None,
-    )  # fmt: skip
+        system=System.MANAGER,
+        interface=name.value if name is not None else "",
+        origin=at,
+        match=Match((name.value,) if name is not None else (), macs),
+        methods=tuple(_methods(document, path, addresses, at)),
+        addresses=tuple(addresses),
+        gateways=tuple(gateways),
+        routes=tuple(routes),
+        servers=tuple(_servers(document, path, gaps)),
+        search=tuple(_search(document)),
+        at_boot=not off,
+        boot_origin=_at(path, boot) if boot is not None and off else None,
+        identifier=Placed(uuid.value, _at(path, uuid)) if uuid is not None else None,
+        hardware=Placed(hardware(cloned.value), _at(path, cloned)) if cloned is not None else None,
+        lease_routes=not _flag(document, "ipv4", "never-default", "ignore-auto-routes"),
+        lease_names=not _flag(document, "ipv4", "ignore-auto-dns"),
+        kind=_kind(document),
+        refused=because,
+        gaps=tuple(gaps),
+        zone=Placed(zone.value, _at(path, zone)) if zone is not None else None,
+    )
 
 
 def _at(path: str, line: Line) -> Origin:

@@ -87,14 +87,24 @@ def _profile(name: str, kind: str, part: Tree) -> Profile:
     mac = part.get("macaddress")
     manual = part.word("activation-mode") in ("manual", "off")
     return Profile(
-        System.NETPLAN, interface, at, match, tuple(_methods(part, at)), tuple(_addresses(part, gaps)), tuple(gateways),
-        tuple(routes), tuple(_servers(part, gaps)), tuple(_words(part.get("nameservers", "search"))), not manual,
-        part.get("activation-mode").origin if manual else None,  # type: ignore[union-attr]
+        system=System.NETPLAN,
+        interface=interface,
+        origin=at,
+        match=match,
+        methods=tuple(_methods(part, at)),
+        addresses=tuple(_addresses(part, gaps)),
+        gateways=tuple(gateways),
+        routes=tuple(routes),
+        servers=tuple(_servers(part, gaps)),
+        search=tuple(_words(part.get("nameservers", "search"))),
+        at_boot=not manual,
+        boot_origin=part.get("activation-mode").origin if manual else None,  # type: ignore[union-attr]
         hardware=Placed(hardware(mac.text or ""), mac.origin) if mac is not None else None,
         lease_routes=part.flag("dhcp4-overrides", "use-routes") is not False,
         lease_names=part.flag("dhcp4-overrides", "use-dns") is not False,
-        kind=kind.removesuffix("s"), gaps=tuple(gaps),
-    )  # fmt: skip
+        kind=kind.removesuffix("s"),
+        gaps=tuple(gaps),
+    )
 
 
 def recognised(name: str, part: Tree) -> tuple[Match, str]:

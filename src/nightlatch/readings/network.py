@@ -41,7 +41,7 @@ class LiveInterface:
     addresses: tuple[LiveAddress, ...] = ()
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class NetworkReading:
     """All about a guest's addresses and names.
 
@@ -113,14 +113,24 @@ def read(snapshot: Snapshot) -> NetworkReading:
     found[System.NETPLAN] = None if program is None else program.kind is not Kind.ABSENT
     found[System.IFCFG] = found[System.MANAGER]
     return NetworkReading(
-        profiles, found, tuple(_live(snapshot)), tuple(_default_routes(snapshot)),
-        tuple(ip_listing.neighbours(_listing(snapshot, "neighbours"))), tuple(_leases(snapshot)), tuple(_served(snapshot)),
-        _word(snapshot, "/etc/hostname"), _word(snapshot, "/etc/machine-id"),
-        tuple(name_files.hosts(snapshot.content("/etc/hosts") or b"")), tuple(_resolvers(snapshot)),
-        _made_anew(snapshot), tuple(_resolved(snapshot)),
-        tuple(_rewritten(snapshot, documents, profiles)), (*plan_gaps, *stanza_gaps), "links" in snapshot.listings,
-        dict(netplan_reading.renderers(documents)),
-    )  # fmt: skip
+        profiles=profiles,
+        starts=found,
+        live=tuple(_live(snapshot)),
+        default_routes=tuple(_default_routes(snapshot)),
+        neighbours=tuple(ip_listing.neighbours(_listing(snapshot, "neighbours"))),
+        leases=tuple(_leases(snapshot)),
+        served=tuple(_served(snapshot)),
+        hostname=_word(snapshot, "/etc/hostname"),
+        machine_id=_word(snapshot, "/etc/machine-id"),
+        hosts=tuple(name_files.hosts(snapshot.content("/etc/hosts") or b"")),
+        resolvers=tuple(_resolvers(snapshot)),
+        resolvers_unknown=_made_anew(snapshot),
+        resolved_servers=tuple(_resolved(snapshot)),
+        rewritten=tuple(_rewritten(snapshot, documents, profiles)),
+        gaps=(*plan_gaps, *stanza_gaps),
+        is_live="links" in snapshot.listings,
+        renderers=dict(netplan_reading.renderers(documents)),
+    )
 
 
 def _listing(snapshot: Snapshot, name: str) -> str:

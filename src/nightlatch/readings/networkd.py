@@ -111,13 +111,23 @@ def _made(said: list[Said], at: Origin, gaps: list[Gap]) -> Profile:
     unmanaged = _last(said, "Link", "Unmanaged")
     plain = match.plain_names
     made = Profile(
-        System.NETWORKD, plain[0] if len(plain) == 1 else "", at, match, tuple(_methods(said, addresses, at)), addresses,
-        tuple(gateways), tuple(routes), tuple(_servers(said, gaps)), tuple(_search(said)), not manual,
-        policy.origin if manual and policy is not None else None,
+        system=System.NETWORKD,
+        interface=plain[0] if len(plain) == 1 else "",
+        origin=at,
+        match=match,
+        methods=tuple(_methods(said, addresses, at)),
+        addresses=addresses,
+        gateways=tuple(gateways),
+        routes=tuple(routes),
+        servers=tuple(_servers(said, gaps)),
+        search=tuple(_search(said)),
+        at_boot=not manual,
+        boot_origin=policy.origin if manual and policy is not None else None,
         hardware=Placed(hardware(mac.value), mac.origin) if mac is not None else None,
         lease_routes=_flag(said, ("DHCPv4", "DHCP"), "UseGateway", _flag(said, ("DHCPv4", "DHCP"), "UseRoutes", True)),
-        lease_names=_flag(said, ("DHCPv4", "DHCP"), "UseDNS", True), gaps=tuple(gaps),
-    )  # fmt: skip
+        lease_names=_flag(said, ("DHCPv4", "DHCP"), "UseDNS", True),
+        gaps=tuple(gaps),
+    )
     if unmanaged is not None and _truth(unmanaged.value):
         return replace(made, set_aside="Unmanaged=yes: networkd leaves the interface alone")
     if not any(each.section == "Match" for each in said):

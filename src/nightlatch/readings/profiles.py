@@ -111,7 +111,7 @@ def _named(patterns: tuple[str, ...], name: str) -> bool:
     return any(fnmatch.fnmatchcase(name, each) for each in plain) is not turned
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Profile:
     """What one system stores about one interface.
 

@@ -152,18 +152,17 @@ def read(snapshot: Snapshot) -> ServiceReading:
     if not snapshot.is_live:
         return ServiceReading()
     listings = {name: raw.decode("utf-8", "replace") for name, raw in snapshot.listings.items()}
-    clock = snapshot.facts.get("clock", "")
     units = dict(_units(listings.get("units", "")))
     groups = {unit.name: unit.group for unit in units.values()}
     holders = _holders(listings.get("holders", ""), dict(_numbered(listings.get("programs", ""))))
     found = list(_sockets(listings.get("sockets", ""), holders))
     called = daemons.read(
         listings.get("daemons", ""), frozenset(each.inode for each in found if each.protocol == "tcp"), groups,
-        {unit.name: unit.main_pid for unit in units.values()}, managed=snapshot.facts.get("init") == "systemd",
+        {unit.name: unit.main_pid for unit in units.values()}, managed=snapshot.told.systemd,
     )  # fmt: skip
     return ServiceReading(
         True, units, tuple(each for each in called if not each.doubt), tuple(each for each in called if each.doubt),
-        tuple(each for each in found if each.protocol == "tcp"), int(clock) if re.fullmatch(r"[0-9]{1,12}", clock) else 0,
+        tuple(each for each in found if each.protocol == "tcp"), snapshot.told.clock or 0,
         tuple(each for each in found if each.protocol == "udp"), dict(_owners(listings.get("owners", ""), groups)),
     )  # fmt: skip
 

@@ -123,7 +123,7 @@ def _stored(snapshot: Snapshot, unit: str, gaps: list[Gap]) -> Lists:
 def _is_apart(snapshot: Snapshot) -> bool:
     """Whether the guest's control groups may not be in one tree; of a folder its release tells what is usual there."""
     if snapshot.is_live:
-        return snapshot.facts.get("groups") == "other"
+        return snapshot.told.groups_apart
     number = release.version(snapshot).partition(".")[0]
     major = whole(number)
     return major is not None and major <= APART.get(release.system(snapshot), -1)

@@ -89,7 +89,7 @@ def name_not_as_stated(context: Context) -> Iterator[Told]:
 def changed_at_boot(context: Context) -> Iterator[Told]:
     """The running guest has another name than the next boot gives it."""
     reading = context.access.reading
-    stored, loaded = reading.network.hostname, reading.snapshot.facts.get("host", "")
+    stored, loaded = reading.network.hostname, reading.snapshot.told.host
     if reading.service.is_live and stored is not None and loaded and stored.value != loaded:
         text = f"The guest's name is {loaded} now and {stored.value} after the next boot: logs of one guest go by two names."
         yield Told(text, (Proof(loaded, NAME), Proof(stored.value, stored.origin)), ("name",))
