@@ -17,6 +17,7 @@ from nightlatch.audit.checks.registry import Identities
 from nightlatch.cli.main import cli as main
 from nightlatch.demo.build import build
 from nightlatch.evidence.snapshot import Snapshot
+from nightlatch.ops import survey as surveying
 from nightlatch.readings import guest as readings
 from nightlatch.readings import network
 from tests.guests import AT
@@ -101,7 +102,7 @@ def test_a_live_guest_whose_answer_breaks_us_is_told(skerry: Path, monkeypatch: 
     def fails(*_: Any, **__: Any) -> Any:
         raise RecursionError
 
-    monkeypatch.setattr(api, "survey_target", fails)
+    monkeypatch.setattr(surveying, "survey_target", fails)
     done = CliRunner().invoke(main, ["survey", "--into", "evidence"])
     assert done.exit_code == 3
     assert "RecursionError at" in done.output + (done.stderr if done.stderr_bytes else "")

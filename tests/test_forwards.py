@@ -7,13 +7,12 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import exposing
+from nightlatch import api, exposing
 from nightlatch.access.book import Way, choices
 from nightlatch.access.exposure import Fate
 from nightlatch.access.grants import expand, realms
 from nightlatch.access.holdings import Holding
 from nightlatch.audit.run import guest_audit
-from nightlatch.draft import plan
 from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate
 from nightlatch.faults import EstateError
@@ -134,21 +133,21 @@ def test_a_network_is_a_place_of_grants(tmp_path: Path) -> None:
 
 def test_a_limit_that_the_guest_can_not_tell_is_left_to_the_perimeter(tmp_path: Path) -> None:
     estate, snapshot = made(tmp_path, place="[bench, hidden]"), guest().snapshot()
-    draft = plan.make(estate, snapshot, AT)
+    draft = api.draft(estate, snapshot, AT)
     assert not draft.does
     assert "all who come by the forward are 10.0.2.2 to this guest" in draft.left[0].hand
     limited = made(tmp_path, perimeter=CLAIM)
-    done = plan.make(limited, snapshot, AT)
+    done = api.draft(limited, snapshot, AT)
     assert done.left == ()
     assert 'from="10.0.2.2"' in str([getattr(step, "after", "") for step in done.steps])
-    plan.prove(limited, done, snapshot, AT)
+    api.prove(limited, done, snapshot, AT)
 
 
 def test_a_filter_on_the_guest_names_what_it_sees(tmp_path: Path) -> None:
     estate, of = made(tmp_path, perimeter=CLAIM), guest("tcp dport 22 ip saddr 192.168.40.0/24 accept")
-    draft = plan.make(estate, of.snapshot(), AT)
+    draft = api.draft(estate, of.snapshot(), AT)
     assert draft.left == ()
-    after = plan.prove(estate, draft, of.snapshot(), AT).after
+    after = api.prove(estate, draft, of.snapshot(), AT).after
     assert b"ip saddr { 10.0.2.2 } accept" in (after.content("/etc/nightlatch.nft") or b"")
 
 

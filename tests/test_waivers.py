@@ -7,10 +7,10 @@ from pathlib import Path
 
 import pytest
 
+from nightlatch import api
 from nightlatch.access.grants import realms
 from nightlatch.audit.findings import Finding, Group, Severity
 from nightlatch.audit.run import check_waivers, guest_audit, waived
-from nightlatch.draft import plan
 from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate
 from nightlatch.faults import EstateError
@@ -120,8 +120,8 @@ def test_a_draft_leaves_alone_what_is_accepted(tmp_path: Path) -> None:
         config=OFF,
     )
     accepted = with_waivers(tmp_path, "finding: surplus, on: gauge, account: joon, person: joon, from: anywhere")
-    assert plan.make(accepted, guest.snapshot(), AT).steps == ()
-    assert plan.make(with_waivers(tmp_path), guest.snapshot(), AT).steps
+    assert api.draft(accepted, guest.snapshot(), AT).steps == ()
+    assert api.draft(with_waivers(tmp_path), guest.snapshot(), AT).steps
 
 
 @pytest.mark.parametrize("wrong, says", [

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from nightlatch import __version__
 from nightlatch.draft import plan
-from nightlatch.draft.plan import Draft, ProvedDraft
+from nightlatch.draft.plan import Common, Draft, ProvedDraft, common
 from nightlatch.estate.load import load as load_estate
 from nightlatch.estate.model import Estate
 from nightlatch.estate.starter import starter
@@ -41,7 +41,7 @@ from nightlatch.transports.ssh import Client
 
 __all__ = [
     "Audit", "Auditor", "Client", "Draft", "Estate", "ProvedDraft", "Surveyed", "audit", "audit_target",
-    "audited", "chosen", "client_for", "draft", "effective_settings", "from_evidence", "load_estate", "more_of",
+    "audited", "chosen", "client_for", "common", "draft", "effective_settings", "from_evidence", "load_estate", "more_of",
     "new_estate", "prove", "read_evidence", "survey", "survey_live", "survey_script", "survey_target",
     "survey_targets", "write_evidence",
 ]  # fmt: skip
@@ -70,18 +70,23 @@ def read_evidence(path: Path) -> Snapshot:
     return archive.read(path)
 
 
-def draft(estate: Estate, snapshot: Snapshot, at: datetime, kinds: Kinds = KINDS) -> Draft:
-    """The fewest steps that close what is certainly wrong on one guest; `Draft.left` says what no step closes."""
+def draft(
+    estate: Estate, snapshot: Snapshot, at: datetime, kinds: Kinds = KINDS, *, shared: Common | None = None
+) -> Draft:  # fmt: skip
+    """The fewest steps that close what is certainly wrong on one guest; `Draft.left` says what no step closes.
+
+    `shared` (from `common`) saves looking through the estate again for each of many guests.
+    """
     with work_on(snapshot.guest):
-        return plan.make(estate, snapshot, at, kinds)
+        return plan.make(shared or common(estate, kinds), snapshot, at)
 
 
 def prove(
-    estate: Estate, made: Draft, snapshot: Snapshot, at: datetime, kinds: Kinds = KINDS
+    estate: Estate, made: Draft, snapshot: Snapshot, at: datetime, kinds: Kinds = KINDS, *, shared: Common | None = None
 ) -> ProvedDraft:  # fmt: skip
     """Work a draft out on evidence. Raises RefusedError when it does not close the gap, or shuts the own door."""
     with work_on(snapshot.guest):
-        return plan.prove(estate, made, snapshot, at, kinds)
+        return plan.prove(shared or common(estate, kinds), made, snapshot, at)
 
 
 def effective_settings(

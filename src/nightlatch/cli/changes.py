@@ -108,6 +108,7 @@ def _proved(
     from nightlatch.readings import latched
 
     proved, refused, pending = {}, {}, {}
+    shared = api.common(estate)
     for each in api.survey(estate, list(guests) or None, client=client):
         if each.snapshot is None:
             refused[each.guest] = each.problem
@@ -116,7 +117,8 @@ def _proved(
         if waiting is not None:
             pending[each.guest] = waiting
         try:
-            proved[each.guest] = api.prove(estate, api.draft(estate, each.snapshot, at), each.snapshot, at)
+            made = api.draft(estate, each.snapshot, at, shared=shared)
+            proved[each.guest] = api.prove(estate, made, each.snapshot, at, shared=shared)
         except (RefusedError, UnreadableError) as error:
             refused[each.guest] = error.words
     return [proved[name] for name in estate.guests if name in proved], refused, pending

@@ -15,6 +15,7 @@ from nightlatch.access.arriving import ways_to
 from nightlatch.access.differences import Missing, Surplus, covers, missing, surplus
 from nightlatch.access.grants import expand, realms, seen_over
 from nightlatch.access.paths import GuestAccess, guest_access
+from nightlatch.access.realms import Realms
 from nightlatch.access.stated import ssh_ports
 from nightlatch.audit import holes, shut_out, wording
 from nightlatch.audit.holes import Hole, kind_of
@@ -116,13 +117,28 @@ class State:
         return sum(any(each.values()) for each in found)
 
 
+@dataclass(frozen=True)
+class Common:
+    """What drafts of all guests of an estate share: its realms and names, and the table of services."""
+
+    estate: Estate
+    realms: Realms
+    names: Names
+    kinds: Kinds
+
+
+def common(estate: Estate, kinds: Kinds = KINDS) -> Common:
+    """Made once for an estate, for it looks through all of it."""
+    return Common(estate, realms(estate), names_of(estate), kinds)
+
+
 class Desk:
     """Works out what evidence lets in against the grants, as often as a draft needs it."""
 
-    def __init__(self, estate: Estate, snapshot: Snapshot, at: datetime, kinds: Kinds = KINDS) -> None:
-        self.estate, self.start, self.at, self.kinds = estate, snapshot, at, kinds
-        self.realms = realms(estate)
-        self.known = names_of(estate)
+    def __init__(self, shared: Common, snapshot: Snapshot, at: datetime) -> None:
+        self.estate, self.start, self.at, self.kinds = shared.estate, snapshot, at, shared.kinds
+        self.realms, self.known = shared.realms, shared.names
+        estate = shared.estate
         self.grants = tuple(expand(estate, snapshot.guest, at, snapshot.told.came))
         self.ways = ways_to(estate, snapshot.guest)
         # What a limit that is written on the guest has to name.
@@ -205,9 +221,9 @@ class Desk:
             yield from filtering.keeps_out(work, service, open_to, holes.sentence(*mine[0], names))
 
 
-def make(estate: Estate, snapshot: Snapshot, at: datetime, kinds: Kinds = KINDS) -> Draft:
+def make(shared: Common, snapshot: Snapshot, at: datetime) -> Draft:
     """The draft for one guest at a moment (aware)."""
-    desk = Desk(estate, snapshot, at, kinds)
+    desk = Desk(shared, snapshot, at)
     first = desk.state(snapshot)
     steps: tuple[AnyStep, ...] = ()
     state = best = first
@@ -310,11 +326,9 @@ def _in_use(desk: Desk, before: State) -> Sources | None:
     return None if without(here, door(before.access, own)) else here
 
 
-def prove(
-    estate: Estate, draft: Draft, snapshot: Snapshot, at: datetime, kinds: Kinds = KINDS
-) -> ProvedDraft:  # fmt: skip
+def prove(shared: Common, draft: Draft, snapshot: Snapshot, at: datetime) -> ProvedDraft:
     """Work the draft out on the evidence, state by state. Raises RefusedError, which says what is not good."""
-    desk = Desk(estate, snapshot, at, kinds)
+    desk = Desk(shared, snapshot, at)
     for act in draft.acts:
         if isinstance(act, Disable | Stop) and services.KEPT.fullmatch(act.unit):
             raise RefusedError(f"{act} is refused: the guest, its network or its door depends on it", guest=draft.guest)

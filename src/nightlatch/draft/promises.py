@@ -10,13 +10,12 @@ from nightlatch.access.grants import sources_of
 from nightlatch.access.paths import GuestAccess, guest_access
 from nightlatch.draft import services
 from nightlatch.draft.acts import Act
-from nightlatch.draft.plan import Desk, ProvedDraft, door_shrunk, left_of
+from nightlatch.draft.plan import Desk, ProvedDraft, common, door_shrunk, left_of
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.opinions import Question, unpacked
 from nightlatch.evidence.snapshot import ABSENT, Entry, Snapshot
 from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import NO_ADDRESS
-from nightlatch.readings import guest as readings
 from nightlatch.readings.guest import GuestReading
 from nightlatch.services.ssh.opinion import NOT_COMPARED, questions
 from nightlatch.services.ssh.settings import SWITCHES, Caller, Settings, dump
@@ -93,7 +92,7 @@ def of(proved: ProvedDraft) -> Promise:
 def broken(estate: Estate, promise: Promise, now: Snapshot, at: datetime) -> list[str]:
     """What does not hold on fresh evidence, in words; empty when all that was promised is so."""
     out = unlike(promise.made, now)
-    work = Desk(estate, promise.before, at)
+    work = Desk(common(estate), promise.before, at)
     before, state = work.state(promise.before), work.state(now)
     out += [f"{program} would not start again: {because}" for program, because in work.dead(state)]
     if door_shrunk(work, before, state, returns=promise.returns):
@@ -104,7 +103,7 @@ def broken(estate: Estate, promise: Promise, now: Snapshot, at: datetime) -> lis
     if not promise.returns:
         more = [entry.text for entry in left_of(work, state) if entry.mark not in promise.left]
         out += more if len(more) > promise.many else []
-    return out + list(_methods(now, at))
+    return out + list(_methods(now, state.access))
 
 
 def unlike(made: Mapping[str, Entry], now: Snapshot) -> list[str]:
@@ -119,10 +118,9 @@ def _differs(wanted: Entry, now: Snapshot, path: str) -> bool:
     )  # fmt: skip
 
 
-def _methods(now: Snapshot, at: datetime) -> Iterator[str]:
+def _methods(now: Snapshot, access: GuestAccess) -> Iterator[str]:
     """Whether the methods that the guest offered us are those its settings name (RFC 4252, 5.1)."""
     offered = set(now.told.came.offered)
-    access = guest_access(readings.read(now), at)
     ports = access.ssh.listeners[:1]
     settings = _settings(access, now.told.came.account, now.told.came.source, ports[0].port) if ports else None
     if not offered or settings is None or settings["authenticationmethods"].value != ("any",):
