@@ -23,11 +23,10 @@ from nightlatch.audit.naming import Names, names_of
 from nightlatch.audit.run import check_waivers, waived
 from nightlatch.audit.wire import Stand, State
 from nightlatch.estate.model import READ_AS_FILES, Estate, GuestSpec, ViaKind
-from nightlatch.evidence import archive
-from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import NightlatchError, OwnFaultError, UnreachableError, work_on
 from nightlatch.model.grants import Grant
 from nightlatch.net.addresses import EVERY_ADDRESS
+from nightlatch.ops.survey import kept_of, read_kept
 from nightlatch.probe import driver
 from nightlatch.probe.causes import Cause, causes
 from nightlatch.probe.driver import Limits
@@ -175,7 +174,10 @@ def known_address(estate: Estate, spec: GuestSpec, evidence: Path | None) -> tup
     """The address that `addresses` would have dialled: of those that the estate states or the guest's evidence holds the best
     that lasts, or the forward that leads to it; None where none is known."""
     forwards = [each for network in estate.networks.values() for each in network.forwards if each.guest == spec.name]
-    snapshot, _, _ = _evidence_of(spec, evidence)
+    try:
+        snapshot = read_kept(estate, spec, evidence)
+    except (NightlatchError, OSError):  # told where it is held against the wire
+        snapshot = None
     read = network.read(snapshot) if snapshot is not None else NetworkReading()
     best = next(iter(book.choices(estate, holdings(read, spec.name, spec), EVERY_ADDRESS)), None)
     if best is not None and best.way is not book.Way.NO:
@@ -357,25 +359,15 @@ def duration(seconds: float) -> str:
     return f"{seconds:.0f} s" if seconds >= 10 else f"{seconds:.1f} s"
 
 
-def _evidence_of(spec: GuestSpec, folder: Path | None) -> tuple[Snapshot | None, str, str]:
-    """A guest's evidence, where it comes from, and why it could not be read."""
-    path = archive.file_of(folder, spec.name) if folder is not None else None
-    if path is None or not path.exists():
-        path = spec.via.path if spec.via.kind in READ_AS_FILES else None
-    if path is None:
-        return None, "", ""
-    try:
-        return api.survey_target(path, spec.name), str(path), ""
-    except (NightlatchError, OSError) as error:
-        return None, "", f"its evidence can't be read: {error}"
-
-
 def _predicted(estate: Estate, spec: GuestSpec, at: datetime, folder: Path | None, kinds: Kinds) -> _Evident:
     try:
         with work_on(spec.name):
-            snapshot, path, problem = _evidence_of(spec, folder)
+            snapshot = read_kept(estate, spec, folder, kinds)
             if snapshot is None:
-                return _Evident(problem=problem)
-            return _Evident(guest_access(readings.read(snapshot), at, realms(estate), kinds), path)
+                return _Evident()
+            access = guest_access(readings.read(snapshot), at, realms(estate), kinds)
+            return _Evident(access, str(kept_of(spec, folder)))
     except OwnFaultError as error:
         return _Evident(problem=error.words)
+    except (NightlatchError, OSError) as error:
+        return _Evident(problem=f"its evidence can't be read: {error}")

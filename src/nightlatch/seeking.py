@@ -12,15 +12,14 @@ from enum import StrEnum
 from ipaddress import IPv6Address
 from pathlib import Path
 
-from nightlatch import api
 from nightlatch.access.holdings import hardware as hardware_of
 from nightlatch.access.holdings import holdings
-from nightlatch.estate.model import READ_AS_FILES, Estate, GuestSpec
-from nightlatch.evidence.archive import SUFFIX
+from nightlatch.estate.model import Estate, GuestSpec
 from nightlatch.faults import NightlatchError, nearest, work_on
 from nightlatch.formats.ip_listing import Neighbour
 from nightlatch.formats.leases import hardware
 from nightlatch.net.literal import IPAddress, address_or_none
+from nightlatch.ops.survey import read_kept
 from nightlatch.origin import Kind, Origin
 from nightlatch.probe import driver
 from nightlatch.probe.driver import Limits
@@ -116,15 +115,13 @@ def _surveyed(estate: Estate, folder: Path | None) -> tuple[dict[str, NetworkRea
     read: dict[str, NetworkReading] = {}
     unread: list[str] = []
     for spec in estate.guests.values():
-        path = folder / f"{spec.name}{SUFFIX}" if folder is not None else None
-        if path is None or not path.exists():
-            path = spec.via.path if spec.via.kind in READ_AS_FILES else None
-        if path is not None:
-            try:
-                with work_on(spec.name):
-                    read[spec.name] = network.read(api.survey_target(path, spec.name))
-            except (NightlatchError, OSError) as error:
-                unread.append(f"{spec.name}'s evidence can't be read: {error}")
+        try:
+            with work_on(spec.name):
+                snapshot = read_kept(estate, spec, folder)
+                if snapshot is not None:
+                    read[spec.name] = network.read(snapshot)
+        except (NightlatchError, OSError) as error:
+            unread.append(f"{spec.name}'s evidence can't be read: {error}")
     return read, unread
 
 

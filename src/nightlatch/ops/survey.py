@@ -12,7 +12,7 @@ from pathlib import Path
 
 from nightlatch.access.paths import guest_access
 from nightlatch.access.stated import members
-from nightlatch.estate.model import Estate, GuestSpec
+from nightlatch.estate.model import READ_AS_FILES, Estate, GuestSpec
 from nightlatch.evidence import archive, byhand, opinions
 from nightlatch.evidence.collect import collect
 from nightlatch.evidence.more import NO_MORE, More
@@ -206,6 +206,21 @@ def read_one(estate: Estate, spec: GuestSpec, kinds: Kinds) -> Snapshot:
         folder = spec.via.kept.parent
         raise UnreadableError(f"no evidence of it is kept in {folder}; nightlatch survey --into {folder} reads it")
     return survey_target(spec.via.source, spec.name, more_of(estate, spec, kinds))
+
+
+def kept_of(spec: GuestSpec, folder: Path | None) -> Path | None:
+    """Where evidence of a guest lies that no connection is needed for: its archive in `folder`, else the folder, archive or text
+    that `via` names; None where there is none."""
+    path = archive.file_of(folder, spec.name) if folder is not None else None
+    if path is not None and path.exists():
+        return path
+    return spec.via.path if spec.via.kind in READ_AS_FILES else None
+
+
+def read_kept(estate: Estate, spec: GuestSpec, folder: Path | None, kinds: Kinds = KINDS) -> Snapshot | None:
+    """That evidence; None where there is none. Raises UnreadableError."""
+    path = kept_of(spec, folder)
+    return survey_target(path, spec.name, more_of(estate, spec, kinds)) if path is not None else None
 
 
 def more_of(estate: Estate, spec: GuestSpec, kinds: Kinds = KINDS) -> More:
