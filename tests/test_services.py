@@ -21,6 +21,7 @@ from nightlatch.draft.steps import SetRules
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Entry, Kind, Snapshot
 from nightlatch.faults import EstateError, RefusedError
+from nightlatch.latch.planned import planned
 from nightlatch.model.services import SERVICES
 from nightlatch.net.addresses import AddressSet, single
 from nightlatch.readings import guest as readings
@@ -256,3 +257,9 @@ def test_a_step_that_would_stop_another_service_is_refused(estate: Make) -> None
     bad = replace(good, steps=(replace(good.steps[0], line="reader of tides"),))  # type: ignore[arg-type]
     with pytest.raises(RefusedError, match="tided would not start: reader is no word of it"):
         api.prove(of, bad, made, AT, KINDS)
+
+
+def test_the_latch_refuses_what_it_can_not_have_loaded(estate: Make) -> None:
+    of = estate(SSH_GRANT)
+    with pytest.raises(RefusedError, match="tided can't be told to load its files on the latch yet"):
+        planned(of, drafted(guest("port 4711\nopen yes\n"), of), kinds=KINDS)

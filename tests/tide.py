@@ -28,7 +28,7 @@ from nightlatch.net.addresses import AddressSet
 from nightlatch.origin import Kind, Origin
 from nightlatch.readings.guest import GuestReading
 from nightlatch.readings.rules import Rules
-from nightlatch.services.base import Case, LoginEntries, LoginEntry, Server, Silent, State
+from nightlatch.services.base import Case, Expected, LoginEntries, LoginEntry, Server, Silent, State
 
 AT = datetime(2026, 11, 25, tzinfo=UTC)  # nothing in its file depends on the moment
 FILE = "/etc/tided.conf"
@@ -104,6 +104,12 @@ class Tide:
 
     def opening(self, grant: Grant, why: str, case: Case) -> Iterator[Candidate]:
         yield (AddLine(FILE, why, True, f"reader {grant.account}", 0, 0),)
+
+    def reads(self, reading: GuestReading) -> frozenset[str]:
+        return frozenset([FILE])
+
+    def after_change(self, before: Case, after: Case) -> Expected:
+        return Expected({})
 
     @property
     def handshake(self) -> Callable[[str], Machine]:

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
-from nightlatch.draft import promises
+from nightlatch.access.paths import guest_access
 from nightlatch.draft.plan import ProvedDraft
+from nightlatch.draft.work import Work
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.opinions import Daemon
 from nightlatch.evidence.snapshot import Snapshot
@@ -20,7 +21,10 @@ from nightlatch.readings.guest import GuestReading
 from nightlatch.readings.network import NetworkReading
 from nightlatch.readings.profiles import System
 from nightlatch.readings.service import SOCKETS, OpenSocket, ServiceReading
+from nightlatch.services.base import Kinds
+from nightlatch.services.ssh.kind import SSH
 from nightlatch.services.ssh.listening import listening
+from nightlatch.services.table import KINDS, table
 
 # As the guest's script calls them (latch/net.sh).
 SYSTEMS = {
@@ -95,20 +99,28 @@ class PlannedChange:
         return self.proved.draft.guest
 
 
-def planned(estate: Estate, proved: ProvedDraft, *, moves: bool = True) -> PlannedChange:
+def planned(
+    estate: Estate, proved: ProvedDraft, *, moves: bool = True, kinds: Kinds = KINDS
+) -> PlannedChange:  # fmt: skip
     """What a proved draft comes to on its guest; without `moves` whoever carries it sees to a new address.
 
-    Raises RefusedError for a daemon that can't be told from others, and for a move that no connection could confirm.
+    Raises RefusedError for a daemon that can't be told from others, for a move that no connection could confirm, and for files
+    of a server other than sshd, which the guest's script can't have loaded.
     """
     before, after = readings.read(proved.before), readings.read(proved.after)
     ports = _ports(proved, before, after)
-    loads = promises.reloads(proved, before, after)
+    loaded = [name for name, kind in kinds.items() if {*proved.changed} & (kind.reads(before) | kind.reads(after))]
+    loads = SSH.words.name in loaded
+    for name in loaded:
+        if name != SSH.words.name:
+            program = kinds[name].words.program
+            raise RefusedError(f"{program} can't be told to load its files on the latch yet", guest=proved.draft.guest)
     _known(proved, before.service, loads=loads)
     move = _move(estate, proved, before.network, after.network) if moves else None
     rebind = ports.unit if ports is not None else ""
     was = _held(before)
     checks = Checks(
-        loads or bool(rebind), promises.expected(proved, before, after) if loads or rebind else {},
+        loads or bool(rebind), _expected(estate, proved, before, after) if loads or rebind else {},
         was if ports is None else tuple(f"any:{port}" for port in ports.after), was,
     )  # fmt: skip
     return PlannedChange(
@@ -116,6 +128,17 @@ def planned(estate: Estate, proved: ProvedDraft, *, moves: bool = True) -> Plann
         _goes(proved, before.network, move) if move is not None else "",
         _port(estate, proved, ports) if ports is not None else 0,
     )  # fmt: skip
+
+
+def _expected(
+    estate: Estate, proved: ProvedDraft, before: GuestReading, after: GuestReading
+) -> Mapping[str, tuple[str, ...]]:  # fmt: skip
+    """What the guest's own sshd must say."""
+    cases = []
+    for reading in (before, after):
+        access = guest_access(reading, proved.at, kinds=table([SSH]))
+        cases.append(Work(access, (), estate).case(access.ssh))
+    return SSH.after_change(*cases).asked
 
 
 def _server(before: GuestReading, after: GuestReading, rebind: str) -> Server:

@@ -115,6 +115,13 @@ class Case:
     estate: Estate
 
 
+@dataclass(frozen=True, slots=True)
+class Expected:
+    """What must hold once a change is in: questions to the guest's own program, each with the lines that it must say."""
+
+    asked: Mapping[str, tuple[str, ...]]
+
+
 class ServiceKind(Protocol):
     """All that is peculiar to one service."""
 
@@ -151,6 +158,12 @@ class ServiceKind(Protocol):
 
     def opening(self, grant: Grant, why: str, case: Case) -> Iterator[Candidate]:
         """Steps on the service's own files that may let in those of a grant, the best first."""
+
+    def reads(self, reading: GuestReading) -> frozenset[str]:
+        """The files that a server reads at its start or when it is told to load them again."""
+
+    def after_change(self, before: Case, after: Case) -> Expected:
+        """What must hold once a change is in whose files a server loads."""
 
     @property
     def handshake(self) -> Callable[[str], Machine] | None:

@@ -17,8 +17,8 @@ from nightlatch.model.sockets import Listener
 from nightlatch.model.steps import Candidate
 from nightlatch.net.addresses import AddressSet
 from nightlatch.readings.guest import GuestReading
-from nightlatch.services.base import Case, Server, Silent, State
-from nightlatch.services.ssh import explaining, listening
+from nightlatch.services.base import Case, Expected, Server, Silent, State
+from nightlatch.services.ssh import checking, explaining, listening
 from nightlatch.services.ssh.closing import Guesswork
 from nightlatch.services.ssh.entries import SshAccess, SshServer
 from nightlatch.services.ssh.opening import open_up
@@ -75,6 +75,14 @@ class SshKind:
     def opening(self, grant: Grant, why: str, case: Case) -> Iterator[Candidate]:
         """Modes and owners, lists of users, key lines, settings for some."""
         return open_up(Guesswork(case), grant, why)
+
+    def reads(self, reading: GuestReading) -> frozenset[str]:
+        """The main file and all that it includes."""
+        return frozenset(reading.sshd.files)
+
+    def after_change(self, before: Case, after: Case) -> Expected:
+        """What `sshd -T -C` must say for callers whose settings change."""
+        return checking.after_change(before, after)
 
     @property
     def handshake(self) -> Callable[[str], Machine] | None:
