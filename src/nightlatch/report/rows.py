@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from nightlatch.api import Audit
     from nightlatch.audit.findings import Finding, GuestAudit
 
-COLUMNS = ("guest", "severity", "group", "check", "text", "place", "subjects", "reference", "waived", "id")
+COLUMNS = ("guest", "severity", "group", "check", "text", "place", "subjects", "reference", "waived", "id", "by")
 STARTS_A_FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 
@@ -36,16 +36,16 @@ def cell(text: str) -> str:
 
 def _rows(guest: GuestAudit) -> Iterator[tuple[str, ...]]:
     if guest.unread:
-        yield (guest.guest, "", "not read", "", guest.unread, "", "", "", "", "")
+        yield (guest.guest, "", "not read", "", guest.unread, "", "", "", "", "", "")
     for id, finding in identified(guest.findings):
         yield _row(guest.guest, finding, id)
     for proof in guest.undecided:
-        yield (guest.guest, "", "undecided", "", proof.text, str(proof.origin), "", "", "", "")
+        yield (guest.guest, "", "undecided", "", proof.text, str(proof.origin), "", "", "", "", "")
 
 
 def _row(guest: str, finding: Finding, id: str) -> tuple[str, ...]:
     place = str(finding.proofs[0].origin) if finding.proofs else ""
     return (
         guest, finding.severity.value, finding.group.value, finding.check, finding.text, place,
-        " ".join(finding.subjects), finding.reference, finding.waived, id,
+        " ".join(finding.subjects), finding.reference, finding.waived, id, finding.service,
     )  # fmt: skip

@@ -77,7 +77,7 @@ def _result(guest: str, id: str, finding: Finding, index: dict[str, int]) -> dic
         "partialFingerprints": {"nightlatchFinding/1": id},
         "properties": {
             "guest": guest, "severity": finding.severity.value, "group": finding.group.value,
-            "subjects": [shown(subject) for subject in finding.subjects],
+            "by": finding.service, "subjects": [shown(subject) for subject in finding.subjects],
         },
     }  # fmt: skip
     if finding.check in index:
