@@ -137,7 +137,7 @@ def enact(
             _install(shell, packages, agreed=install)
             snapshot = api.survey_live(shell, api.more_of(estate, spec))
             proved = api.prove(estate, api.draft(estate, snapshot, at), snapshot, at)
-        return put_on_latch(estate, shell, proved, at, change, seconds=seconds, decide=decide, unguarded=unguarded)
+        return put_on_latch(estate, shell, proved, at, terms(at, change, seconds, unguarded=unguarded), decide=decide)
 
 
 def not_pending(snapshot: Snapshot) -> None:
@@ -176,13 +176,13 @@ def apply(proved: ProvedDraft, root: Path, at: datetime, change: str = "") -> Ch
 
 
 def put_on_latch(
-    estate: Estate, shell: Shell, proved: ProvedDraft, at: datetime, change: str, *, seconds: int = LATCH_SECONDS,
-    decide: Decide = keep_when_proved, unguarded: bool = False, forget: str = "", seam: str = SEAM,
+    estate: Estate, shell: Shell, proved: ProvedDraft, at: datetime, on: Terms, *, decide: Decide = keep_when_proved
 ) -> Latched:  # fmt: skip
-    """Carry out a proved draft on a live guest, prove it by a fresh connection, and decide.
+    """Carry out a proved draft on a live guest on these terms, prove it by a fresh connection, and decide.
 
     Ctrl-C or a dead connection at any moment leaves the guest to take the change back by itself.
     """
+    change, seconds = on.change, on.seconds
     if not SHORTEST <= seconds <= LONGEST:
         raise NightlatchError(
             f"a change can be on the latch from {SHORTEST} s to {LONGEST // 3600} hours, not {seconds} s"
@@ -193,7 +193,7 @@ def put_on_latch(
     if services.installs(proved.draft.acts):
         raise RefusedError("a package is still missing after it was installed; look at the guest", guest=shell.guest)
     plan = planned(estate, proved)
-    made = Transaction(plan, terms(at, change, seconds, unguarded=unguarded, forget=forget, seam=seam))
+    made = Transaction(plan, on)
     goes, port, ports = plan.goes, plan.port if isinstance(shell, Ssh) else 0, plan.ports
     there = relocating.at(shell, goes, port) if goes or port else shell
     try:

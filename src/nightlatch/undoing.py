@@ -56,9 +56,8 @@ def _undo_kept(
     made = returning.draft(snapshot, found.record.id, found.kept, found.acts)
     proved = api.prove(estate, made, snapshot, at)
     number = changing.new_change_id(at)
-    done = changing.put_on_latch(
-        estate, shell, proved, at, number, seconds=seconds, decide=decide, forget=found.record.id
-    )
+    on = changing.terms(at, number, seconds, forget=found.record.id)
+    done = changing.put_on_latch(estate, shell, proved, at, on, decide=decide)
     outcome = {Stands.KEPT: Stands.PUT_BACK, Stands.PUT_BACK: Stands.KEPT}.get(done.outcome, done.outcome)
     left = (*done.changed.skipped, *returning.stays(snapshot, found.kept))
     gone = [path for path in done.changed.paths if proved.after.entries.get(path, ABSENT).kind is Kind.ABSENT]

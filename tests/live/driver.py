@@ -25,9 +25,8 @@ def main(estate_path: str, guest: str, seconds: int, seam: str) -> int:
         change = changing.new_change_id(at)
         print(f"change {change}", flush=True)
         try:
-            done = changing.put_on_latch(
-                estate, shell, proved, at, change, seconds=seconds, seam=Path(seam).read_text()
-            )
+            on = changing.terms(at, change, seconds, seam=Path(seam).read_text())
+            done = changing.put_on_latch(estate, shell, proved, at, on)
         except NightlatchError as error:
             print(f"{type(error).__name__}: {error}", flush=True)
             return error.exit_code

@@ -368,7 +368,9 @@ def test_the_way_back_is_shut_by_somebody_and_the_guest_takes_it_back(xs: dict[s
         snapshot = api.survey_live(shell)
         proved = api.prove(x.estate, api.draft(x.estate, snapshot, now), snapshot, now)
         with pytest.raises(PutBackError) as caught:
-            changing.put_on_latch(x.estate, shell, proved, now, changing.new_change_id(now), seconds=25, seam=seam)
+            changing.put_on_latch(
+                x.estate, shell, proved, now, changing.terms(now, changing.new_change_id(now), 25, seam=seam)
+            )
     said = str(caught.value)
     assert "The time on the latch was over" in said or "Put back: the time on the latch was over" in said, said
     x.settled(60)
@@ -556,5 +558,7 @@ def test_a_time_that_makes_no_sense_is_said(station: Station, xs: dict[str, Subj
     station.estate(GRANTS)
     assert "is no time" in station.nightlatch("enact", "estate.yaml", "--for", "soon", code=2)
     x = xs["service"]
+    at = datetime.now(UTC)
+    on = changing.terms(at, "20260101-000000-000000", 1)
     with pytest.raises(NightlatchError, match="from 5 s"):
-        changing.put_on_latch(x.estate, x.shell, x.proved, datetime.now(UTC), "20260101-000000-000000", seconds=1)
+        changing.put_on_latch(x.estate, x.shell, x.proved, at, on)
