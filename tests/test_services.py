@@ -14,16 +14,21 @@ from nightlatch import api, bordering
 from nightlatch.access.exposure import Fate, exposure
 from nightlatch.access.filtering import Flow, passed
 from nightlatch.access.paths import guest_access
+from nightlatch.audit import wire
 from nightlatch.audit.findings import Group, GuestAudit
 from nightlatch.describe import holders, sentences
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.draft.steps import SetRules
-from nightlatch.estate.model import Estate
+from nightlatch.estate.model import Estate, GuestSpec, Via, ViaKind
 from nightlatch.evidence.snapshot import Entry, Kind, Snapshot
 from nightlatch.faults import EstateError, RefusedError
+from nightlatch.formats.keys import parse_public
 from nightlatch.latch.planned import planned
 from nightlatch.model.services import SERVICES
 from nightlatch.net.addresses import AddressSet, single
+from nightlatch.origin import Origin
+from nightlatch.probe.ssh import Identified, Proven
+from nightlatch.probe.stages import Look, Target
 from nightlatch.readings import guest as readings
 from nightlatch.report import machine
 from nightlatch.services.base import State
@@ -263,3 +268,26 @@ def test_the_latch_refuses_what_it_can_not_have_loaded(estate: Make) -> None:
     of = estate(SSH_GRANT)
     with pytest.raises(RefusedError, match="tided can't be told to load its files on the latch yet"):
         planned(of, drafted(guest("port 4711\nopen yes\n"), of), kinds=KINDS)
+
+
+def test_a_server_that_is_stopped_says_so() -> None:
+    """Of a running guest; a folder is judged as if its server ran."""
+    found = {}
+    for name, listings in (("folder", {}), ("running", {"sockets": b"", "daemons": b""})):
+        access = guest_access(readings.read(replace(guest().snapshot(), listings=listings)), AT)
+        found[name] = access.ssh.state
+        assert access.paths
+    assert found == {"folder": State.SERVES, "running": State.STOPPED}
+
+
+@pytest.mark.parametrize("config", ["", "PasswordAuthentication perhaps\n"])
+def test_another_host_key_is_told_though_the_files_that_were_read_are_refused(config: str) -> None:
+    made = guest(config=config)
+    made.files["/etc/ssh/ssh_host_ed25519_key.pub"] = pub("joon-desk")
+    shown = Proven(parse_public((KEYS / "mara-desk.pub").read_bytes()), "curve25519-sha256", "ssh-ed25519")
+    look = Look(Target("192.168.56.21"), here="192.168.40.7", keys=(shown,), identified=Identified("SSH-2.0-x"))
+    spec = GuestSpec(
+        "gauge", Via(ViaKind.SSH, Origin("estate.yaml")), Origin("estate.yaml"), host_keys=(shown.key.fingerprint,)
+    )
+    told = wire.judged(look, spec, (), made.access())
+    assert "reach.not-the-guest-read" in [each.check for each in told]

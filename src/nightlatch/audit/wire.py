@@ -207,7 +207,9 @@ def _open(look: Look, spec: GuestSpec) -> Iterator[Finding]:
 def _against(look: Look, spec: GuestSpec, access: GuestAccess) -> Iterator[Finding]:
     """Where the wire and what the evidence predicts differ: one of the two is not as it was read."""
     own = caller(look.here)
-    held = [each for each in access.of(look.target.service) if each.state is Serving.SERVES]
+    held = [
+        each for each in access.of(look.target.service) if each.state not in (Serving.ABSENT, Serving.NOT_COLLECTED)
+    ]
     if not own or not held or (look.target.service == SSH.name and access.reading.sshd.gaps):
         return
     every = [(each, socket) for each in held for socket in each.listeners]

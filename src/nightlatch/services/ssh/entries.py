@@ -93,9 +93,12 @@ class SshServer:
 
     @property
     def stands(self) -> SshAccess:
-        """The server as it stands, with what was gathered so far."""
+        """The server as it stands, with what was gathered so far. One that is stopped is judged as if it ran with its files."""
+        service = self.reading.service
+        stopped = service.is_live and not service.is_running and not service.strangers
+        state = State.STOPPED if stopped else State.SERVES
         return SshAccess(
-            self.reading, self.effective, State.SERVES, self.sockets, tuple(self.turned), tuple(self.shut), self.logins
+            self.reading, self.effective, state, self.sockets, tuple(self.turned), tuple(self.shut), self.logins
         )
 
     @property
