@@ -140,7 +140,7 @@ def offered(station: Station, guest: Guest) -> str:
     address = guest.run("ip", "-o", "-4", "addr", "show", "eth0").split()[3].split("/")[0]
     words = ["ssh", "-F", "none", "-v", "-o", "BatchMode=yes", "-o", "PreferredAuthentications=none", "-o", "StrictHostKeyChecking=no",
              "-o", "UserKnownHostsFile=/dev/null", "-o", "ConnectTimeout=5", f"mara@{address}", "true"]  # fmt: skip
-    done = subprocess.run(station.desk.words(*words), capture_output=True, text=True, timeout=20, env=environment({}),
+    done = subprocess.run(station.desk.words(*words), capture_output=True, text=True, timeout=60, env=environment({}),
                           stdin=subprocess.DEVNULL)  # fmt: skip
     found = re.search(r"Authentications that can continue: (\S+)", done.stderr)
     return found[1] if found else ""

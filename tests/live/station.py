@@ -131,7 +131,7 @@ class Station:
         words = ["ssh", "-F", "none", "-o", "BatchMode=yes", "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null",
                  "-o", "IdentitiesOnly=yes", "-o", "ConnectTimeout=5", "-o", "LogLevel=ERROR", "-i", str(self.folder / key), *options,
                  f"{account}@{address}", "echo", "in"]  # fmt: skip
-        done = subprocess.run((node or self.desk).words(*words), capture_output=True, text=True, timeout=20,
+        done = subprocess.run((node or self.desk).words(*words), capture_output=True, text=True, timeout=60,
                               stdin=subprocess.DEVNULL, env=environment({}))  # fmt: skip
         return done.stdout == "in\n"
 

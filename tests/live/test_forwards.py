@@ -93,7 +93,7 @@ def login(station: Station, node: Node, address: str, port: int) -> bool:
              "-o", "IdentitiesOnly=yes", "-o", "ConnectTimeout=1", "-o", "LogLevel=ERROR", "-i", str(station.folder / "mara"),
              f"mara@{address}", "echo", "in"]  # fmt: skip
     done = subprocess.run(
-        node.words(*words), capture_output=True, text=True, timeout=20, stdin=subprocess.DEVNULL, env=environment({})
+        node.words(*words), capture_output=True, text=True, timeout=60, stdin=subprocess.DEVNULL, env=environment({})
     )
     return done.stdout == "in\n"
 

@@ -3,6 +3,9 @@
 follow_begin() { # no output until the work runs apart: a cut connection must not stop it halfway
     sync "$place/table" "$place/latch.sh" 2>/dev/null || sync
     if [ -d /run/systemd/system ]; then
+        # The change before this one may have told its outcome and still be tidying up under the unit's name.
+        tries=0
+        while [ $tries -lt 50 ] && goes_on; do tries=$((tries + 1)); sleep 0.1; done
         systemd-run --quiet --collect --unit=nightlatch-go --property=IgnoreOnIsolate=yes --property=KillSignal=SIGKILL \
             /bin/sh "$place/latch.sh" go || {
             echo 'refused: another change is just being made, or the service manager did not start this one'

@@ -87,7 +87,7 @@ def audited(
     shared = Shared()
     for found, identities in _audited(estate, at, picked, jobs, client, kinds):
         audits[found.guest] = shared.audit(found)
-        fleet += [identities] if identities else []
+        fleet += [shared.identities(identities)] if identities else []
     more, failed = _compared(fleet, estate, at)
     ordered = [
         replace(audits[spec.name], unread=failed.get(spec.name, "") or audits[spec.name].unread) for spec in picked
