@@ -12,10 +12,11 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
-from nightlatch import api
 from nightlatch.demo.live import ADDRESSES, Station, station
+from nightlatch.estate.load import load as load_estate
 from nightlatch.evidence.snapshot import Kind
 from nightlatch.lab.tools import missing
+from nightlatch.ops.survey import survey_live, survey_targets
 from nightlatch.transports import live
 from nightlatch.transports.ssh import Address, Client, Ssh
 
@@ -49,7 +50,7 @@ def median(figures: list[float]) -> float:
 
 def shells(made: Station, client: Client) -> list[Ssh]:
     """Every guest over SSH, as nightlatch goes there; host keys from the estate file."""
-    estate = api.load_estate(made.home / "estate.yaml")
+    estate = load_estate(made.home / "estate.yaml")
     return [
         Ssh(spec.name, Address(spec.via.host, "keeper"), client, pins=spec.host_keys, key=made.home / "keys/keeper")
         for spec in estate.guests.values()
@@ -67,7 +68,7 @@ def plain(made: Station, host: str, paths: list[str]) -> list[str]:
 def one_survey(made: Station, client: Client, told: Told) -> list[str]:
     """One guest: files and listings, and with the guest's own word, against tar of the same files."""
     shell = shells(made, client)[0]
-    snapshot = api.survey_live(shell)
+    snapshot = survey_live(shell)
     paths = [path for path, entry in snapshot.entries.items() if entry.kind is Kind.FILE and entry.content is not None]
     base = plain(made, shell.address.host, paths)
 
@@ -78,7 +79,7 @@ def one_survey(made: Station, client: Client, told: Told) -> list[str]:
     for _ in range(PAIRS):
         bare.append(lasted(tar))
         read.append(lasted(lambda: live.survey(shell)))
-        whole.append(lasted(lambda: api.survey_live(shell)))
+        whole.append(lasted(lambda: survey_live(shell)))
     told(
         "one survey, files and listings",
         median([a / b for a, b in zip(read, bare, strict=True)]),
@@ -91,7 +92,7 @@ def one_survey(made: Station, client: Client, told: Told) -> list[str]:
         "x ssh 'tar c' of the files (clock)",
         1.6,
     )
-    own = [spent(lambda: api.survey_live(shell)) / spent(tar) for _ in range(PAIRS)]
+    own = [spent(lambda: survey_live(shell)) / spent(tar) for _ in range(PAIRS)]
     told("the same, what it takes of the desk's processor", median(own), "x ssh 'tar c' of the files (CPU)", 1.3)
     print(f"{'':<52} {median(bare) * 1000:6.0f} ms for tar, {median(whole) * 1000:.0f} ms for a survey")
     return paths
@@ -99,7 +100,7 @@ def one_survey(made: Station, client: Client, told: Told) -> list[str]:
 
 def many_surveys(made: Station, client: Client, paths: list[str], told: Told) -> None:
     """A hundred surveys, four guests by turns, against xargs with as many clients at once."""
-    estate = api.load_estate(made.home / "estate.yaml")
+    estate = load_estate(made.home / "estate.yaml")
     pins = tuple(dict.fromkeys(pin for spec in estate.guests.values() for pin in spec.host_keys))
     hosts = [f"192.168.56.{last}" for last in ADDRESSES.values()]
     targets = [f"keeper@{hosts[n % len(hosts)]}" for n in range(MANY)]
@@ -111,7 +112,7 @@ def many_surveys(made: Station, client: Client, paths: list[str], told: Told) ->
                        input="\n".join(targets), text=True, check=True)  # fmt: skip
 
     def ours() -> None:
-        found = list(api.survey_targets(targets, client=client, pins=pins, at_once=AT_ONCE))
+        found = list(survey_targets(targets, client=client, pins=pins, at_once=AT_ONCE))
         assert len(found) == MANY
         assert all(each.snapshot for each in found), [each.problem for each in found if not each.snapshot][:2]
 

@@ -15,13 +15,15 @@ from pathlib import Path
 
 import live
 from live import spent
-from nightlatch import api
-from nightlatch.access.filtering import Flow, passed
 from nightlatch.access.grants import expand
+from nightlatch.access.verdicts import Flow, passed
 from nightlatch.demo.build import build
 from nightlatch.estate.load import load
 from nightlatch.evidence.snapshot import from_files
-from nightlatch.readings import iptables, nftables
+from nightlatch.ops.audit import Auditor
+from nightlatch.ops.evidence import read_evidence, write_evidence
+from nightlatch.ops.survey import survey_target
+from nightlatch.readings.filters import iptables, nftables
 
 AT = datetime(2026, 11, 25, tzinfo=UTC)
 
@@ -50,12 +52,12 @@ def against_sshd(home: Path) -> None:
     words = [sshd, "-T", "-f", str(config), "-h", str(key), "-C", "user=mara,host=h,addr=192.168.40.7"]
     estate = load(home / "estate.yaml")
     archive = home / "gauge.evidence.tar.gz"
-    api.write_evidence(api.survey_target(home / "images/gauge", "gauge"), archive, AT)
+    write_evidence(survey_target(home / "images/gauge", "gauge"), archive, AT)
 
-    audit_one = api.Auditor(estate, AT)
+    audit_one = Auditor(estate, AT)
 
     def one() -> None:
-        audit_one.judged(api.read_evidence(archive))
+        audit_one.judged(read_evidence(archive))
 
     def dump() -> None:
         subprocess.run(words, capture_output=True, check=False)

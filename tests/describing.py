@@ -5,10 +5,9 @@ from __future__ import annotations
 from datetime import datetime
 from pathlib import Path
 
-from nightlatch import describing
 from nightlatch.access.paths import GuestAccess
 from nightlatch.describe.text import GuestLine
-from nightlatch.describing import Described
+from nightlatch.ops.describe import Described, written
 
 
 def described(folder: Path, access: GuestAccess, at: datetime, name: str = "estate") -> Described:
@@ -16,7 +15,7 @@ def described(folder: Path, access: GuestAccess, at: datetime, name: str = "esta
     place = folder / name
     place.mkdir(parents=True)
     line = GuestLine(access.guest, '{folder: "nowhere"}', "", (), "")
-    return describing.written(place / "estate.yaml", [(access, line)], at)
+    return written(place / "estate.yaml", [(access, line)], at)
 
 
 def complain(done: Described) -> list[str]:

@@ -11,23 +11,24 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import addressing
 from nightlatch.access.book import Way, book, choices, free_addresses, proposals
 from nightlatch.access.holdings import Holding
 from nightlatch.access.paths import GuestAccess, guest_access
 from nightlatch.audit.findings import Finding
 from nightlatch.audit.run import fleet, guest_audit, identities
-from nightlatch.draft.moving import moved
+from nightlatch.draft.addresses import moved
 from nightlatch.draft.steps import apply_all
 from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate, NetworkSpec
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import NightlatchError
 from nightlatch.net.literal import parse_network, parse_range
+from nightlatch.ops.addresses import CHECKS, addresses_target, place_of
+from nightlatch.ops.addresses import addresses as address_book
+from nightlatch.ops.reach import known_address
 from nightlatch.origin import Origin
-from nightlatch.reaching import known_address
 from nightlatch.readings import guest as readings
-from nightlatch.readings.profiles import Method
+from nightlatch.readings.network.profiles import Method
 from tests.guests import AT, Guest, pub
 
 WANTS = "/etc/systemd/system/multi-user.target.wants"
@@ -69,7 +70,7 @@ def access(
 
 
 def said(found: GuestAccess, estate: Estate | None = None) -> list[Finding]:
-    return [f for f in guest_audit(found, AT, estate).findings if f.check.startswith(addressing.CHECKS)]
+    return [f for f in guest_audit(found, AT, estate).findings if f.check.startswith(CHECKS)]
 
 
 STATIC = "Address=192.168.56.21/24"
@@ -285,7 +286,7 @@ def test_the_address_to_dial(tmp_path: Path, place: str, address: str, way: Way)
             else []
         ),
     ]
-    first, *rest = choices(estate, found, addressing.place_of(estate, place))
+    first, *rest = choices(estate, found, place_of(estate, place))
     assert (str(first.holding.address), first.way) == (address, way)
     assert rest[-1].way is Way.NO
     assert all(each.because for each in (first, *rest))
@@ -293,16 +294,16 @@ def test_the_address_to_dial(tmp_path: Path, place: str, address: str, way: Way)
 
 def test_places_that_are_none(tmp_path: Path) -> None:
     estate = made(tmp_path)
-    assert addressing.place_of(estate, "10.0.0.0/8") == parse_network("10.0.0.0/8")
+    assert place_of(estate, "10.0.0.0/8") == parse_network("10.0.0.0/8")
     with pytest.raises(NightlatchError, match='Did you mean "near"'):
-        addressing.place_of(estate, "neer")
+        place_of(estate, "neer")
     with pytest.raises(NightlatchError, match="3 groups"):
-        addressing.place_of(estate, "10.0.1")
+        place_of(estate, "10.0.1")
 
 
 def test_a_guest_that_is_not_read_keeps_what_the_estate_gives_it(tmp_path: Path) -> None:
     estate = made(tmp_path, ", addresses: {eth0: 192.168.56.21/24}")
-    result = addressing.addresses(estate, AT, place="near")
+    result = address_book(estate, AT, place="near")
     assert [guest for guest, _ in result.unread] == ["gauge"]
     (held,) = result.book.pages[0].holdings
     assert held.lasts is None
@@ -312,7 +313,7 @@ def test_a_guest_that_is_not_read_keeps_what_the_estate_gives_it(tmp_path: Path)
 
 def test_one_guest_without_an_estate() -> None:
     snapshot: Snapshot = Guest(files={**unit(STATIC), "/etc/hosts": "x y\n"}).snapshot()
-    result = addressing.addresses_target(snapshot, AT)
+    result = addresses_target(snapshot, AT)
     assert [str(each.address) for each in result.holdings] == ["192.168.56.21"]
     assert [f.check for f in result.findings] == ["name.skipped-line"]
 
@@ -378,7 +379,7 @@ def test_what_is_told_of_one_guest_rests_on_all(tmp_path: Path) -> None:
         ", network: isle",
         others="  gate: {via: {folder: gate}}\n  lost: {via: {folder: lost}, network: isle}\n",
     )
-    result = addressing.addresses(estate, AT, ["gauge"])
+    result = address_book(estate, AT, ["gauge"])
     page = result.book.pages[0]
     assert [each.guest for each in page.holdings] == ["gauge"]
     assert str(page.following) == "192.168.56.4"

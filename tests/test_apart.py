@@ -11,15 +11,16 @@ from typing import Any
 import pytest
 from click.testing import CliRunner
 
-from nightlatch import api
 from nightlatch.audit import run
 from nightlatch.audit.checks.registry import Identities
 from nightlatch.cli.main import cli as main
 from nightlatch.demo.build import build
+from nightlatch.estate.load import load as load_estate
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.ops import survey as surveying
+from nightlatch.ops.audit import Auditor, audit
 from nightlatch.readings import guest as readings
-from nightlatch.readings import network
+from nightlatch.readings.network import network_reading
 from tests.guests import AT
 
 SECRET = "content of a guest"
@@ -31,7 +32,7 @@ def skerry(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     path = build(tmp_path / "skerry")
     monkeypatch.chdir(path.parent)
     spoil(monkeypatch, readings, "read")
-    spoil(monkeypatch, network, "read")
+    spoil(monkeypatch, network_reading, "read")
     return path
 
 
@@ -78,21 +79,21 @@ def test_what_can_not_be_held_against_others_is_left_out(skerry: Path, monkeypat
         return real(guests, *more)
 
     monkeypatch.setattr(run, "fleet", fleet)
-    found = {each.guest: each.unread for each in api.audit(api.load_estate(skerry), AT).guests}
+    found = {each.guest: each.unread for each in audit(load_estate(skerry), AT).guests}
     assert {name for name, why in found.items() if why} == {"plotter", "gate"}
     assert "TypeError at" in found["gate"]
 
 
 def test_a_process_that_dies_takes_one_guest_along(skerry: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    real = api.Auditor.judged
+    real = Auditor.judged
 
-    def judged(self: api.Auditor, snapshot: Snapshot) -> Any:
+    def judged(self: Auditor, snapshot: Snapshot) -> Any:
         if snapshot.guest == "gauge":
             os._exit(9)
         return real(self, snapshot)
 
-    monkeypatch.setattr(api.Auditor, "judged", judged)
-    found = {each.guest: each for each in api.audit(api.load_estate(skerry), AT, jobs=2).guests}
+    monkeypatch.setattr(Auditor, "judged", judged)
+    found = {each.guest: each for each in audit(load_estate(skerry), AT, jobs=2).guests}
     assert "the process that worked on it died" in found["gauge"].unread
     assert not found["gate"].unread
     assert found["gate"].ways

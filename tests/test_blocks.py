@@ -9,9 +9,9 @@ from pathlib import Path
 import pytest
 from rich.console import Console
 
-from nightlatch import api
-from nightlatch.api import Audit
 from nightlatch.audit.run import guest_audit
+from nightlatch.estate.load import load as load_estate
+from nightlatch.ops.audit import Audit, audit
 from nightlatch.report import blocks, text
 from nightlatch.report.page import Page
 from tests.guests import AT, Guest, estate, pub
@@ -65,6 +65,6 @@ def test_what_on_leaves_out_is_said(tmp_path: Path) -> None:
     path.write_text(path.read_text().replace("guests:\n", "guests:\n  mast: {via: {folder: images/mast}}\n"))
     for name in ("gauge", "mast"):
         OPEN.write(path.parent / "images" / name)
-    both = api.load_estate(path)
-    assert api.audit(both, AT, ["mast"]).left_out == 1
-    assert api.audit(both, AT).left_out == 0
+    both = load_estate(path)
+    assert audit(both, AT, ["mast"]).left_out == 1
+    assert audit(both, AT).left_out == 0

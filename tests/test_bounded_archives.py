@@ -15,12 +15,13 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from nightlatch import api, load_estate, versions
+from nightlatch import load_estate, versions
 from nightlatch.evidence import byhand
 from nightlatch.evidence.members import MemberFault, members
 from nightlatch.evidence.snapshot import from_files
 from nightlatch.faults import EstateError, NightlatchError, UnreadableError
 from nightlatch.latch import records
+from nightlatch.ops.evidence import read_evidence, write_evidence
 from tests.guests import AT, Guest
 from tests.test_evidence import collected
 
@@ -35,7 +36,7 @@ def header(name: str, size: int, kind: bytes = tarfile.REGTYPE) -> bytes:
 
 def meta_of(tmp_path: Path) -> bytes:
     path = tmp_path / "whole.evidence.tar.gz"
-    api.write_evidence(collected(Guest().write(tmp_path / "g")), path, AT)
+    write_evidence(collected(Guest().write(tmp_path / "g")), path, AT)
     with tarfile.open(path) as tar:
         stream = tar.extractfile("meta.json")
         assert stream
@@ -62,7 +63,7 @@ def test_a_header_of_three_gibibytes_takes_no_memory(kind: bytes, first: bool, t
     tracemalloc.start()
     began = time.monotonic()
     with pytest.raises(UnreadableError):
-        api.read_evidence(path)
+        read_evidence(path)
     assert tracemalloc.get_traced_memory()[1] < MOST_MEMORY
     tracemalloc.stop()
     assert time.monotonic() - began < 5
@@ -75,7 +76,7 @@ def test_half_a_million_members_are_not_read(name: str, tmp_path: Path) -> None:
     path = packed(tmp_path / "x.evidence.tar.gz", head, block=header(name, 0) * 5000)
     began = time.monotonic()
     with pytest.raises(UnreadableError, match="is not named in its meta"):
-        api.read_evidence(path)
+        read_evidence(path)
     assert time.monotonic() - began < 2
 
 
@@ -89,9 +90,9 @@ def test_a_gzip_frame_around_itself_and_odd_files_are_refused(tmp_path: Path) ->
     ):
         (tmp_path / "odd.tar.gz").write_bytes(raw)
         with pytest.raises(UnreadableError, match="no evidence archive"):
-            api.read_evidence(tmp_path / "odd.tar.gz")
+            read_evidence(tmp_path / "odd.tar.gz")
     with pytest.raises(UnreadableError, match="no such archive"):
-        api.read_evidence(Path("/dev/zero"))
+        read_evidence(Path("/dev/zero"))
 
 
 def test_names_of_any_length_and_bytes_come_back(tmp_path: Path) -> None:
@@ -102,8 +103,8 @@ def test_names_of_any_length_and_bytes_come_back(tmp_path: Path) -> None:
         "/etc/a b\x1b[2J": b"signs",
     }
     snapshot = from_files("gauge", {"/etc/passwd": b"root:x:0:0::/root:/bin/sh\n", **names})
-    api.write_evidence(snapshot, tmp_path / "x.evidence.tar.gz", AT)
-    again = api.read_evidence(tmp_path / "x.evidence.tar.gz")
+    write_evidence(snapshot, tmp_path / "x.evidence.tar.gz", AT)
+    again = read_evidence(tmp_path / "x.evidence.tar.gz")
     assert {name: again.content(name) for name in names} == names
 
 
@@ -137,7 +138,7 @@ def test_a_newer_format_is_told_from_a_damaged_one(tmp_path: Path) -> None:
     text = json.dumps(raw).encode()
     path = packed(tmp_path / "x.evidence.tar.gz", header("meta.json", len(text)) + text + bytes(-len(text) % 512))
     with pytest.raises(UnreadableError, match=f"x.evidence.tar.gz: it is version 2 of the evidence archive, {NEWER}"):
-        api.read_evidence(path)
+        read_evidence(path)
     with pytest.raises(UnreadableError, match=f"record.json: it is version 7 of the record of a change, {NEWER}"):
         records.parse(b'{"format": "nightlatch/change/7", "more": []}', "record.json")
     for damaged in (b"", b"[" * 100_000, b'{"format": 1}', b'{"format": "nightlatch/change/1"}'):

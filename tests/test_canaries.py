@@ -10,10 +10,12 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import api
 from nightlatch.evidence.selection import NOT_CARRIED
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.formats import keys
+from nightlatch.ops.audit import audit_target
+from nightlatch.ops.evidence import read_evidence, write_evidence
+from nightlatch.ops.survey import survey_target
 from tests import canaries
 from tests.canaries import Canary
 from tests.guests import AT, Guest, estate, pub
@@ -32,23 +34,23 @@ def held(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, list[Canary]]:
 
 def test_nothing_of_it_is_in_an_archive(held: tuple[Path, list[Canary]], tmp_path: Path) -> None:
     home, made = held
-    snapshot = api.survey_target(home / "images/gauge")
-    api.write_evidence(snapshot, tmp_path / "x.evidence.tar.gz", AT)
+    snapshot = survey_target(home / "images/gauge")
+    write_evidence(snapshot, tmp_path / "x.evidence.tar.gz", AT)
     raw = gzip.decompress((tmp_path / "x.evidence.tar.gz").read_bytes())
     assert canaries.found(made, raw) == []
-    assert api.read_evidence(tmp_path / "x.evidence.tar.gz") == Snapshot(
+    assert read_evidence(tmp_path / "x.evidence.tar.gz") == Snapshot(
         snapshot.guest,
         snapshot.entries,
         snapshot.listed,
         snapshot.notes,
-        api.read_evidence(tmp_path / "x.evidence.tar.gz").facts,
+        read_evidence(tmp_path / "x.evidence.tar.gz").facts,
         {},
     )
 
 
 def test_name_mode_and_fingerprint_are_told(held: tuple[Path, list[Canary]]) -> None:
     home, made = held
-    snapshot = api.survey_target(home / "images/gauge")
+    snapshot = survey_target(home / "images/gauge")
     told = 0
     for each in made:
         entry = snapshot.entries[f"/home/mara/.ssh/{each.name}"]
@@ -86,7 +88,7 @@ def test_a_private_key_under_a_public_name_is_still_found(held: tuple[Path, list
     home, _ = held
     found = [
         f
-        for f in api.audit_target(api.survey_target(home / "images/gauge"), AT).guests[0].findings
+        for f in audit_target(survey_target(home / "images/gauge"), AT).guests[0].findings
         if f.check == "key.private-under-public-name"
     ]
     assert len(found) > 20

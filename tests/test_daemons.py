@@ -9,8 +9,8 @@ import pytest
 from nightlatch.access.paths import guest_access
 from nightlatch.audit.run import guest_audit
 from nightlatch.evidence.snapshot import Snapshot
-from nightlatch.readings import daemons, service
 from nightlatch.readings import guest as readings
+from nightlatch.readings.units import daemons, service_reading
 from tests.guests import AT, Guest, listening, sshd
 
 OFF = "PasswordAuthentication no\nKbdInteractiveAuthentication no\n"
@@ -30,9 +30,9 @@ DOUBTS = [
 ]  # fmt: skip
 
 
-def read(text: str, units: str = UNITS, init: str = "systemd") -> service.ServiceReading:
+def read(text: str, units: str = UNITS, init: str = "systemd") -> service_reading.ServiceReading:
     listings = {**listening(("tcp", "0.0.0.0", 22, "sshd", 7)), "daemons": text.encode(), "units": units.encode()}
-    return service.read(Snapshot("gauge", {}, listings=listings, facts={"init": init}))
+    return service_reading.read(Snapshot("gauge", {}, listings=listings, facts={"init": init}))
 
 
 def test_the_real_one() -> None:
@@ -107,7 +107,7 @@ def test_names_in_ss_s_words_are_nobody_s() -> None:
         listings={"sockets": row, "holders": b"500 66\n1000 7\n", "programs": b'66 x",pid=1,fd=3\n'},
         facts={"init": "systemd"},
     )
-    (socket,) = service.read(told).sockets
+    (socket,) = service_reading.read(told).sockets
     assert socket.programs == (('x",pid=1,fd=3', 66),)
 
 

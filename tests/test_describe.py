@@ -13,7 +13,6 @@ from hypothesis import given
 from hypothesis import strategies as st
 from ruamel.yaml import YAML
 
-from nightlatch import api
 from nightlatch.cli.main import cli
 from nightlatch.demo.build import HERE, build
 from nightlatch.describe.text import quoted
@@ -21,6 +20,8 @@ from nightlatch.estate import load as load_keys
 from nightlatch.estate import sentences
 from nightlatch.estate.load import load
 from nightlatch.estate.schema import schema
+from nightlatch.ops.audit import audit
+from nightlatch.ops.new import new_estate
 from tests.describing import complain, described
 from tests.guests import AT, HASH, Guest, pub
 from tests.test_reason import CASES
@@ -103,7 +104,7 @@ def test_the_demo_described_and_audited_as_users_do(tmp_path: Path) -> None:
     text = target.read_text()
     assert "# gate, gauge, plotter: /home/keeper/.ssh/authorized_keys:1" in text
     assert "into: [gate, gauge, plotter]" in text or "into: [gauge, gate, plotter]" in text
-    result = api.audit(load(target), AT)
+    result = audit(load(target), AT)
     assert not [f for g in result.guests for f in g.findings if f.check in ("surplus", "missing")]
     again = CliRunner().invoke(cli, ["new", str(target), *words])
     assert again.exit_code == 4
@@ -114,7 +115,7 @@ def test_the_demo_described_and_audited_as_users_do(tmp_path: Path) -> None:
     sentences = [line for line in text.splitlines() if line.startswith("  - {let: ")]
     for sentence in sentences:
         target.write_text(text.replace(sentence, "", 1))
-        less = api.audit(load(target), AT)
+        less = audit(load(target), AT)
         assert [f for g in less.guests for f in g.findings if f.check == "surplus"], sentence
 
 
@@ -159,7 +160,7 @@ def test_every_file_that_loads_fits_the_schema(tmp_path: Path) -> None:
     assert set(made["properties"]["grants"]["items"]["properties"]) == set(sentences.GRANT_KEYS)
     assert set(guest["properties"]) == set(load_keys.GUEST)
     fits(HERE / "estate.yaml")
-    api.new_estate(tmp_path / "new.yaml")
+    new_estate(tmp_path / "new.yaml")
     fits(tmp_path / "new.yaml")
     printed = CliRunner().invoke(cli, ["schema"])
     assert json.loads(printed.output) == schema()

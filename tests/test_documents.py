@@ -15,22 +15,28 @@ from typing import Any
 
 import pytest
 
-from nightlatch import addressing, api, bordering, exposing
 from nightlatch.audit.wire import Stand, State
 from nightlatch.demo.build import build
 from nightlatch.draft.plan import ProvedDraft
+from nightlatch.estate.load import load as load_estate
 from nightlatch.estate.model import Estate
 from nightlatch.faults import RefusedError
 from nightlatch.formats.keys import parse_public
 from nightlatch.latch.live import Pending, Told
 from nightlatch.model.handshake import Asks
+from nightlatch.ops.addresses import addresses, addresses_target
+from nightlatch.ops.audit import audit
+from nightlatch.ops.draft import draft, prove
+from nightlatch.ops.exposure import exposure as exposure_of
+from nightlatch.ops.find import Candidate, Sign, Sought, Verdict
+from nightlatch.ops.perimeter import border
+from nightlatch.ops.reach import Other, Reach, Reached
+from nightlatch.ops.survey import survey
 from nightlatch.origin import Kind, Origin
 from nightlatch.probe.causes import causes
 from nightlatch.probe.ssh import Identified, Methods, Offered, Proven
 from nightlatch.probe.stages import How, Look, Stage, Step, Target
-from nightlatch.reaching import Other, Reach, Reached
-from nightlatch.report import address_book, bordered, exposed, machine, reached, sought
-from nightlatch.seeking import Candidate, Sign, Sought, Verdict
+from nightlatch.report import address_book, exposure, machine, perimeter, reach, search
 from tests.guests import KEYS
 
 HERE = Path(__file__).parent / "documents"
@@ -47,7 +53,7 @@ def estate(tmp_path_factory: pytest.TempPathFactory) -> Estate:
     home = tmp_path_factory.mktemp("documents") / "skerry"
     build(home)
     os.chdir(home)
-    return api.load_estate(Path("estate.yaml"))
+    return load_estate(Path("estate.yaml"))
 
 
 @pytest.fixture(autouse=True, scope="module")
@@ -58,35 +64,35 @@ def back() -> Any:
 
 
 def of_audit(estate: Estate) -> dict[str, Any]:
-    return api.audit(estate, AT, jobs=1).to_dict()
+    return audit(estate, AT, jobs=1).to_dict()
 
 
 def of_draft(estate: Estate) -> dict[str, Any]:
     proved: list[ProvedDraft] = []
     refused: dict[str, str] = {}
-    for each in api.survey(estate):
+    for each in survey(estate):
         assert each.snapshot is not None
         try:
-            proved.append(api.prove(estate, api.draft(estate, each.snapshot, AT), each.snapshot, AT))
+            proved.append(prove(estate, draft(estate, each.snapshot, AT), each.snapshot, AT))
         except RefusedError as error:
             refused[each.guest] = error.words
     return machine.drafts(estate.name, proved, refused, {})
 
 
 def of_exposure(estate: Estate) -> dict[str, Any]:
-    return exposed.document(exposing.exposure(estate, AT))
+    return exposure.document(exposure_of(estate, AT))
 
 
 def of_addresses(estate: Estate) -> dict[str, Any]:
-    return address_book.document(addressing.addresses(estate, AT, place="bench", propose=True))
+    return address_book.document(addresses(estate, AT, place="bench", propose=True))
 
 
 def of_interfaces(estate: Estate) -> dict[str, Any]:
-    return address_book.interfaces_document(addressing.addresses_target("images/gauge", AT))
+    return address_book.interfaces_document(addresses_target("images/gauge", AT))
 
 
 def of_perimeter(estate: Estate) -> dict[str, Any]:
-    return bordered.document(bordering.border(estate, AT))
+    return perimeter.document(border(estate, AT))
 
 
 def of_checks(estate: Estate) -> dict[str, Any]:
@@ -113,7 +119,7 @@ def a_look(**more: Any) -> Look:
 
 
 def of_look(estate: Estate) -> dict[str, Any]:
-    return {"format": "nightlatch/look/1", **reached.look_document(a_look())}
+    return {"format": "nightlatch/look/1", **reach.look_document(a_look())}
 
 
 def of_reach(estate: Estate) -> dict[str, Any]:
@@ -132,13 +138,13 @@ def of_reach(estate: Estate) -> dict[str, Any]:
         against="kept/gauge.evidence.tar.gz",
     )
     guests = (gauge, Reached("gate", shut, causes=causes(shut)), Reached("chartbox", problem="no address is known"))
-    return reached.document(Reach("Skerry Point", AT, guests, (("192.168.40.7", "bench"),)))
+    return reach.document(Reach("Skerry Point", AT, guests, (("192.168.40.7", "bench"),)))
 
 
 def of_find(estate: Estate) -> dict[str, Any]:
     sign = Sign("a neighbour has its hardware address", Origin("neighbours", kind=Kind.LISTING), True)
     found = Candidate("192.168.56.133", (sign,), Verdict.CONFIRMED, a_look())
-    return sought.document(Sought("gauge", "gauge", ("52:54:00:00:56:21",), (found,), 12, ("isle: too large",)))
+    return search.document(Sought("gauge", "gauge", ("52:54:00:00:56:21",), (found,), 12, ("isle: too large",)))
 
 
 MAKERS: dict[str, Callable[[Estate], dict[str, Any]]] = {

@@ -8,7 +8,6 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import api
 from nightlatch.access.differences import Surplus, missing, surplus
 from nightlatch.access.grants import expand, realms
 from nightlatch.access.paths import guest_access
@@ -23,6 +22,7 @@ from nightlatch.model.powers import ADMINISTER, SHELL
 from nightlatch.model.secrets import Unknown
 from nightlatch.model.steps import AppendBlock, ReplaceLine
 from nightlatch.net.addresses import prefix
+from nightlatch.ops.draft import draft, prove
 from nightlatch.origin import Origin
 from nightlatch.readings import guest as readings
 from tests.guests import AT, HASH, Guest, estate, pub
@@ -47,7 +47,7 @@ def weight(made: Estate, snapshot: Snapshot) -> int:
 def drafted(folder: Path, guest: Guest, grants: str, **more: str) -> tuple[Estate, ProvedDraft]:
     made = estate(folder, grants, **more)
     snapshot = guest.snapshot()
-    return made, api.prove(made, api.draft(made, snapshot, AT), snapshot, AT)
+    return made, prove(made, draft(made, snapshot, AT), snapshot, AT)
 
 
 # Name, guest, grants, the steps as text with what is put there, how much is left.
@@ -110,7 +110,7 @@ def test_drafts(tmp_path: Path, name: str, guest: Guest, grants: str, steps: lis
         assert any(part in each for each in shown), shown
     assert len(proved.draft.left) == left
     assert weight(made, proved.after) == left
-    again = api.draft(made, proved.after, AT)
+    again = draft(made, proved.after, AT)
     assert again.steps == ()
 
 
@@ -141,18 +141,18 @@ def test_a_draft_that_shuts_the_own_door_is_refused(tmp_path: Path) -> None:
     line = f'from="192.168.40.9" {pub("keeper")}'
     shuts = Draft("gauge", (ReplaceLine("/home/keeper/.ssh/authorized_keys", "test", False, line, ""),))
     with pytest.raises(RefusedError, match="would shut the door that Nightlatch comes in by"):
-        api.prove(made, shuts, snapshot, AT)
+        prove(made, shuts, snapshot, AT)
     stops = Draft(
         "gauge", (ReplaceLine("/etc/ssh/sshd_config", "test", False, "PasswordAuthentication no", "Banana no"),)
     )
     with pytest.raises(RefusedError, match="sshd would not start"):
-        api.prove(made, stops, snapshot, AT)
+        prove(made, stops, snapshot, AT)
     gone = Draft("gauge", (ReplaceLine("/etc/ssh/sshd_config", "test", False, "Port 23", "Port 24"),))
     with pytest.raises(RefusedError, match="does not fit this evidence"):
-        api.prove(made, gone, snapshot, AT)
+        prove(made, gone, snapshot, AT)
     empty = Draft("gauge", ())
     with pytest.raises(RefusedError, match="does not close everything"):
-        api.prove(made, empty, Guest("", {"mara": DESK}, passwords={"joon": HASH}).snapshot(), AT)
+        prove(made, empty, Guest("", {"mara": DESK}, passwords={"joon": HASH}).snapshot(), AT)
 
 
 def test_only_prove_makes_a_proved_draft() -> None:
@@ -201,7 +201,7 @@ def test_random_drafts_hold_what_they_promise(tmp_path: Path, seed: int) -> None
     start, end = weight(made, proved.before), weight(made, proved.after)
     assert end <= start
     assert bool(end) == bool(proved.draft.left), f"seed {seed}"
-    assert api.draft(made, proved.after, AT).steps == (), f"seed {seed}: a second draft changes something"
+    assert draft(made, proved.after, AT).steps == (), f"seed {seed}: a second draft changes something"
     for step in proved.draft.steps:
         shorter = tuple(s for s in proved.draft.steps if s is not step)
         desk = plan.Desk(plan.common(made), proved.before, AT)

@@ -10,9 +10,15 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import api, changing, undoing
+from nightlatch.estate.load import load as load_estate
 from nightlatch.estate.model import Estate
 from nightlatch.faults import NightlatchError, RefusedError
+from nightlatch.ops.audit import audit
+from nightlatch.ops.draft import draft, prove
+from nightlatch.ops.enact import apply, enact
+from nightlatch.ops.evidence import write_evidence
+from nightlatch.ops.survey import survey_target
+from nightlatch.ops.undo import undo
 from tests.guests import AT, HASH, Guest, estate, pub
 
 GRANT = (
@@ -65,30 +71,30 @@ def set_up(tmp_path: Path) -> tuple[Estate, Path]:
 def test_enact_and_undo(tmp_path: Path) -> None:
     made, root = set_up(tmp_path)
     before = state(root)
-    changed = changing.enact(made, "gauge", AT)
+    changed = enact(made, "gauge", AT)
     assert len(changed.paths) == 5
     enacted = state(root)
     assert enacted != before
-    after = api.audit(made, AT)
+    after = audit(made, AT)
     assert not [f for g in after.guests for f in g.findings if f.check in ("surplus", "missing")]
-    assert changing.enact(made, "gauge", AT).paths == (), "the second run changes nothing"
-    undone = undoing.undo(made, "gauge", AT)
+    assert enact(made, "gauge", AT).paths == (), "the second run changes nothing"
+    undone = undo(made, "gauge", AT)
     assert set(undone.paths) == set(changed.paths)
     assert set(undone.changed.removed) == {
         f"/{path}" for path in set(enacted) - set(before) if not path.startswith("var")
     }
     assert state(root) == before
     with pytest.raises(RefusedError, match="no change is kept"):
-        undoing.undo(made, "gauge", AT)
+        undo(made, "gauge", AT)
 
 
 def test_what_somebody_else_changed_is_left_and_said(tmp_path: Path) -> None:
     made, root = set_up(tmp_path)
     before = state(root)
-    changing.enact(made, "gauge", AT)
+    enact(made, "gauge", AT)
     config = root / "etc/ssh/sshd_config"
     config.write_text(config.read_text() + "# by hand\n")
-    undone = undoing.undo(made, "gauge", AT)
+    undone = undo(made, "gauge", AT)
     assert undone.skipped == ("/etc/ssh/sshd_config",)
     assert "# by hand" in config.read_text()
     restored = state(root)
@@ -97,27 +103,27 @@ def test_what_somebody_else_changed_is_left_and_said(tmp_path: Path) -> None:
 
 def test_a_file_changed_between_proof_and_enact_is_refused(tmp_path: Path) -> None:
     made, root = set_up(tmp_path)
-    snapshot = api.survey_target(root, "gauge")
-    proved = api.prove(made, api.draft(made, snapshot, AT), snapshot, AT)
+    snapshot = survey_target(root, "gauge")
+    proved = prove(made, draft(made, snapshot, AT), snapshot, AT)
     config = root / "etc/ssh/sshd_config"
     config.write_text(config.read_text() + "# by hand\n")
     before = state(root)
     with pytest.raises(RefusedError, match="was changed since it was read"):
-        changing.apply(proved, root, AT)
+        apply(proved, root, AT)
     assert state(root) == before
 
 
 def test_two_changes_are_undone_newest_first(tmp_path: Path) -> None:
     made, root = set_up(tmp_path)
     before = state(root)
-    first = changing.enact(made, "gauge", AT)
+    first = enact(made, "gauge", AT)
     wider = estate(tmp_path, GRANT.replace("bench", "10.0.0.1"))
-    second = changing.enact(wider, "gauge", AT)
+    second = enact(wider, "gauge", AT)
     assert second.paths
     with pytest.raises(RefusedError, match="undo that one first"):
-        undoing.undo(made, "gauge", AT, first.change)
-    undoing.undo(made, "gauge", AT)
-    undoing.undo(made, "gauge", AT)
+        undo(made, "gauge", AT, first.change)
+    undo(made, "gauge", AT)
+    undo(made, "gauge", AT)
     assert state(root) == before
 
 
@@ -126,7 +132,7 @@ def test_a_lock_of_somebody_else_is_respected(tmp_path: Path) -> None:
     (root / "var/lib/nightlatch/lock").mkdir(parents=True)
     before = state(root)
     with pytest.raises(RefusedError, match="another change is under way"):
-        changing.enact(made, "gauge", AT)
+        enact(made, "gauge", AT)
     assert {p: s for p, s in state(root).items() if "nightlatch" not in p} == {
         p: s for p, s in before.items() if "nightlatch" not in p
     }
@@ -171,7 +177,7 @@ def outside_var(root: Path, *, times: bool = True) -> dict[str, tuple[object, ..
 def test_broken_off_at_every_call_it_is_all_or_nothing(tmp_path: Path, error: Callable[[], BaseException]) -> None:
     made, root = set_up(tmp_path / "count")
     with broken_off(0, Cut) as count:
-        changing.enact(made, "gauge", AT)
+        enact(made, "gauge", AT)
     whole = outside_var(root, times=False)
     total, nothing = count[0], 0
     assert total > 30
@@ -180,7 +186,7 @@ def test_broken_off_at_every_call_it_is_all_or_nothing(tmp_path: Path, error: Ca
         before = outside_var(root)
         try:
             with broken_off(at, error):
-                changing.enact(made, "gauge", AT)
+                enact(made, "gauge", AT)
         except (Cut, NightlatchError):
             pass
         now = outside_var(root)
@@ -188,7 +194,7 @@ def test_broken_off_at_every_call_it_is_all_or_nothing(tmp_path: Path, error: Ca
             assert outside_var(root, times=False) == whole, f"half done at call {at}"
             for lock in root.glob("var/lib/nightlatch/lock"):
                 lock.rmdir()
-            undoing.undo(made, "gauge", AT)
+            undo(made, "gauge", AT)
             assert outside_var(root) == before, f"not taken back at call {at}"
         else:
             nothing += 1
@@ -200,25 +206,25 @@ def test_killed_at_every_call_undo_takes_back_what_was_done(tmp_path: Path) -> N
     """As by kill -9 or a power cut: nothing is put back by the process itself, its lock stays."""
     made, _ = set_up(tmp_path / "count")
     with broken_off(0, Cut) as count:
-        changing.enact(made, "gauge", AT)
+        enact(made, "gauge", AT)
     for at in range(1, count[0] + 1):
         made, root = set_up(tmp_path / str(at))
         before = outside_var(root)
         child = os.fork()
         if not child:
             with broken_off(at, lambda: os._exit(9)):
-                changing.enact(made, "gauge", AT)
+                enact(made, "gauge", AT)
             os._exit(0)
         os.waitpid(child, 0)
         for lock in root.glob("var/lib/nightlatch/lock"):
-            if not api.draft(made, api.survey_target(root, "gauge"), AT).steps:
+            if not draft(made, survey_target(root, "gauge"), AT).steps:
                 pass  # whole already: a second run has nothing to do
             else:
                 with pytest.raises(RefusedError, match="cut off"):
-                    changing.enact(made, "gauge", AT)
+                    enact(made, "gauge", AT)
             lock.rmdir()
         try:
-            undoing.undo(made, "gauge", AT)
+            undo(made, "gauge", AT)
         except RefusedError:  # killed before there was a record: nothing had been touched yet
             pass
         now = outside_var(root)
@@ -229,19 +235,19 @@ def test_killed_at_every_call_undo_takes_back_what_was_done(tmp_path: Path) -> N
 
 def test_a_hostile_record_is_not_followed(tmp_path: Path) -> None:
     made, root = set_up(tmp_path)
-    changed = changing.enact(made, "gauge", AT)
+    changed = enact(made, "gauge", AT)
     record = root / f"var/lib/nightlatch/changes/{changed.change}/record.json"
     record.write_text(record.read_text().replace("/etc/ssh/sshd_config", "/etc/../../outside"))
     with pytest.raises(NightlatchError, match="names a path that is none"):
-        undoing.undo(made, "gauge", AT)
+        undo(made, "gauge", AT)
     assert not (tmp_path / "outside").exists()
 
 
 def test_archives_are_not_changed(tmp_path: Path) -> None:
     _, root = set_up(tmp_path)
     path = tmp_path / "gauge.evidence.tar.gz"
-    api.write_evidence(api.survey_target(root, "gauge"), path, AT)
+    write_evidence(survey_target(root, "gauge"), path, AT)
     text = (tmp_path / "estate.yaml").read_text().replace("folder: images/gauge", f"evidence: {path.name}")
     (tmp_path / "estate.yaml").write_text(text)
     with pytest.raises(RefusedError, match="evidence archive"):
-        changing.enact(api.load_estate(tmp_path / "estate.yaml"), "gauge", AT)
+        enact(load_estate(tmp_path / "estate.yaml"), "gauge", AT)

@@ -12,11 +12,13 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import api
 from nightlatch.evidence import archive
-from nightlatch.evidence.more import More
+from nightlatch.evidence.extra_paths import More
 from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.faults import NightlatchError, UnreadableError
+from nightlatch.ops.audit import audit_target
+from nightlatch.ops.evidence import read_evidence, write_evidence
+from nightlatch.ops.survey import survey_target
 from tests.guests import AT, Guest, pub
 
 GUEST = Guest(
@@ -25,7 +27,7 @@ GUEST = Guest(
 
 
 def collected(root: Path) -> Snapshot:
-    return api.survey_target(root, "gauge")
+    return survey_target(root, "gauge")
 
 
 def test_hashes_and_private_keys_never_enter_evidence(tmp_path: Path) -> None:
@@ -40,24 +42,24 @@ def test_hashes_and_private_keys_never_enter_evidence(tmp_path: Path) -> None:
         (root / name).write_bytes(private)
     snapshot = collected(root)
     path = tmp_path / "gauge.evidence.tar.gz"
-    api.write_evidence(snapshot, path, AT)
+    write_evidence(snapshot, path, AT)
     raw = gzip.decompress(path.read_bytes())
     for secret in (b"verysecrethash", *[line for line in private.split(b"\n") if len(line) > 40]):
         assert secret not in raw
         assert secret not in repr(snapshot).encode()
-    found = api.audit_target(path, AT).guests[0].findings
+    found = audit_target(path, AT).guests[0].findings
     assert "key.private-under-public-name" in {f.check for f in found}
 
 
 def test_an_archive_gives_back_what_went_in_and_the_same_bytes(tmp_path: Path) -> None:
     snapshot = collected(GUEST.write(tmp_path / "g"))
     path = tmp_path / "gauge.evidence.tar.gz"
-    api.write_evidence(snapshot, path, AT)
-    again = api.read_evidence(path)
+    write_evidence(snapshot, path, AT)
+    again = read_evidence(path)
     assert dict(again.entries) == dict(snapshot.entries)
     assert again.listed == snapshot.listed
     first = path.read_bytes()
-    api.write_evidence(snapshot, path, AT)
+    write_evidence(snapshot, path, AT)
     assert path.read_bytes() == first
     with tarfile.open(path) as tar:
         member = tar.getmember("root/home/mara/.ssh/authorized_keys")
@@ -68,8 +70,8 @@ def test_an_archive_gives_back_what_went_in_and_the_same_bytes(tmp_path: Path) -
 def test_the_audit_from_an_archive_is_that_from_the_folder(tmp_path: Path) -> None:
     root = GUEST.write(tmp_path / "gauge")
     path = tmp_path / "gauge.evidence.tar.gz"
-    api.write_evidence(collected(root), path, AT)
-    assert api.audit_target(path, AT) == api.audit_target(root, AT)
+    write_evidence(collected(root), path, AT)
+    assert audit_target(path, AT) == audit_target(root, AT)
 
 
 def links(root: Path) -> None:
@@ -143,7 +145,7 @@ def test_bad_guests_get_one_clear_message_and_the_rest_goes_on(tmp_path: Path, s
     root = GUEST.write(tmp_path / "g")
     spoil(root)
     before = sorted(str(p) for p in root.rglob("*"))
-    audit = api.audit_target(root, AT).guests[0]
+    audit = audit_target(root, AT).guests[0]
     said = [f.text for f in audit.findings] + [p.text + str(p.origin) for f in audit.findings for p in f.proofs]
     said += [p.text + str(p.origin) for p in audit.undecided] + list(audit.notes)
     assert any(told in each for each in said), said
@@ -153,15 +155,15 @@ def test_bad_guests_get_one_clear_message_and_the_rest_goes_on(tmp_path: Path, s
 
 def test_no_folder_and_no_archive(tmp_path: Path) -> None:
     with pytest.raises(UnreadableError, match="no such folder, evidence archive or text"):
-        api.survey_target(tmp_path / "none")
+        survey_target(tmp_path / "none")
     (tmp_path / "odd.tar.gz").write_bytes(b"\x1f\x8b no archive")
     with pytest.raises(UnreadableError, match="no evidence archive"):
-        api.survey_target(tmp_path / "odd.tar.gz")
+        survey_target(tmp_path / "odd.tar.gz")
 
 
 def tampered(tmp_path: Path, change) -> Path:  # type: ignore[no-untyped-def]
     path = tmp_path / "x.evidence.tar.gz"
-    api.write_evidence(collected(GUEST.write(tmp_path / "g")), path, AT)
+    write_evidence(collected(GUEST.write(tmp_path / "g")), path, AT)
     out = io.BytesIO()
     with tarfile.open(path) as tar, tarfile.open(fileobj=out, mode="w:gz") as made:
         for member in tar:
@@ -199,17 +201,17 @@ HOSTILE = [
 @pytest.mark.parametrize("change, told", HOSTILE, ids=[h[1] + str(i) for i, h in enumerate(HOSTILE)])
 def test_hostile_archives_are_refused(tmp_path: Path, change, told: str) -> None:  # type: ignore[no-untyped-def]
     with pytest.raises(UnreadableError, match=told):
-        api.read_evidence(tampered(tmp_path, change))
+        read_evidence(tampered(tmp_path, change))
 
 
 def test_a_cut_archive_is_refused(tmp_path: Path) -> None:
     path = tmp_path / "x.evidence.tar.gz"
-    api.write_evidence(collected(GUEST.write(tmp_path / "g")), path, AT)
+    write_evidence(collected(GUEST.write(tmp_path / "g")), path, AT)
     raw = path.read_bytes()
     for end in (0, 10, len(raw) // 2, len(raw) * 9 // 10):
         path.write_bytes(raw[:end])
         with pytest.raises(NightlatchError):
-            api.read_evidence(path)
+            read_evidence(path)
 
 
 def test_a_write_that_is_cut_short_leaves_no_half_archive(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -228,7 +230,7 @@ def test_a_write_that_is_cut_short_leaves_no_half_archive(tmp_path: Path, monkey
 def test_resolving_in_a_snapshot_is_the_kernels(tmp_path: Path) -> None:
     root = GUEST.write(tmp_path / "g")
     os.symlink("../etc/ssh", root / "home/way")
-    snapshot = api.survey_target(root, more=More(("/home/way/sshd_config", "/home/way/../nothing")))
+    snapshot = survey_target(root, more=More(("/home/way/sshd_config", "/home/way/../nothing")))
     assert snapshot.resolve("/home/way/sshd_config").path == "/etc/ssh/sshd_config"
     assert snapshot.resolve("/home/way/sshd_config/x").problem == "not a folder"
     nothing = snapshot.resolve("/home/way/../nothing").entry

@@ -16,33 +16,35 @@ from click.testing import CliRunner
 from hypothesis import given
 from hypothesis import strategies as st
 
-from nightlatch import api
 from nightlatch.audit.checks import CATALOGUE
 from nightlatch.audit.findings import Finding, Group, GuestAudit, Proof, Severity, identified
 from nightlatch.cli.main import cli
 from nightlatch.demo.build import build
+from nightlatch.estate.load import load as load_estate
+from nightlatch.ops.audit import Audit
+from nightlatch.ops.audit import audit as audit_guests
 from nightlatch.origin import Kind, Origin
 from nightlatch.report import machine, rows, sarif
 from tests.guests import AT
 
 
 @pytest.fixture(scope="module")
-def result(tmp_path_factory: pytest.TempPathFactory) -> api.Audit:
+def result(tmp_path_factory: pytest.TempPathFactory) -> Audit:
     """The audit of the sample estate, with a guest that can't be read."""
     path = build(tmp_path_factory.mktemp("exports") / "skerry")
     path.write_text(path.read_text().replace("guests:\n", "guests:\n  lamp: {via: {folder: images/none}}\n", 1))
-    return api.audit(api.load_estate(path), AT)
+    return audit_guests(load_estate(path), AT)
 
 
-def one(text: str, origin: Origin, *, guest: str = "gauge", waived: str = "") -> api.Audit:
+def one(text: str, origin: Origin, *, guest: str = "gauge", waived: str = "") -> Audit:
     """An audit with one finding."""
     finding = Finding(
         "surplus", Severity.HIGH, guest, Group.HOLE, text, (Proof("a line", origin),), ("mara",), "", waived
     )
-    return api.Audit("", AT, (GuestAudit(guest, (finding,), undecided=(Proof("a program", origin),)),))
+    return Audit("", AT, (GuestAudit(guest, (finding,), undecided=(Proof("a program", origin),)),))
 
 
-def test_sarif_holds_every_finding_with_its_rule_and_place(result: api.Audit) -> None:
+def test_sarif_holds_every_finding_with_its_rule_and_place(result: Audit) -> None:
     document = json.loads(json.dumps(sarif.audit(result)))
     assert document["version"] == "2.1.0"
     (run,) = document["runs"]
@@ -78,7 +80,7 @@ def _is_a_location(location: dict[str, Any], bases: dict[str, Any]) -> None:
 
 
 def test_a_fingerprint_does_not_move_with_the_line() -> None:
-    def mark(audit: api.Audit) -> str:
+    def mark(audit: Audit) -> str:
         return str(sarif.audit(audit)["runs"][0]["results"][0]["partialFingerprints"])
 
     path = "/etc/ssh/sshd_config"
@@ -86,7 +88,7 @@ def test_a_fingerprint_does_not_move_with_the_line() -> None:
     assert mark(one("x", Origin(path, 3))) != mark(one("x", Origin(path, 3), guest="gate"))
 
 
-def test_ids_stay_when_words_lines_and_order_change_and_tell_findings_apart(result: api.Audit) -> None:
+def test_ids_stay_when_words_lines_and_order_change_and_tell_findings_apart(result: Audit) -> None:
     for guest in result.guests:
         ids = [id for id, _ in identified(guest.findings)]
         assert len(set(ids)) == len(ids)
@@ -125,7 +127,7 @@ def test_nothing_of_a_guest_breaks_out(text: str, name: str) -> None:
     assert all(letter.isprintable() for row in table for cell in row for letter in cell)
 
 
-def test_csv_has_a_row_for_all_that_was_found(result: api.Audit) -> None:
+def test_csv_has_a_row_for_all_that_was_found(result: Audit) -> None:
     table = list(csv.DictReader(io.StringIO(rows.audit(result), newline="")))
     assert [row["text"] for row in table if row["group"] == "not read"]
     assert len(table) >= sum(len(guest.findings) for guest in result.guests) + 1

@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 from click.testing import CliRunner
 
-from nightlatch.access.arriving import Arrival
+from nightlatch.access.arrivals import Arrival
 from nightlatch.access.exposure import BY_ANOTHER, Exposed, Fate, exposure
 from nightlatch.cli.main import cli
 from nightlatch.demo.build import build
@@ -22,7 +22,7 @@ from nightlatch.net.addresses import ALL_V4, ALL_V6, LOOPBACK, union
 from nightlatch.net.ports import PortSet
 from nightlatch.origin import Origin
 from nightlatch.readings import guest as readings
-from nightlatch.readings.rules import Chain, Match, Rule, Rules
+from nightlatch.readings.filters.rules import Chain, Match, Rule, Rules
 from tests.guests import Guest, listening
 
 RULES = """table inet f {

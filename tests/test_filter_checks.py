@@ -6,14 +6,14 @@ from dataclasses import replace
 
 import pytest
 
-from nightlatch.access.filtering import passed
 from nightlatch.access.layers import flow_to
 from nightlatch.access.paths import guest_access
+from nightlatch.access.verdicts import passed
 from nightlatch.audit.findings import Finding
 from nightlatch.audit.run import guest_audit
 from nightlatch.net.literal import parse_network
 from nightlatch.readings import guest as readings
-from nightlatch.readings.rules import Rules
+from nightlatch.readings.filters.rules import Rules
 from tests.guests import AT, Guest, listening, pub, sshd
 
 SPOKEN = {

@@ -9,16 +9,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from nightlatch.access.filtering import Flow, deciding, passed
+from nightlatch.access.verdicts import Flow, deciding, passed
 from nightlatch.evidence.snapshot import Snapshot, from_files
 from nightlatch.formats import xml_tree
 from nightlatch.model.rules import Does
 from nightlatch.net import ranges
 from nightlatch.net.literal import parse_network
 from nightlatch.net.ports import EVERY_PORT, PortSet
-from nightlatch.readings import firewalld, iptables, nftables
-from nightlatch.readings.firewalld_checked import faults
-from nightlatch.readings.rules import Rules
+from nightlatch.readings.filters import firewalld, iptables, nftables
+from nightlatch.readings.filters.firewalld_checks import faults
+from nightlatch.readings.filters.rules import Rules
 
 
 def rules(body: str, before: str = "", more: dict[str, str] | None = None) -> Rules:

@@ -7,7 +7,6 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import api, exposing
 from nightlatch.access.book import Way, choices
 from nightlatch.access.exposure import Fate
 from nightlatch.access.grants import expand, realms
@@ -19,7 +18,11 @@ from nightlatch.faults import EstateError
 from nightlatch.model.powers import Gives
 from nightlatch.model.sources import COMMON
 from nightlatch.net.literal import parse_network
-from nightlatch.readings.profiles import Method
+from nightlatch.ops.audit import audit
+from nightlatch.ops.draft import draft as make_draft
+from nightlatch.ops.draft import prove
+from nightlatch.ops.exposure import exposure
+from nightlatch.readings.network.profiles import Method
 from tests.guests import AT, HASH, Guest, pub
 
 SPOKEN = {
@@ -133,28 +136,28 @@ def test_a_network_is_a_place_of_grants(tmp_path: Path) -> None:
 
 def test_a_limit_that_the_guest_can_not_tell_is_left_to_the_perimeter(tmp_path: Path) -> None:
     estate, snapshot = made(tmp_path, place="[bench, hidden]"), guest().snapshot()
-    draft = api.draft(estate, snapshot, AT)
+    draft = make_draft(estate, snapshot, AT)
     assert not draft.does
     assert "all who come by the forward are 10.0.2.2 to this guest" in draft.left[0].hand
     limited = made(tmp_path, perimeter=CLAIM)
-    done = api.draft(limited, snapshot, AT)
+    done = make_draft(limited, snapshot, AT)
     assert done.left == ()
     assert 'from="10.0.2.2"' in str([getattr(step, "after", "") for step in done.steps])
-    api.prove(limited, done, snapshot, AT)
+    prove(limited, done, snapshot, AT)
 
 
 def test_a_filter_on_the_guest_names_what_it_sees(tmp_path: Path) -> None:
     estate, of = made(tmp_path, perimeter=CLAIM), guest("tcp dport 22 ip saddr 192.168.40.0/24 accept")
-    draft = api.draft(estate, of.snapshot(), AT)
+    draft = make_draft(estate, of.snapshot(), AT)
     assert draft.left == ()
-    after = api.prove(estate, draft, of.snapshot(), AT).after
+    after = prove(estate, draft, of.snapshot(), AT).after
     assert b"ip saddr { 10.0.2.2 } accept" in (after.content("/etc/nightlatch.nft") or b"")
 
 
 def test_exposure_tells_of_every_way(tmp_path: Path) -> None:
     estate = made(tmp_path, f"{SEES}, {PLAIN.replace('2222', '2223')}", perimeter=CLAIM)
     guest("tcp dport 22 ip saddr 10.0.2.2 accept").write(tmp_path / "gauge")
-    found = exposing.exposure(estate, AT, ["gauge"]).sockets
+    found = exposure(estate, AT, ["gauge"]).sockets
     assert [(each.by, each.realm) for each in found] == [
         ("", "hidden"),
         ("192.168.56.1:2222", ""),
@@ -210,9 +213,8 @@ def test_what_an_audit_says_of_forwards(tmp_path: Path, forwards: str, isle: str
                 "/etc/systemd/system/multi-user.target.wants/networking.service": "",
             },
         ).write(tmp_path / name)
-    from nightlatch import api
 
-    found = [f.text for each in api.audit(estate, AT).guests for f in each.findings if f.check == check]
+    found = [f.text for each in audit(estate, AT).guests for f in each.findings if f.check == check]
     assert (len(set(found)) == 1 and text in found[0]) if text else not found, found
 
 

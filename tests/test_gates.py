@@ -12,18 +12,18 @@ from hypothesis import given
 from hypothesis import strategies as st
 from rich.console import Console
 
-from nightlatch import api
-from nightlatch.access.filtering import Flow, passed
-from nightlatch.draft import filtering, gates
+from nightlatch.access.verdicts import Flow, passed
+from nightlatch.draft import filter_steps, gates
 from nightlatch.draft.acts import Enable, LoadRules
 from nightlatch.draft.gates import Door, Gate, Hook
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.draft.steps import SetRules
 from nightlatch.evidence.snapshot import ABSENT, from_files
 from nightlatch.net.addresses import ALL_V4, EVERY_ADDRESS, AddressSet, prefix, union
-from nightlatch.readings import firewalld, iptables, nftables, ufw
+from nightlatch.ops.draft import draft, prove
 from nightlatch.readings import guest as readings
-from nightlatch.readings.rules import Rules
+from nightlatch.readings.filters import firewalld, iptables, nftables, ufw
+from nightlatch.readings.filters.rules import Rules
 from nightlatch.report import text
 from nightlatch.report.page import Page
 from tests.guests import AT, NFT, Guest, estate, pub
@@ -92,10 +92,10 @@ def proved(tmp_path: Path, files: Mapping[str, str], grants: str = "") -> tuple[
         more="narrow_at: [filter, key]\n",
     )
     snapshot = guest.snapshot()
-    made = api.draft(of, snapshot, AT)
+    made = draft(of, snapshot, AT)
     assert made.left == ()
-    done = api.prove(of, made, snapshot, AT)
-    assert not api.draft(of, done.after, AT).does
+    done = prove(of, made, snapshot, AT)
+    assert not draft(of, done.after, AT).does
     return done, union([prefix(4, 0xC0A82800, 24), prefix(6, 0x20010DB8004000000000000000000000, 64)])
 
 
@@ -132,7 +132,7 @@ def test_a_limit_stands_where_the_estate_puts_it_first(tmp_path: Path) -> None:
     guest = Guest(keys={"mara": f"{pub('mara-desk')}\n"}, files=dict(nft("tcp dport 22 accept")), config="PasswordAuthentication no\nKbdInteractiveAuthentication no\n")  # fmt: skip
     for order, path in (("[filter, key]", "/etc/nightlatch.nft"), ("[key, filter]", "/home/mara/.ssh/authorized_keys")):
         of = estate(tmp_path, "let: mara, into: gauge, by: ssh, from: bench, with: key", more=f"narrow_at: {order}\n")
-        made = api.draft(of, guest.snapshot(), AT)
+        made = draft(of, guest.snapshot(), AT)
         assert made.steps[0].path == path, order
 
 
@@ -141,16 +141,16 @@ def test_a_running_guest_loads_what_is_written(tmp_path: Path) -> None:
     guest = Guest(keys={"mara": f"{pub('mara-desk')}\n"}, files=dict(nft("tcp dport 22 accept")), config="PasswordAuthentication no\nKbdInteractiveAuthentication no\n")  # fmt: skip
     of = estate(tmp_path, "let: mara, into: gauge, by: ssh, from: bench, with: key", more="narrow_at: [filter]\n")
     snapshot = replace(guest.snapshot(), listings={"rules": listing, "sockets": b""}, facts={"init": "systemd"})
-    made = api.draft(of, snapshot, AT)
+    made = draft(of, snapshot, AT)
     assert [act for act in made.acts if isinstance(act, LoadRules)] == [LoadRules("nftables")]
-    done = api.prove(of, made, snapshot, AT)
+    done = prove(of, made, snapshot, AT)
     assert b"jump nightlatch" in done.after.listings["rules"]
     bare = replace(
         snapshot,
         entries={k: v for k, v in snapshot.entries.items() if "nftables" not in k},
         listings={"rules": b"", "sockets": b""},
     )
-    fresh = api.draft(of, bare, AT)
+    fresh = draft(of, bare, AT)
     assert [type(act) for act in fresh.acts] == [LoadRules, Enable]
     assert [step.path for step in fresh.steps if isinstance(step, SetRules)] == [
         "/etc/nightlatch.nft",
@@ -215,7 +215,7 @@ def test_files_that_are_not_as_they_should_be(raw: bytes) -> None:
 def test_steps_of_one_file_are_one() -> None:
     step = SetRules("/etc/nightlatch.nft", "", True, "nftables", ABSENT, b"one", "a")
     later = replace(step, opens=False, seen=replace(ABSENT, content=b"one"), content=b"two")
-    assert filtering.merged((step,), (later,)) == (replace(later, opens=True, seen=ABSENT),)
+    assert filter_steps.merged((step,), (later,)) == (replace(later, opens=True, seen=ABSENT),)
 
 
 def test_a_port_that_moves_takes_the_filter_with_it(tmp_path: Path) -> None:
@@ -227,14 +227,14 @@ def test_a_port_that_moves_takes_the_filter_with_it(tmp_path: Path) -> None:
         "let: mara, into: gauge, by: ssh, from: bench, with: key",
         more="services: [{run: ssh, on: gauge, at: 2222}]\n",
     )
-    made = api.draft(of, guest.snapshot(), AT)
+    made = draft(of, guest.snapshot(), AT)
     assert made.left == ()
-    done = api.prove(of, made, guest.snapshot(), AT)
+    done = prove(of, made, guest.snapshot(), AT)
     assert set(done.changed) == {"/etc/nightlatch.nft", "/etc/nftables.conf", "/etc/ssh/sshd_config"}
     rules = readings.read(done.after).filter.rules
     assert rules is not None
     assert prefix(4, 0xC0A82800, 24) <= passed(rules, Flow("tcp", 2222)).perhaps
-    assert not api.draft(of, done.after, AT).does
+    assert not draft(of, done.after, AT).does
 
 
 LATE = {

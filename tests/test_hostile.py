@@ -9,14 +9,16 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import api
 from nightlatch.access.grants import realms
 from nightlatch.access.paths import guest_access
 from nightlatch.audit.run import guest_audit
 from nightlatch.demo.build import build
+from nightlatch.estate.load import load as load_estate
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Entry, Kind, Snapshot
 from nightlatch.faults import EstateError, RefusedError
+from nightlatch.ops.draft import draft, prove
+from nightlatch.ops.survey import survey
 from nightlatch.readings import guest as readings
 from tests.guests import AT
 
@@ -29,8 +31,8 @@ PIECES = [
 
 @pytest.fixture(scope="module")
 def skerry(tmp_path_factory: pytest.TempPathFactory) -> tuple[Estate, list[Snapshot]]:
-    made = api.load_estate(build(tmp_path_factory.mktemp("h") / "skerry"))
-    return made, [s.snapshot for s in api.survey(made) if s.snapshot is not None]
+    made = load_estate(build(tmp_path_factory.mktemp("h") / "skerry"))
+    return made, [s.snapshot for s in survey(made) if s.snapshot is not None]
 
 
 def spoiled(r: random.Random, snapshot: Snapshot) -> Snapshot:
@@ -75,7 +77,7 @@ def test_spoiled_guests_are_audited_and_drafted(skerry: tuple[Estate, list[Snaps
             assert path.callers.surely == path.callers.perhaps or path.callers.because, "what is undecided says why"
         if number % 10 == 0:
             try:
-                api.prove(made, api.draft(made, snapshot, AT), snapshot, AT)
+                prove(made, draft(made, snapshot, AT), snapshot, AT)
             except RefusedError:
                 pass
         assert time.perf_counter() - started < 20, f"seed {seed}, guest {number}"
@@ -142,7 +144,7 @@ def test_an_estate_of_odd_bytes_ends_in_one_message(tmp_path: Path) -> None:
         (tmp_path / "skerry/estate.yaml").write_bytes(bytes(content))
         message = ""
         try:
-            api.load_estate(tmp_path / "skerry/estate.yaml")
+            load_estate(tmp_path / "skerry/estate.yaml")
         except EstateError as error:
             message = str(error)
         assert not message or message.startswith(str(tmp_path))

@@ -11,19 +11,19 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from nightlatch import api
-from nightlatch.access.filtering import Flow, passed
+from nightlatch.access.verdicts import Flow, passed
 from nightlatch.audit.run import guest_audit
 from nightlatch.evidence.snapshot import from_files
 from nightlatch.formats import iptables_save
 from nightlatch.formats.iptables_save import Word
 from nightlatch.net.addresses import EVERY_ADDRESS
 from nightlatch.net.literal import parse_network
+from nightlatch.ops.survey import survey_target
 from nightlatch.origin import Origin
-from nightlatch.readings import filters, firewalld, iptables, wrapper
-from nightlatch.readings.iptables_rules import Named, RuleFault, rule_of
-from nightlatch.readings.iptables_shapes import Shapes
-from nightlatch.readings.rules import Rules
+from nightlatch.readings.filters import filter_reading, firewalld, iptables, wrapper
+from nightlatch.readings.filters.iptables_rules import Named, RuleFault, rule_of
+from nightlatch.readings.filters.iptables_shapes import Shapes
+from nightlatch.readings.filters.rules import Rules
 from tests.guests import AT, Guest, estate, lifted, pub
 
 SPOKEN = {"filter.not-at-boot", "filter.two-managers"}
@@ -215,7 +215,7 @@ def test_what_an_interface_loads_as_it_comes_up(tmp_path: Path, line: str, scrip
              "/etc/network/interfaces": f"auto lo\niface lo inet loopback\n{line}\n", "/etc/network/if-pre-up.d/own": script}  # fmt: skip
     root = Guest(OFF, {"mara": pub("mara-desk") + "\n"}, files).write(tmp_path / "g")
     (root / "etc/network/if-pre-up.d/own").chmod(0o755)
-    found = filters.read(api.survey_target(root, "gauge"))
+    found = filter_reading.read(survey_target(root, "gauge"))
     assert (wanted == "undecided") == bool(found.gaps or (found.rules and found.rules.gaps))
     if wanted != "undecided":
         through = passed(found.rules, Flow("tcp", 22)).perhaps if found.rules else EVERY_ADDRESS

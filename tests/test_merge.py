@@ -12,7 +12,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from nightlatch.draft.returning import hunks, merged
+from nightlatch.draft.reversal import hunks, merged
 
 PROGRAM = files("nightlatch.latch").joinpath("merge.awk").read_text()
 AWKS = [words for words in (["mawk"], ["gawk"], ["busybox", "awk"]) if shutil.which(words[0])]

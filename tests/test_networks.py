@@ -24,8 +24,8 @@ from nightlatch.formats import (
 from nightlatch.formats.sections import Dialect
 from nightlatch.net.kinds import AddressKind, kind_of
 from nightlatch.net.literal import AddressError, parse_address, parse_interface, parse_mask, parse_range
-from nightlatch.readings import ifcfg, manager, network, networkd
-from nightlatch.readings.profiles import Method, System
+from nightlatch.readings.network import ifcfg, keyfiles, network_reading, networkd
+from nightlatch.readings.network.profiles import Method, System
 from tests.guests import Guest
 from tests.test_secrets import on_a_guest
 
@@ -52,7 +52,7 @@ def test_no_text_brings_a_reader_down(raw: bytes) -> None:
              "/etc/systemd/network/x.network", "/etc/sysconfig/network-scripts/ifcfg-eth0", "/etc/hosts", "/etc/resolv.conf",
              "/etc/hostname", "/etc/sysconfig/network-scripts/route-eth0", "/var/lib/misc/dnsmasq.leases",
              "/var/lib/dhcp/dhclient.leases", "/run/systemd/netif/leases/2"]  # fmt: skip
-    found = network.read(from_files("x", dict.fromkeys(paths, raw)))
+    found = network_reading.read(from_files("x", dict.fromkeys(paths, raw)))
     assert all(gap.because for gap in found.gaps)
     text = raw.decode("utf-8", "replace")
     for reader in (ip_listing.addresses, ip_listing.links, ip_listing.routes, ip_listing.neighbours):
@@ -243,7 +243,7 @@ def test_interface_files_of_the_rpm_family() -> None:
 
 
 def test_the_first_file_of_networkd_counts_and_drop_ins_are_added() -> None:
-    made = network.read(from_files("x", {
+    made = network_reading.read(from_files("x", {
         "/usr/lib/systemd/network/10-a.network": b"[Match]\nName=eth0\n[Network]\nDHCP=yes\n",
         "/etc/systemd/network/10-a.network": b"[Match]\nName=eth0\n[Network]\nAddress=192.168.56.21/24\n",
         "/etc/systemd/network/10-a.network.d/dns.conf": b"[Network]\nDNS=192.168.56.1 192.0.2.53\nAddress=10.0.0.7\n",
@@ -269,7 +269,7 @@ def test_names_that_a_unit_excludes() -> None:
 @pytest.mark.parametrize(("entry", "word"), [(Entry(Kind.FILE, 0o600), ""), (Entry(Kind.FILE, 0o644), "mode 0644"),
                                              (Entry(Kind.FILE, 0o600, 1000), "owner 1000")])  # fmt: skip
 def test_a_profile_that_others_may_read_is_refused(entry: Entry, word: str) -> None:
-    assert re.match(word or "$", manager.refused(entry))
+    assert re.match(word or "$", keyfiles.refused(entry))
 
 
 def test_listings_of_a_live_system() -> None:
@@ -311,9 +311,9 @@ def test_what_the_manager_made_up_in_run_says_nothing_of_the_next_boot() -> None
         "/etc/systemd/system/multi-user.target.wants/NetworkManager.service": "",
     }
     guest = Guest(files=dict(files), modes=dict.fromkeys(files, (384, 0, 0)))
-    (only,) = network.read(guest.snapshot()).profiles_of("eth0")
+    (only,) = network_reading.read(guest.snapshot()).profiles_of("eth0")
     assert only.origin.path.startswith("/etc/")
     files[f"/run{folder}/eth0.nmconnection"] = made_up.partition("[.nmmeta]")[0]
     guest = Guest(files=dict(files), modes=dict.fromkeys(files, (384, 0, 0)))
-    found = network.read(guest.snapshot()).profiles_of("eth0")
+    found = network_reading.read(guest.snapshot()).profiles_of("eth0")
     assert sorted((each.origin.path[:4], each.at_boot) for each in found) == [("/etc", True), ("/run", False)]

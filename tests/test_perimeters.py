@@ -6,15 +6,15 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import exposing
 from nightlatch.access.exposure import Fate
-from nightlatch.access.filtering import Flow, passed
 from nightlatch.access.grants import realms
+from nightlatch.access.verdicts import Flow, passed
 from nightlatch.audit.run import guest_audit
 from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate
 from nightlatch.faults import EstateError
 from nightlatch.net.literal import parse_network
+from nightlatch.ops.exposure import exposure
 from tests.guests import AT, Guest, pub
 
 SPOKEN = {"perimeter.claimed", "perimeter.old", "perimeter.unused-label"}
@@ -150,7 +150,7 @@ def test_exposure_names_the_deciding_row(tmp_path: Path) -> None:
             target = tmp_path / name / path.lstrip("/")
             target.parent.mkdir(parents=True, exist_ok=True)
             target.write_bytes(content)
-    (gate,) = exposing.exposure(estate, AT, ["gate"]).sockets
+    (gate,) = exposure(estate, AT, ["gate"]).sockets
     told = {(piece.family, piece.fate): str(piece.origin) for piece in gate.pieces}
     assert told["IPv4", Fate.DROPPED].endswith("outer.csv:2:1")
     assert told["IPv6", Fate.DROPPED].endswith("estate.yaml:8:16")

@@ -14,12 +14,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 from rich.console import Console
 
-from nightlatch import api
-from nightlatch.audit.naming import Names, names_of
+from nightlatch.audit.names import Names, names_of
 from nightlatch.demo.build import build
+from nightlatch.estate.load import load as load_estate
 from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import ALL_V4, EVERY_ADDRESS, LOOPBACK, AddressSet, union
 from nightlatch.net.literal import parse_network
+from nightlatch.ops.audit import audit
 from nightlatch.report import machine
 from nightlatch.report.page import Page
 from nightlatch.report.safe import shown
@@ -133,8 +134,8 @@ def test_sets_are_named_as_people_would(tmp_path: Path, sources: dict[str, Addre
 
 
 def test_several_processes_say_what_one_says(tmp_path: Path) -> None:
-    made = api.load_estate(build(tmp_path / "skerry"))
-    assert machine.audit(api.audit(made, AT, jobs=1)) == machine.audit(api.audit(made, AT, jobs=2))
+    made = load_estate(build(tmp_path / "skerry"))
+    assert machine.audit(audit(made, AT, jobs=1)) == machine.audit(audit(made, AT, jobs=2))
 
 
 @pytest.mark.skipif(os.geteuid() != 0, reason="root can become somebody else, others can't")

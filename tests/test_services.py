@@ -10,22 +10,26 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import api, bordering
 from nightlatch.access.exposure import Fate, exposure
-from nightlatch.access.filtering import Flow, passed
 from nightlatch.access.paths import guest_access
+from nightlatch.access.verdicts import Flow, passed
 from nightlatch.audit import wire
 from nightlatch.audit.findings import Group, GuestAudit
 from nightlatch.describe import holders, sentences
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.draft.steps import SetRules
+from nightlatch.estate.load import load as load_estate
 from nightlatch.estate.model import Estate, GuestSpec, Via, ViaKind
 from nightlatch.evidence.snapshot import Entry, Kind, Snapshot
 from nightlatch.faults import EstateError, RefusedError
 from nightlatch.formats.keys import parse_public
-from nightlatch.latch.planned import planned
+from nightlatch.latch.planned_change import planned
 from nightlatch.model.services import SERVICES
 from nightlatch.net.addresses import AddressSet, single
+from nightlatch.ops.audit import Audit, Auditor, audit
+from nightlatch.ops.draft import draft, prove
+from nightlatch.ops.perimeter import border
+from nightlatch.ops.survey import survey
 from nightlatch.origin import Origin
 from nightlatch.probe.ssh import Identified, Proven
 from nightlatch.probe.stages import Look, Target
@@ -58,7 +62,7 @@ def estate(tmp_path: Path) -> Make:
         via = "via: {folder: gauge, as: keeper, key: keys/keeper.pub, from: bench}"
         text = f"{HEAD}guests:\n  gauge: {{system: debian-12, {via}}}\ngrants:\n"
         path.write_text(text + "".join(f"  - {grant}\n" for grant in grants) + more)
-        return api.load_estate(path, (*SERVICES, TIDE))
+        return load_estate(path, (*SERVICES, TIDE))
 
     return make
 
@@ -79,7 +83,7 @@ def evidence(made: Guest | Snapshot) -> Snapshot:
 
 
 def audited(made: Guest | Snapshot, estate: Estate) -> GuestAudit:
-    found = api.Auditor(estate, AT, KINDS).result(evidence(made))[0]
+    found = Auditor(estate, AT, KINDS).result(evidence(made))[0]
     assert not found.unread, found.unread
     return found
 
@@ -92,7 +96,7 @@ def differences(found: GuestAudit) -> list[tuple[str, str]]:
 
 def drafted(made: Guest | Snapshot, estate: Estate) -> ProvedDraft:
     read = evidence(made)
-    return api.prove(estate, api.draft(estate, read, AT, KINDS), read, AT, KINDS)
+    return prove(estate, draft(estate, read, AT, KINDS), read, AT, KINDS)
 
 
 def let_in(snapshot: Snapshot, port: int) -> AddressSet:
@@ -189,7 +193,7 @@ def test_a_draft_closes_by_the_service_s_own_file(estate: Make) -> None:
 
 def test_documents_name_the_service(estate: Make) -> None:
     of = estate(SSH_GRANT, TIDE_GRANT)
-    result = api.Audit(of.name, AT, (audited(guest(), of),))
+    result = Audit(of.name, AT, (audited(guest(), of),))
     [told] = json.loads(machine.dumps(machine.audit(result)))["guests"]
     assert told["service"].endswith("; tided on all addresses port 4711")
     assert {way["by"] for way in told["ways_in"]} == {"ssh", "tide"}
@@ -217,10 +221,10 @@ def test_a_sentence_takes_the_words_of_its_service(estate: Make, sentence: str, 
 def test_its_files_are_read_with_all_others(tmp_path: Path, estate: Make) -> None:
     of = estate(TIDE_GRANT)
     guest().write(tmp_path / "gauge")
-    [read] = api.survey(of, kinds=KINDS)
+    [read] = survey(of, kinds=KINDS)
     assert read.snapshot is not None
     assert read.snapshot.content(FILE) == b"port 4711\nreader joon\n"
-    found = api.audit(of, AT, kinds=KINDS, jobs=2).guests[0]
+    found = audit(of, AT, kinds=KINDS, jobs=2).guests[0]
     assert ("surplus", HOLE) in differences(found)
 
 
@@ -241,8 +245,8 @@ def test_a_perimeter_lets_in_to_each_port_whom_its_own_grants_do(estate: Make, t
     estate(SSH_GRANT, TIDE_GRANT)
     path.write_text(path.read_text().replace("guests:\n  gauge: {", f"{network}guests:\n  gauge: {{network: isle, "))
     guest().write(tmp_path / "gauge")
-    of = api.load_estate(path, (*SERVICES, TIDE))
-    [made] = bordering.border(of, AT, kinds=KINDS).drafts
+    of = load_estate(path, (*SERVICES, TIDE))
+    [made] = border(of, AT, kinds=KINDS).drafts
     added = [dict(row) for row in made.rows if dict(row)["to"] == "4711"]
     assert [row["from"] for row in added] == ["203.0.113.20/31"]
     assert [dict(row)["from"] for row in made.rows if dict(row)["to"] == "22"] == ["192.168.40.0/24"]
@@ -258,10 +262,10 @@ def test_a_description_names_the_service() -> None:
 
 def test_a_step_that_would_stop_another_service_is_refused(estate: Make) -> None:
     made, of = guest("port 4711\n", SSH_RULE, FIELD_RULE).snapshot(), estate(SSH_GRANT, TIDE_GRANT)
-    good = api.draft(of, made, AT, KINDS)
+    good = draft(of, made, AT, KINDS)
     bad = replace(good, steps=(replace(good.steps[0], line="reader of tides"),))  # type: ignore[arg-type]
     with pytest.raises(RefusedError, match="tided would not start: reader is no word of it"):
-        api.prove(of, bad, made, AT, KINDS)
+        prove(of, bad, made, AT, KINDS)
 
 
 def test_the_latch_refuses_what_it_can_not_have_loaded(estate: Make) -> None:

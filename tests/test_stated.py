@@ -10,7 +10,6 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from nightlatch import api, changing, undoing
 from nightlatch.access.paths import guest_access
 from nightlatch.audit.run import guest_audit
 from nightlatch.draft import acts, ports, services
@@ -20,6 +19,10 @@ from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Entry, Kind, Snapshot
 from nightlatch.faults import EstateError, RefusedError
+from nightlatch.ops.draft import draft as make_draft
+from nightlatch.ops.draft import prove
+from nightlatch.ops.enact import enact
+from nightlatch.ops.undo import undo
 from nightlatch.readings import guest as readings
 from nightlatch.readings import labels
 from tests.guests import AT, Guest, estate, lifted, listening, pub
@@ -236,11 +239,11 @@ def test_a_folder_s_port_and_name_are_enacted_and_undone(tmp_path: Path) -> None
         tmp_path / "images/gauge"
     )
     before = {path: path.read_bytes() for path in sorted(root.rglob("*")) if path.is_file()}
-    done = changing.enact(whole, "gauge", AT)
+    done = enact(whole, "gauge", AT)
     assert set(done.paths) == {"/etc/ssh/sshd_config", "/etc/hostname", "/etc/hosts"}
     assert (root / "etc/hosts").read_text() == "127.0.1.1 tide\n"
-    assert changing.enact(whole, "gauge", AT).paths == ()
-    undoing.undo(whole, "gauge", AT)
+    assert enact(whole, "gauge", AT).paths == ()
+    undo(whole, "gauge", AT)
     assert {path: path.read_bytes() for path in before} == before
 
 
@@ -248,9 +251,9 @@ def test_what_can_not_be_stopped_is_refused_in_any_draft(tmp_path: Path) -> None
     whole = made(tmp_path)
     snapshot = live()
     for unit_name in ("ssh.service", "systemd-networkd.service"):
-        draft = replace(api.draft(whole, snapshot, AT), acts=(acts.Stop(unit_name),))
+        draft = replace(make_draft(whole, snapshot, AT), acts=(acts.Stop(unit_name),))
         with pytest.raises(RefusedError, match="depends on it"):
-            api.prove(whole, draft, snapshot, AT)
+            prove(whole, draft, snapshot, AT)
 
 
 ANY_ACT = st.one_of(

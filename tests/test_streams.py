@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from nightlatch.draft.returning import merged
+from nightlatch.draft.reversal import merged
 from nightlatch.evidence.collect import collect
 from nightlatch.evidence.stream import Carried, parse
 from nightlatch.faults import UnreadableError

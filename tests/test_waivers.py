@@ -7,7 +7,6 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import api
 from nightlatch.access.grants import realms
 from nightlatch.audit.findings import Finding, Group, Severity
 from nightlatch.audit.run import check_waivers, guest_audit, waived
@@ -15,6 +14,7 @@ from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate
 from nightlatch.faults import EstateError
 from nightlatch.formats.keys import parse_public
+from nightlatch.ops.draft import draft
 from tests.guests import AT, KEYS, Guest, estate, pub
 
 GRANT = "let: mara, into: all guests, by: ssh, from: bench, with: key\n"
@@ -120,8 +120,8 @@ def test_a_draft_leaves_alone_what_is_accepted(tmp_path: Path) -> None:
         config=OFF,
     )
     accepted = with_waivers(tmp_path, "finding: surplus, on: gauge, account: joon, person: joon, from: anywhere")
-    assert api.draft(accepted, guest.snapshot(), AT).steps == ()
-    assert api.draft(with_waivers(tmp_path), guest.snapshot(), AT).steps
+    assert draft(accepted, guest.snapshot(), AT).steps == ()
+    assert draft(with_waivers(tmp_path), guest.snapshot(), AT).steps
 
 
 @pytest.mark.parametrize("wrong, says", [

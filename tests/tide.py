@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
-from nightlatch.evidence.more import More
+from nightlatch.evidence.extra_paths import More
 from nightlatch.formats import lines
 from nightlatch.model.bounds import exactly
 from nightlatch.model.causes import NoServer, SettingLine
@@ -26,8 +26,8 @@ from nightlatch.model.sockets import Listener
 from nightlatch.model.steps import AddLine, Candidate, ReplaceLine
 from nightlatch.net.addresses import AddressSet
 from nightlatch.origin import Kind, Origin
+from nightlatch.readings.filters.rules import Rules
 from nightlatch.readings.guest import GuestReading
-from nightlatch.readings.rules import Rules
 from nightlatch.services.base import Case, Expected, LoginEntries, LoginEntry, Server, Silent, State
 
 AT = datetime(2026, 11, 25, tzinfo=UTC)  # nothing in its file depends on the moment

@@ -14,57 +14,58 @@ from typing import TYPE_CHECKING, Any
 __version__ = "0.1.0"
 
 if TYPE_CHECKING:
-    from nightlatch.addressing import AddressBook, Interfaces, addresses, addresses_target
-    from nightlatch.api import (
-        Audit,
-        Client,
-        Draft,
-        Estate,
-        ProvedDraft,
-        audit,
-        audit_target,
-        draft,
-        effective_settings,
-        load_estate,
-        new_estate,
-        prove,
-        read_evidence,
-        survey,
-        survey_script,
-        survey_target,
-        write_evidence,
-    )
-    from nightlatch.bordering import Border, Bordered, border, enact_border, take_border, undo_border
-    from nightlatch.carrying import change_script
-    from nightlatch.changing import Changed, Confirmation, Latched, enact, pending
     from nightlatch.demo.story import tell_demo
-    from nightlatch.describing import Described, describe
-    from nightlatch.exposing import Exposure, exposure, exposure_target
-    from nightlatch.keeping import keep
-    from nightlatch.meeting import Met, meet, pin
-    from nightlatch.reaching import Look, Reach, Reached, look_at, reach
-    from nightlatch.seeking import Sought, find
-    from nightlatch.undoing import undo
+    from nightlatch.draft.plan import Draft, ProvedDraft
+    from nightlatch.estate.load import load as load_estate
+    from nightlatch.estate.model import Estate
+    from nightlatch.latch.folder import Changed
+    from nightlatch.ops.addresses import AddressBook, Interfaces, addresses, addresses_target
+    from nightlatch.ops.audit import Audit, audit, audit_target
+    from nightlatch.ops.describe import Described, describe
+    from nightlatch.ops.draft import draft, prove
+    from nightlatch.ops.enact import Confirmation, Latched, enact, pending
+    from nightlatch.ops.evidence import read_evidence, write_evidence
+    from nightlatch.ops.exposure import Exposure, exposure, exposure_target
+    from nightlatch.ops.find import Sought, find
+    from nightlatch.ops.keep import keep
+    from nightlatch.ops.meet import Met, meet, pin
+    from nightlatch.ops.new import new_estate
+    from nightlatch.ops.perimeter import Border, Bordered, border, enact_border, take_border, undo_border
+    from nightlatch.ops.reach import Look, Reach, Reached, look_at, reach
+    from nightlatch.ops.script import change_script
+    from nightlatch.ops.settings import effective_settings
+    from nightlatch.ops.survey import survey, survey_script, survey_target
+    from nightlatch.ops.undo import undo
+    from nightlatch.transports.ssh import Client
 
-_CHANGING = ("Changed", "Confirmation", "Latched", "enact", "pending")
-_HOMES = (
-    {
-        "tell_demo": "nightlatch.demo.story",
-        "change_script": "nightlatch.carrying",
-        "undo": "nightlatch.undoing",
-        "keep": "nightlatch.keeping",
-    }
-    | dict.fromkeys(_CHANGING, "nightlatch.changing")
-    | dict.fromkeys(("Described", "describe"), "nightlatch.describing")
-    | dict.fromkeys(("AddressBook", "Interfaces", "addresses", "addresses_target"), "nightlatch.addressing")
-    | dict.fromkeys(
-        ("Border", "Bordered", "border", "enact_border", "take_border", "undo_border"), "nightlatch.bordering"
-    )
-    | dict.fromkeys(("Exposure", "exposure", "exposure_target"), "nightlatch.exposing")
-    | dict.fromkeys(("Met", "meet", "pin"), "nightlatch.meeting")
-    | dict.fromkeys(("Sought", "find"), "nightlatch.seeking")
-    | dict.fromkeys(("Look", "Reach", "Reached", "look_at", "reach"), "nightlatch.reaching")
-)
+# Where each public name is.
+_NAMES = {
+    "demo.story": ("tell_demo",),
+    "draft.plan": ("Draft", "ProvedDraft"),
+    "estate.model": ("Estate",),
+    "latch.folder": ("Changed",),
+    "ops.addresses": ("AddressBook", "Interfaces", "addresses", "addresses_target"),
+    "ops.audit": ("Audit", "audit", "audit_target"),
+    "ops.describe": ("Described", "describe"),
+    "ops.draft": ("draft", "prove"),
+    "ops.enact": ("Confirmation", "Latched", "enact", "pending"),
+    "ops.evidence": ("read_evidence", "write_evidence"),
+    "ops.exposure": ("Exposure", "exposure", "exposure_target"),
+    "ops.find": ("Sought", "find"),
+    "ops.keep": ("keep",),
+    "ops.meet": ("Met", "meet", "pin"),
+    "ops.new": ("new_estate",),
+    "ops.perimeter": ("Border", "Bordered", "border", "enact_border", "take_border", "undo_border"),
+    "ops.reach": ("Look", "Reach", "Reached", "look_at", "reach"),
+    "ops.script": ("change_script",),
+    "ops.settings": ("effective_settings",),
+    "ops.survey": ("survey", "survey_script", "survey_target"),
+    "ops.undo": ("undo",),
+    "transports.ssh": ("Client",),
+}
+_HOMES = {name: (module, name) for module, names in _NAMES.items() for name in names} | {
+    "load_estate": ("estate.load", "load")
+}
 
 __all__ = [
     "AddressBook",
@@ -123,9 +124,9 @@ __all__ = [
 
 
 class _Package(ModuleType):
-    """This package, on which `audit` and `draft` are the public functions and not the rooms of the same name.
+    """This package, on which `audit` and `draft` are the public functions and not the packages of the same name.
 
-    Importing a room sets it as an attribute of its package; that is the one assignment turned away here.
+    Importing a package sets it as an attribute of its package; that is the one assignment refused here.
     """
 
     def __setattr__(self, name: str, value: object) -> None:
@@ -137,7 +138,8 @@ class _Package(ModuleType):
 def __getattr__(name: str) -> Any:
     if name not in __all__:
         raise AttributeError(f"module 'nightlatch' has no attribute {name!r}")
-    found = getattr(import_module(_HOMES.get(name, "nightlatch.api")), name)
+    module, attribute = _HOMES[name]
+    found = getattr(import_module(f"nightlatch.{module}"), attribute)
     globals()[name] = found
     return found
 

@@ -10,13 +10,13 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from nightlatch.access.filtering import Flow, Packet, deciding, passed
+from nightlatch.access.verdicts import Flow, Packet, deciding, passed
 from nightlatch.lab.labs import Lab
 from nightlatch.lab.machine import Node
 from nightlatch.model.rules import Does
 from nightlatch.net.addresses import AddressSet
 from nightlatch.net.literal import parse_network
-from nightlatch.readings.rules import Rules
+from nightlatch.readings.filters.rules import Rules
 from tests.judges import filters
 
 DRIVER = str(Path(__file__).with_name("filter_driver.py"))

@@ -8,7 +8,6 @@ from datetime import UTC, datetime
 from itertools import product
 from pathlib import Path
 
-from nightlatch import api, changing
 from nightlatch.access.paths import GuestAccess, guest_access
 from nightlatch.estate.load import load
 from nightlatch.evidence.collect import collect
@@ -18,8 +17,11 @@ from nightlatch.model.causes import SettingLine
 from nightlatch.model.secrets import Certificate, Key, Password, Secret
 from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import NO_ADDRESS
+from nightlatch.ops.draft import draft, prove
+from nightlatch.ops.enact import apply
+from nightlatch.ops.survey import survey_target
 from nightlatch.readings import guest as readings
-from nightlatch.services.ssh.closing import ASKING
+from nightlatch.services.ssh.closing_steps import ASKING
 from nightlatch.transports.folder import Folder
 from tests.judges.login_guest import SOURCES, Guest
 from tests.judges.login_scenes import mixtures, reasons
@@ -80,9 +82,9 @@ def drafted(work: str, part: int, parts: int, seed: int, count: int) -> None:
             continue
         guest.set_up(scene)
         at = datetime.now(UTC)
-        snapshot = api.survey_target(Path("/"), "judged")
-        proved = api.prove(estate, api.draft(estate, snapshot, at), snapshot, at)
-        changed = changing.apply(proved, Path("/"), at)
+        snapshot = survey_target(Path("/"), "judged")
+        proved = prove(estate, draft(estate, snapshot, at), snapshot, at)
+        changed = apply(proved, Path("/"), at)
         guest.stop()
         guest.start()
         left = " ".join(entry.text for entry in proved.draft.left)
@@ -99,7 +101,7 @@ def drafted(work: str, part: int, parts: int, seed: int, count: int) -> None:
                 print(json.dumps(out), flush=True)
         if changed.change:
             latch.undo(Path("/"), "judged", changed.change)
-            again = api.survey_target(Path("/"), "judged")
+            again = survey_target(Path("/"), "judged")
             same = {p: again.entries.get(p) for p in proved.changed} == {
                 p: snapshot.entries.get(p) for p in proved.changed
             }

@@ -53,9 +53,10 @@ from nightlatch.latch import records
 from nightlatch.net import literal
 from nightlatch.origin import Kind as OriginKind
 from nightlatch.probe.ssh import Conversation
-from nightlatch.readings import address_lists, sockets
+from nightlatch.readings import address_lists
 from nightlatch.readings import guest as readings
 from nightlatch.readings.guest import GuestReading
+from nightlatch.readings.units import socket_units
 from tests.canaries import private_keys, texts
 from tests.guests import AT, Guest, pub
 from tests.judges import seeds
@@ -318,7 +319,7 @@ def _parsers() -> list[Subject]:
         Subject("patterns of words", text(word_pattern), raw("mara,!joon", "*.skerry.example,?a*")),
         Subject("patterns of addresses", text(address_pattern), raw("192.168.40.0/24,!10.*,2001:db8::/32", "192.168.4?.*,!192.168.4[0-9].9")),
         Subject("addresses", text(literals), raw("192.168.56.1/24", "2001:db8::1%eth0", "192.168.56.1-192.168.56.9", "255.255.255.0", "22,80-90"), (literal.AddressError, ValueError)),
-        Subject("a socket unit", lambda given: sockets.stored(from_files("gauge", {SOCKET: given}), "ssh.socket"), raw(seeds.SOCKET)),
+        Subject("a socket unit", lambda given: socket_units.stored(from_files("gauge", {SOCKET: given}), "ssh.socket"), raw(seeds.SOCKET)),
         Subject("PAM", pam.parse, raw(seeds.PAM)),
         Subject("sudoers", sudoers.parse, raw(seeds.SUDOERS)),
         Subject("iptables", iptables_save.parse, raw(seeds.RULES_V4, seeds.UFW_RULES)),

@@ -10,9 +10,9 @@ import pytest
 
 from nightlatch.evidence.snapshot import from_files
 from nightlatch.lab.labs import Lab
-from nightlatch.readings import iptables, nftables
-from nightlatch.readings.filters import read as reading
-from nightlatch.readings.rules import Rules
+from nightlatch.readings.filters import iptables, nftables
+from nightlatch.readings.filters.filter_reading import read as reading
+from nightlatch.readings.filters.rules import Rules
 from tests.judges import filters, iptables_filters
 from tests.judges.filter_wire import HERE, TRIES, Tally, Wire, wired
 

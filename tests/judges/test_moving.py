@@ -9,13 +9,13 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch.draft.moving import Moved, moved
+from nightlatch.draft.addresses import Moved, moved
 from nightlatch.draft.steps import apply_all
 from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Snapshot, from_files
-from nightlatch.readings import manager, networkd
-from nightlatch.readings.profiles import Method
+from nightlatch.readings.network import keyfiles, networkd
+from nightlatch.readings.network.profiles import Method
 from tests.judges import networks
 from tests.judges.test_networks import run
 
@@ -159,7 +159,7 @@ def test_networkmanager_reads_what_was_drafted(wish: Callable[[str, int], Estate
         drafted += 1
         done = run("nmcli", "--offline", "connection", "modify", "connection.lldp", "1", stdin=after[path].decode())
         assert done.returncode == 0, (seed, done.stderr)
-        profile = manager.profile(done.stdout.encode(), path)
+        profile = keyfiles.profile(done.stdout.encode(), path)
         got = {str(a.value) for a in profile.addresses if seed % 2 or a.value.version == 4}
         assert got == wanted(seed), (seed, after[path])
         assert profile.at_boot

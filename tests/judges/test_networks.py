@@ -12,9 +12,9 @@ import pytest
 
 from nightlatch.evidence.snapshot import from_files
 from nightlatch.formats import netplan
-from nightlatch.readings import ifupdown, manager, networkd
-from nightlatch.readings import netplan as netplan_reading
-from nightlatch.readings.profiles import Method, Profile
+from nightlatch.readings.network import ifupdown, keyfiles, networkd
+from nightlatch.readings.network import netplan as netplan_reading
+from nightlatch.readings.network.profiles import Method, Profile
 from tests.judges import networks
 
 ROUNDS = 60
@@ -157,7 +157,7 @@ def test_profiles_as_networkmanager_reads_them(tell: Callable[[str], None]) -> N
         text = networks.keyfile(networks.Dice(seed), seed)
         done = run("nmcli", "--offline", "connection", "modify", "connection.lldp", "1", stdin=text)
         assert done.returncode == 0, (seed, done.stderr, text)
-        ours, theirs = (manager.profile(each.encode(), "/x") for each in (text, done.stdout))
+        ours, theirs = (keyfiles.profile(each.encode(), "/x") for each in (text, done.stdout))
         assert told(ours) == told(theirs), (seed, text, done.stdout)
         assert ours.lease_names is theirs.lease_names, (seed, text)
     tell(f"NetworkManager: {2 * ROUNDS} profiles, as nmcli reads them")
@@ -169,4 +169,4 @@ def test_profiles_as_networkmanager_reads_them(tell: Callable[[str], None]) -> N
 )
 def test_what_networkmanager_refuses_is_refused(text: str) -> None:
     assert run("nmcli", "--offline", "connection", "modify", "connection.lldp", "1", stdin=text).returncode != 0
-    assert manager.profile(text.encode(), "/x").refused
+    assert keyfiles.profile(text.encode(), "/x").refused

@@ -12,9 +12,11 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import api
 from nightlatch.formats import keys, krl
 from nightlatch.formats.keys import KeyFault
+from nightlatch.ops.audit import audit_target
+from nightlatch.ops.evidence import write_evidence
+from nightlatch.ops.survey import survey_target
 from tests.guests import Guest
 
 SEED = int(os.environ.get("NIGHTLATCH_SEED", "20261125"))
@@ -106,12 +108,12 @@ def test_binary_revocation_lists_are_read(tmp_path: Path, spelling: str) -> None
 @pytest.mark.judge("sshd", root=True)
 def test_the_root_of_a_real_system_reads_sensibly(tmp_path: Path) -> None:
     """This very machine has openssh-server installed and nothing set up: its audit must be quiet and certain."""
-    audit = api.audit_target(Path("/"), datetime.now(UTC)).guests[0]
+    audit = audit_target(Path("/"), datetime.now(UTC)).guests[0]
     assert audit.service.startswith("sshd")
     assert "port 22" in audit.service
     assert not audit.unread
     for finding in audit.findings:
         assert finding.proofs
     path = tmp_path / "here.evidence.tar.gz"
-    api.write_evidence(api.survey_target(Path("/")), path, datetime.now(UTC))
+    write_evidence(survey_target(Path("/")), path, datetime.now(UTC))
     assert path.stat().st_size < 1 << 20

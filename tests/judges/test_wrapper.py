@@ -10,10 +10,10 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch.access.filtering import Flow, passed
+from nightlatch.access.verdicts import Flow, passed
 from nightlatch.evidence.snapshot import from_files
 from nightlatch.net.literal import parse_network
-from nightlatch.readings import wrapper
+from nightlatch.readings.filters import wrapper
 
 pytestmark = pytest.mark.judge("tcpdmatch")
 ROUNDS = 40

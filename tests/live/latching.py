@@ -14,7 +14,6 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
-from nightlatch import api, changing
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate
@@ -22,8 +21,12 @@ from nightlatch.faults import NightlatchError
 from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest, environment
 from nightlatch.latch import live
-from nightlatch.latch.planned import planned
+from nightlatch.latch.folder import new_change_id
+from nightlatch.latch.planned_change import planned
 from nightlatch.latch.transaction import SEAM, Transaction
+from nightlatch.ops.draft import draft, prove
+from nightlatch.ops.enact import terms
+from nightlatch.ops.survey import survey_live
 from tests.live.station import Station
 
 FOLDERS = ("/etc", "/home", "/root")
@@ -66,7 +69,7 @@ class Subject:
     def transaction(self, seam: str, seconds: int = 60, *, unguarded: bool = False) -> Transaction:
         """The change, with a seam, for the daemon that runs by now: tests before this one may have ended the one that was read."""
         now = datetime.now(UTC)
-        on = changing.terms(now, changing.new_change_id(now), seconds, seam=seam, unguarded=unguarded)
+        on = terms(now, new_change_id(now), seconds, seam=seam, unguarded=unguarded)
         return at_its_door(self.guest, Transaction(planned(self.estate, self.proved), on))
 
     def progress(self, change: str) -> list[str]:
@@ -170,8 +173,8 @@ def subject(
     guest.until_listening()
     estate = load(station.estate(GRANTS))
     at = datetime.now(UTC)
-    snapshot = api.survey_live(Inside(guest))
-    proved = api.prove(estate, api.draft(estate, snapshot, at), snapshot, at)
+    snapshot = survey_live(Inside(guest))
+    proved = prove(estate, draft(estate, snapshot, at), snapshot, at)
     return Subject(station, guest, estate, proved, guest.files(*FOLDERS), offered(station, guest))
 
 

@@ -9,21 +9,22 @@ import sys
 from datetime import UTC, datetime
 from pathlib import Path
 
-from nightlatch import api, reaching
+from nightlatch.estate.load import load as load_estate
 from nightlatch.model.services import SERVICES
-from nightlatch.report import machine, page, reached
+from nightlatch.ops.reach import reach as reach_guests
+from nightlatch.report import machine, page, reach
 from nightlatch.services.ssh.kind import SSH
 from nightlatch.services.table import table
 from tests.tide import TIDE, Tide
 
 
 def main(estate_path: str, evidence: str = "") -> None:
-    estate = api.load_estate(Path(estate_path), (*SERVICES, TIDE))
+    estate = load_estate(Path(estate_path), (*SERVICES, TIDE))
     kept = Path(evidence) if evidence else None
-    result = reaching.reach(estate, datetime.now(UTC), evidence=kept, kinds=table([SSH, Tide()]))
-    print(machine.dumps(reached.document(result)))
+    result = reach_guests(estate, datetime.now(UTC), evidence=kept, kinds=table([SSH, Tide()]))
+    print(machine.dumps(reach.document(result)))
     print("---")
-    reached.text(page.Page(page.console()), result)
+    reach.text(page.Page(page.console()), result)
 
 
 if __name__ == "__main__":

@@ -17,14 +17,18 @@ from datetime import UTC, datetime
 from importlib.metadata import version
 from pathlib import Path
 
-from nightlatch import api, changing
 from nightlatch.estate.load import load
 from nightlatch.evidence.snapshot import Entry, Kind, Snapshot, from_files
 from nightlatch.lab.inside import Inside
 from nightlatch.lab.labs import Lab
 from nightlatch.lab.machine import Guest
-from nightlatch.latch.planned import planned
+from nightlatch.latch.folder import new_change_id
+from nightlatch.latch.planned_change import planned
 from nightlatch.latch.transaction import Transaction
+from nightlatch.ops.draft import draft, prove
+from nightlatch.ops.enact import enact, terms
+from nightlatch.ops.evidence import read_evidence, write_evidence
+from nightlatch.ops.survey import survey_live, survey_target
 from tests.guests import AT, listening, pub, sshd
 from tests.guests import Guest as Tree
 from tests.guests import estate as estate_file
@@ -50,18 +54,18 @@ def folder_guest() -> Tree:
 def evidence(into: Path) -> None:
     """Evidence of a folder, and of a running guest with names that are no UTF-8; both archives and what they hold."""
     with tempfile.TemporaryDirectory() as place:
-        tree = api.survey_target(folder_guest().write(Path(place) / "gauge"))
+        tree = survey_target(folder_guest().write(Path(place) / "gauge"))
     running = replace(
         from_files("plotter", {"/etc/passwd": b"root:x:0:0::/root:/bin/sh\n", "/etc/ssh/sshd_config": b"Port 22\n", "/etc/\udcff": b"x"}),
         listings={**listening(("tcp", "0.0.0.0", 22, "sshd", 7)), **sshd(7, 1000)},
         facts={"transport": "ssh", "uid": "0", "init": "systemd", "clock": "1796011940"}, notes=("a note",),
     )  # fmt: skip
     for name, snapshot in (("folder", tree), ("running", running)):
-        api.write_evidence(
+        write_evidence(
             snapshot, into / f"{name}.evidence.tar.gz", AT, transport=snapshot.facts.get("transport", "folder")
         )
         (into / f"{name}.json").write_text(
-            json.dumps(described(api.read_evidence(into / f"{name}.evidence.tar.gz")), indent=1) + "\n"
+            json.dumps(described(read_evidence(into / f"{name}.evidence.tar.gz")), indent=1) + "\n"
         )
 
 
@@ -97,7 +101,7 @@ def kept_in_a_folder(into: Path) -> None:
         made = estate_file(home, "let: mara, into: gauge, by: ssh, from: bench, with: key")
         root = folder_guest().write(home / "images/gauge")
         before = tree_of(root)
-        changing.enact(made, "gauge", AT)
+        enact(made, "gauge", AT)
         (into / "folder-before.json").write_text(json.dumps(before, indent=1, sort_keys=True) + "\n")
         with tarfile.open(into / "folder-after.tar.gz", "w:gz") as tar:
             tar.add(root, "gauge")
@@ -131,12 +135,12 @@ def script_of_a_change(into: Path) -> None:
         guest = live_guest(station, "gauge", "192.168.56.21")
         estate = load(station.estate(GRANT, more=""))
         at = datetime.now(UTC)
-        snapshot = api.survey_live(Inside(guest))
-        proved = api.prove(estate, api.draft(estate, snapshot, at), snapshot, at)
+        snapshot = survey_live(Inside(guest))
+        proved = prove(estate, draft(estate, snapshot, at), snapshot, at)
         changed = list(proved.changed)
         assert changed, "there is nothing to change"
         assert all(path.startswith("/etc/ssh/") for path in changed), changed
-        on = replace(changing.terms(at, changing.new_change_id(at), 600), owner="mara@desk")
+        on = replace(terms(at, new_change_id(at), 600), owner="mara@desk")
         made = Transaction(planned(estate, proved), on)
         files = {path: (entry.content or b"").decode() if (entry := snapshot.entries.get(path)) is not None and entry.kind is Kind.FILE else None
                  for path in changed}  # fmt: skip

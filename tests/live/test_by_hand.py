@@ -16,12 +16,12 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import api
 from nightlatch.evidence.byhand import ENDS
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import UnreadableError
 from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest
+from nightlatch.ops.survey import survey_script, survey_target
 from nightlatch.transports import live
 from tests.live.station import Station
 
@@ -39,7 +39,7 @@ def guest(station: Station) -> Guest:
 @pytest.fixture(scope="module")
 def text(guest: Guest) -> str:
     """What the script prints there."""
-    return guest.inside("sh", "-s", stdin=api.survey_script())
+    return guest.inside("sh", "-s", stdin=survey_script())
 
 
 def same(one: Snapshot, other: Snapshot) -> bool:
@@ -61,7 +61,7 @@ CARRIED: dict[str, Callable[[str], str]] = {
 def test_what_was_carried_over_is_what_the_guest_holds(guest: Guest, text: str, tmp_path: Path, way: str) -> None:
     path = tmp_path / "chartbox.txt"
     path.write_text(CARRIED[way](text))
-    found = api.survey_target(path)
+    found = survey_target(path)
     assert found.guest == "chartbox"
     assert found.facts["transport"] == "by hand"
     assert same(found, live.survey(Inside(guest)))
@@ -84,7 +84,7 @@ def test_what_was_damaged_on_the_way_is_said(
     assert damaged != text
     path.write_text(damaged)
     with pytest.raises(UnreadableError, match=words):
-        api.survey_target(path)
+        survey_target(path)
 
 
 def test_the_short_form_is_typed_at_a_console(guest: Guest, tmp_path: Path) -> None:
@@ -110,7 +110,7 @@ def test_the_short_form_is_typed_at_a_console(guest: Guest, tmp_path: Path) -> N
     ]
     process = subprocess.Popen(words, stdin=theirs, stdout=theirs, stderr=theirs, start_new_session=True)
     os.close(theirs)
-    said, waiting, end = "", api.survey_script(short=True), time.monotonic() + 60
+    said, waiting, end = "", survey_script(short=True), time.monotonic() + 60
     with contextlib.suppress(OSError):
         while time.monotonic() < end:
             readable, writable, _ = select.select([ours], [ours] if waiting else [], [], 1)
@@ -127,7 +127,7 @@ def test_the_short_form_is_typed_at_a_console(guest: Guest, tmp_path: Path) -> N
     process.wait(10)
     path = tmp_path / "typed.txt"
     path.write_text(said)
-    found = api.survey_target(path, "chartbox")
+    found = survey_target(path, "chartbox")
     assert found.content("/etc/hostname") == b"chartbox\n"
     assert same(found, live.survey(Inside(guest)))
 

@@ -12,7 +12,6 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import api
 from nightlatch.evidence import byhand
 from nightlatch.evidence.collect import collect
 from nightlatch.evidence.script import Wanted
@@ -21,6 +20,8 @@ from nightlatch.evidence.stream import Carried, parse
 from nightlatch.formats import keys
 from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest
+from nightlatch.ops.evidence import write_evidence
+from nightlatch.ops.survey import survey_live
 from nightlatch.transports import live
 from nightlatch.transports.folder import Folder
 from tests import canaries
@@ -95,10 +96,10 @@ def test_nothing_of_it_is_carried_over_a_connection(held: tuple[Station, Guest, 
     _, guest, made = held
     before = seen_in_files(guest)
     with watched(guest) as seen:
-        snapshot = api.survey_live(Inside(guest))
+        snapshot = survey_live(Inside(guest))
     assert len(seen) > 5
     assert canaries.found(made, *seen) == []
-    api.write_evidence(snapshot, tmp_path / "x.evidence.tar.gz", AT)
+    write_evidence(snapshot, tmp_path / "x.evidence.tar.gz", AT)
     assert canaries.found(made, gzip.decompress((tmp_path / "x.evidence.tar.gz").read_bytes())) == []
     assert b"token={secret}" in snapshot.listings["rules"]
     assert b"MY_TOKEN={secret}" in snapshot.listings["daemons"]

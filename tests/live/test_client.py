@@ -11,10 +11,10 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import api
 from nightlatch.faults import UnreachableError
 from nightlatch.lab.image import PASSWORD
 from nightlatch.lab.machine import environment
+from nightlatch.ops.survey import survey_live
 from nightlatch.transports.client_options import OPTIONS, Use
 from nightlatch.transports.ssh import Address, Client, Ssh
 from tests.live.station import Station
@@ -142,7 +142,7 @@ def test_a_jump_is_gone_through_by_the_same_rules(net: Station) -> None:
     with client(net, jump) as using:
         shell = Ssh("far", Address(FAR, "keeper"), using, pins=(net.host_keys["far"],))
         assert shell.through() == [GATE]
-        snapshot = api.survey_live(shell)
+        snapshot = survey_live(shell)
         assert snapshot.facts["came_from"] == GATE
         assert snapshot.facts["came_with"].startswith("SHA256:")
     (net.folder / "known").write_text(

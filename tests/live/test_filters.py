@@ -6,13 +6,14 @@ from datetime import UTC, datetime
 
 import pytest
 
-from nightlatch import api
 from nightlatch.access.exposure import Fate, exposure
-from nightlatch.access.filtering import passed
 from nightlatch.access.layers import flow_to
+from nightlatch.access.verdicts import passed
 from nightlatch.estate.load import load
 from nightlatch.lab.machine import Guest, Node
 from nightlatch.model.bounds import Addresses
+from nightlatch.ops.audit import audit
+from nightlatch.ops.survey import survey
 from nightlatch.readings import guest as readings
 from tests.live.station import Station
 
@@ -52,7 +53,7 @@ def boat(station: Station) -> Node:
 
 def through(station: Station) -> Addresses:
     with station.client() as client:
-        (found,) = api.survey(load(station.estate(GRANTS)), ["gauge"], client=client)
+        (found,) = survey(load(station.estate(GRANTS)), ["gauge"], client=client)
     assert found.snapshot is not None, found.problem
     reading = readings.read(found.snapshot)
     assert reading.filter.gaps == ()
@@ -73,7 +74,7 @@ def test_loaded_rules_count_whoever_made_them(station: Station, guest: Guest, bo
                                                       if a in bounds.surely}  # fmt: skip
         assert station.login(guest, "mara", "mara")
         assert not station.login(guest, "mara", "mara", node=boat)
-        found = api.audit(estate, datetime.now(UTC), client=station.client()).guests[0].findings
+        found = audit(estate, datetime.now(UTC), client=station.client()).guests[0].findings
         told = [f.text for f in found if f.check == "missing"]
         assert any("the packet filter refuses it on its way to port 22" in text for text in told), told
         assert any("192.168.40.128/25" in text and "the packet filter drops it" in text for text in told), told
@@ -91,7 +92,7 @@ def test_libwrap_counts_for_a_running_server(station: Station, guest: Guest, boa
     try:
         assert station.login(guest, "mara", "mara")
         assert not station.login(guest, "mara", "mara", node=boat)
-        found = api.audit(estate, datetime.now(UTC), client=station.client()).guests[0].findings
+        found = audit(estate, datetime.now(UTC), client=station.client()).guests[0].findings
         told = [f.text for f in found if f.check == "missing"]
         assert any("libwrap turns its callers away" in text for text in told), told
         assert not [f for f in found if f.check == "surplus" and "203.0.113" in f.text]
@@ -132,7 +133,7 @@ def test_the_filter_of_the_unit_and_of_what_is_above_it_counts(station: Station,
         assert station.login(made, "mara", "mara")
         assert station.login(made, "mara", "mara", node=boat) is not bool(decides)
         estate = load(station.estate(GRANTS))
-        (audited,) = api.audit(estate, datetime.now(UTC), [name], client=station.client()).guests
+        (audited,) = audit(estate, datetime.now(UTC), [name], client=station.client()).guests
         told = [f for f in audited.findings if f.check == "missing"]
         field = [f for f in audited.findings if f.check == "surplus" and "203.0.113" in f.text]
         assert [
@@ -142,7 +143,7 @@ def test_the_filter_of_the_unit_and_of_what_is_above_it_counts(station: Station,
         if case == "slice":  # what is loaded counts, and a file that nothing has read since does not
             (made.root / decides[1:]).unlink()
             assert not station.login(made, "mara", "mara", node=boat)
-            (audited,) = api.audit(estate, datetime.now(UTC), [name], client=station.client()).guests
+            (audited,) = audit(estate, datetime.now(UTC), [name], client=station.client()).guests
             told = [f for f in audited.findings if f.check == "missing"]
             assert told[0].proofs[0].origin.path == "systemctl show system.slice"
     finally:
@@ -200,7 +201,7 @@ def test_rules_of_the_older_iptables_count_and_a_kernel_that_was_not_asked_is_un
         bounds = through(station)
         assert bounds.surely == bounds.perhaps, bounds.because
         assert ["192.168.40.7" in bounds.surely, "203.0.113.9" in bounds.surely] == [True, False]
-        audited = api.audit(estate, datetime.now(UTC), client=station.client()).guests[0]
+        audited = audit(estate, datetime.now(UTC), client=station.client()).guests[0]
         told = [f for f in audited.findings if f.check == "missing"]
         assert told[0].proofs[0].origin.path == "iptables-legacy-save", told
         assert told[0].proofs[0].origin.line == OLDER.splitlines().index("COMMIT") + 3  # behind all its policies
@@ -209,7 +210,7 @@ def test_rules_of_the_older_iptables_count_and_a_kernel_that_was_not_asked_is_un
     nft = guest.root / "usr/sbin/nft"
     nft.rename(nft.with_name("nft-away"))
     try:
-        audited = api.audit(estate, datetime.now(UTC), client=station.client()).guests[0]
+        audited = audit(estate, datetime.now(UTC), client=station.client()).guests[0]
         assert [f.text for f in audited.findings if "the program nft, which is not there" in str(f.proofs)], audited
     finally:
         nft.with_name("nft-away").rename(nft)
@@ -232,7 +233,7 @@ def test_the_filters_of_other_units_count_for_what_is_exposed(station: Station, 
     guest.until_listening(8080)
     try:
         with station.client() as client:
-            (found,) = api.survey(load(station.estate(GRANTS)), ["gauge"], client=client)
+            (found,) = survey(load(station.estate(GRANTS)), ["gauge"], client=client)
         assert found.snapshot is not None, found.problem
         exposed = {each.port: each for each in exposure(readings.read(found.snapshot)) if each.protocol == "tcp"}
         for port, unit in ((8080, "tide-web.service"), (8081, "tide-log.socket")):

@@ -9,7 +9,6 @@ from datetime import UTC, datetime
 
 import pytest
 
-from nightlatch import api
 from nightlatch.access.grants import realms
 from nightlatch.access.paths import guest_access
 from nightlatch.estate.load import load
@@ -19,6 +18,7 @@ from nightlatch.lab.machine import Guest, Node, environment
 from nightlatch.model.powers import Gives
 from nightlatch.model.sources import COMMON
 from nightlatch.net.literal import parse_network
+from nightlatch.ops.survey import survey_live
 from nightlatch.readings import guest as readings
 from tests.live.station import Station
 
@@ -112,7 +112,7 @@ def test_who_gets_in_by_real_forwards(station: Station, chartbox: Guest, tell: C
         chartbox.inside("nft", "-f", "-", stdin="flush ruleset\n" + (OWN % f"tcp dport 22 {rules}" if rules else ""))
         chartbox.inside("sh", "-c", "cat >/home/mara/.ssh/authorized_keys", stdin=f"{options}{station.keys['mara']}\n")
         (station.folder / "forwards.yaml").write_text(ESTATE.format(lets=lets, all=ALL))
-        snapshot = api.survey_live(Inside(chartbox))
+        snapshot = survey_live(Inside(chartbox))
         access = guest_access(
             readings.read(snapshot), datetime.now(UTC), realms(load(station.folder / "forwards.yaml"))
         )

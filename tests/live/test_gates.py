@@ -11,13 +11,17 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import api, changing, undoing
 from nightlatch.audit.findings import Group
-from nightlatch.changing import Latched
 from nightlatch.draft.plan import Draft
 from nightlatch.estate.load import load
 from nightlatch.faults import PutBackError, RefusedError
 from nightlatch.lab.machine import Guest, Node
+from nightlatch.ops.audit import audit
+from nightlatch.ops.draft import draft
+from nightlatch.ops.enact import Latched
+from nightlatch.ops.enact import enact as enact_draft
+from nightlatch.ops.survey import survey
+from nightlatch.ops.undo import undo
 from tests.guests import NFT
 from tests.live.station import Station
 
@@ -126,14 +130,14 @@ def stated(station: Station, name: str, grants: str = GRANTS, came: str = "192.1
 
 def enact(station: Station, path: Path, name: str, **more: object) -> Latched:
     with station.client() as client:
-        return changing.enact(load(path), name, datetime.now(UTC), client=client, **{"seconds": 60, **more})  # type: ignore[arg-type]
+        return enact_draft(load(path), name, datetime.now(UTC), client=client, **{"seconds": 60, **more})  # type: ignore[arg-type]
 
 
 def drafted(station: Station, path: Path, name: str) -> Draft:
     with station.client() as client:
-        (found,) = api.survey(load(path), [name], client=client)
+        (found,) = survey(load(path), [name], client=client)
     assert found.snapshot is not None, found.problem
-    return api.draft(load(path), found.snapshot, datetime.now(UTC))
+    return draft(load(path), found.snapshot, datetime.now(UTC))
 
 
 @pytest.fixture(scope="module")
@@ -179,7 +183,7 @@ class Callers:
 def no_false_alarm(station: Station, path: Path, name: str, manager: str) -> None:
     """What a manager loads as it comes has no dead rules, and few things to look at."""
     with station.client() as client:
-        found = api.audit(load(path), datetime.now(UTC), [name], client=client).guests[0].findings
+        found = audit(load(path), datetime.now(UTC), [name], client=client).guests[0].findings
     told = [
         f"{each.check}: {each.text}"
         for each in found
@@ -211,7 +215,7 @@ def test_only_whom_the_grants_name(
     assert "198.51.100.9" in guest.inside("nft", "list", "table", "inet", "harbour")
     assert not drafted(station, path, name).does
     with station.client() as client:
-        found = api.audit(load(path), datetime.now(UTC), [name], client=client).guests[0].findings
+        found = audit(load(path), datetime.now(UTC), [name], client=client).guests[0].findings
     assert not [
         f.text
         for f in found
@@ -226,7 +230,7 @@ def test_only_whom_the_grants_name(
     if manager in ("nftables", "ufw"):
         widened(station, guest, callers, manager)
     with station.client() as client:
-        assert undoing.undo(load(stated(station, name)), name, datetime.now(UTC), client=client).outcome == "put back"
+        assert undo(load(stated(station, name)), name, datetime.now(UTC), client=client).outcome == "put back"
     assert callers.look() == (True, manager not in BLOCKS, True, True)
     assert "nightlatch" not in guest.inside("nft", "list", "ruleset")
     tell(f"rules drafted for {manager}: in, out, restarted, taken back, as callers met them")
@@ -246,7 +250,7 @@ def widened(station: Station, guest: Guest, callers: Callers, manager: str) -> N
     listed = guest.inside("nft", "list", "ruleset")
     assert listed.count("jump nightlatch") == (1 if manager == "nftables" else 0)
     with station.client() as client:
-        assert undoing.undo(load(stated(station, name)), name, datetime.now(UTC), client=client).outcome == "put back"
+        assert undo(load(stated(station, name)), name, datetime.now(UTC), client=client).outcome == "put back"
     assert callers.look() == (True, True, False, False)
 
 
@@ -296,7 +300,7 @@ def test_a_change_that_opened_the_own_door_further_is_taken_back(station: Statio
     assert enact(station, path, "shoal").outcome == "kept"
     assert guest.inside("nft", "list", "ruleset") != rules
     with station.client() as client:
-        assert undoing.undo(load(path), "shoal", datetime.now(UTC), client=client).outcome == "put back"
+        assert undo(load(path), "shoal", datetime.now(UTC), client=client).outcome == "put back"
     assert guest.files("/etc") == before
     assert guest.inside("nft", "list", "ruleset") == rules
     narrower = half.replace("192.168.40.0/25, ", "")
@@ -308,6 +312,6 @@ def test_a_change_that_opened_the_own_door_further_is_taken_back(station: Statio
         stdin=narrower,
     )
     with station.client() as client, pytest.raises(RefusedError, match="would shut the door"):
-        undoing.undo(load(path), "shoal", datetime.now(UTC), client=client)
+        undo(load(path), "shoal", datetime.now(UTC), client=client)
     guest.close()
     del station.lab.guests["shoal"]

@@ -13,11 +13,14 @@ from datetime import UTC, datetime
 
 import pytest
 
-from nightlatch import api, changing
 from nightlatch.faults import NightlatchError, PutBackError, RefusedError
 from nightlatch.lab.machine import Guest, environment
 from nightlatch.latch import live
+from nightlatch.latch.folder import new_change_id
 from nightlatch.latch.transaction import SEAM, Transaction
+from nightlatch.ops.draft import draft, prove
+from nightlatch.ops.enact import put_on_latch, terms
+from nightlatch.ops.survey import survey_live
 from nightlatch.transports.ssh import Address, Ssh
 from tests.live import latching
 from tests.live.latching import GRANTS, Subject
@@ -365,12 +368,10 @@ def test_the_way_back_is_shut_by_somebody_and_the_guest_takes_it_back(xs: dict[s
     with x.station.client() as client:
         way = x.estate.guests["service"].via
         shell = Ssh("service", Address(way.host, "keeper"), client, pins=(x.station.host_keys["service"],))
-        snapshot = api.survey_live(shell)
-        proved = api.prove(x.estate, api.draft(x.estate, snapshot, now), snapshot, now)
+        snapshot = survey_live(shell)
+        proved = prove(x.estate, draft(x.estate, snapshot, now), snapshot, now)
         with pytest.raises(PutBackError) as caught:
-            changing.put_on_latch(
-                x.estate, shell, proved, now, changing.terms(now, changing.new_change_id(now), 25, seam=seam)
-            )
+            put_on_latch(x.estate, shell, proved, now, terms(now, new_change_id(now), 25, seam=seam))
     said = str(caught.value)
     assert "The time on the latch was over" in said or "Put back: the time on the latch was over" in said, said
     x.settled(60)
@@ -559,6 +560,6 @@ def test_a_time_that_makes_no_sense_is_said(station: Station, xs: dict[str, Subj
     assert "is no time" in station.nightlatch("enact", "estate.yaml", "--for", "soon", code=2)
     x = xs["service"]
     at = datetime.now(UTC)
-    on = changing.terms(at, "20260101-000000-000000", 1)
+    on = terms(at, "20260101-000000-000000", 1)
     with pytest.raises(NightlatchError, match="from 5 s"):
-        changing.put_on_latch(x.estate, x.shell, x.proved, at, on)
+        put_on_latch(x.estate, x.shell, x.proved, at, on)

@@ -12,13 +12,13 @@ from datetime import UTC, datetime
 
 import pytest
 
-from nightlatch import api
 from nightlatch.access.paths import guest_access
 from nightlatch.formats.keys import decode
 from nightlatch.lab.image import PASSWORD, Account
 from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest, Node, environment
 from nightlatch.model.secrets import Key, Password, Secret
+from nightlatch.ops.survey import survey_live
 from nightlatch.readings import guest as readings
 from nightlatch.services.ssh.opinion import disagreements
 from tests.describing import described
@@ -134,7 +134,7 @@ def results(station: Station, callers: dict[str, Node], guest: Guest) -> Iterato
     scenes = SCENES if guest.name == "gauge" else SCENES[:: 5 if guest.bare else 4]
     for scene in scenes:
         set_up(station, guest, scene)
-        access = guest_access(readings.read(api.survey_live(Inside(guest))), datetime.now(UTC))
+        access = guest_access(readings.read(survey_live(Inside(guest))), datetime.now(UTC))
         assert not list(disagreements(access.ssh, access.accounts)), scene.name
         # The estate file that describes this guest leaves nothing open and nobody shut out.
         done = described(station.folder / f"described-{guest.name}", access, datetime.now(UTC), scene.name)

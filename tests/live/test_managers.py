@@ -14,8 +14,8 @@ from nightlatch.formats import rule_loads
 from nightlatch.lab.image import Account
 from nightlatch.lab.labs import Lab
 from nightlatch.lab.machine import Guest
-from nightlatch.readings import firewalld, firewalld_direct, ifup_rules, iptables, managers, nftables, ufw
-from nightlatch.readings.managers import Stored
+from nightlatch.readings.filters import firewalld, firewalld_direct, ifup_rules, iptables, managers, nftables, ufw
+from nightlatch.readings.filters.managers import Stored
 from tests.judges import filters, iptables_filters
 from tests.judges.filter_wire import HERE, TRIES, Tally, Wire, wired
 

@@ -12,8 +12,6 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import api, changing, keeping, undoing
-from nightlatch.changing import Latched
 from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate
 from nightlatch.faults import NightlatchError, PutBackError, RefusedError
@@ -22,8 +20,16 @@ from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest
 from nightlatch.lab.tools import run, waited
 from nightlatch.latch import live
-from nightlatch.latch.planned import planned
+from nightlatch.latch.folder import new_change_id
+from nightlatch.latch.planned_change import planned
 from nightlatch.latch.transaction import Transaction
+from nightlatch.ops.audit import audit
+from nightlatch.ops.draft import draft, prove
+from nightlatch.ops.enact import Latched, pending, terms
+from nightlatch.ops.enact import enact as enact_draft
+from nightlatch.ops.keep import keep
+from nightlatch.ops.survey import survey, survey_live
+from nightlatch.ops.undo import undo
 from tests.live.latching import KILL, PAUSE
 from tests.live.station import Station
 
@@ -106,7 +112,7 @@ class Moving:
 
     def enact(self, seconds: int = 60, **more: object) -> Latched:
         with self.station.client() as client:
-            return changing.enact(load(self.path), self.name, datetime.now(UTC), client=client, seconds=seconds, **more)  # type: ignore[arg-type]
+            return enact_draft(load(self.path), self.name, datetime.now(UTC), client=client, seconds=seconds, **more)  # type: ignore[arg-type]
 
     def back(self, seconds: float = 40) -> None:
         """Wait until the guest has its leased address again, and nothing is on its latch."""
@@ -151,10 +157,10 @@ def test_a_guest_moves_to_a_fixed_address_and_the_estate_follows(
     )
     assert "2 places that named" in done.followed
     with harbour.client() as client:
-        snapshot = next(api.survey(load(moving.path), client=client)).snapshot
+        snapshot = next(survey(load(moving.path), client=client)).snapshot
     assert snapshot is not None
     assert snapshot.facts["came_to"] == moving.fixed
-    result = api.audit(load(moving.path), datetime.now(UTC), client=harbour.client())
+    result = audit(load(moving.path), datetime.now(UTC), client=harbour.client())
     assert not [f.text for f in result.guests[0].findings if f.check.startswith(("address.", "name."))]
     assert not (moving.guest.root / "var/lib/nightlatch/lock").exists()
     routes = moving.guest.run("ip", "-4", "route", "show", "default")
@@ -165,7 +171,7 @@ def test_a_guest_moves_to_a_fixed_address_and_the_estate_follows(
     moving.guest.boot()
     assert moving.address() == moving.fixed, "it stays over a restart"
     with pytest.raises(RefusedError, match="by lease, which nobody knows beforehand"), harbour.client() as client:
-        undoing.undo(load(moving.path), moving.name, datetime.now(UTC), client=client)
+        undo(load(moving.path), moving.name, datetime.now(UTC), client=client)
 
 
 def test_a_guest_that_nobody_reaches_at_its_new_address_goes_back(harbour: Station) -> None:
@@ -184,7 +190,7 @@ def test_a_guest_that_nobody_reaches_at_its_new_address_goes_back(harbour: Stati
     assert (moving.guest.root / FILE.lstrip("/")).read_text() == LEASED
     assert moving.leased in moving.path.read_text()
     with harbour.client() as client:
-        told = dict(changing.pending(load(moving.path), client=client))[moving.name]
+        told = dict(pending(load(moving.path), client=client))[moving.name]
     assert not isinstance(told, str)
     assert told.pending is None
     assert "put back" in told.outcomes[0][1]
@@ -216,15 +222,15 @@ def test_left_on_the_latch_it_is_kept_or_taken_back_over_the_new_address(harbour
     moving.back()
     moving.enact(seconds=300, decide=lambda _: None)
     with harbour.client() as client:
-        told = dict(changing.pending(load(moving.path), client=client))[moving.name]
+        told = dict(pending(load(moving.path), client=client))[moving.name]
         assert not isinstance(told, str)
         assert told.pending is not None
-        assert undoing.undo(load(moving.path), moving.name, datetime.now(UTC), client=client).outcome == "put back"
+        assert undo(load(moving.path), moving.name, datetime.now(UTC), client=client).outcome == "put back"
     moving.back()
     assert (moving.guest.root / FILE.lstrip("/")).read_text() == LEASED
     moving.enact(seconds=300, decide=lambda _: None)
     with harbour.client() as client:
-        kept = keeping.keep(load(moving.path), moving.name, datetime.now(UTC), client=client)
+        kept = keep(load(moving.path), moving.name, datetime.now(UTC), client=client)
     assert kept.moved_to == moving.fixed
     assert moving.fixed in moving.path.read_text()
     assert moving.leased not in moving.path.read_text()
@@ -239,9 +245,9 @@ AFTERWARDS = ("swapped", "loading", "moved", "loaded", "looked")
 def begun(moving: Moving, seam: str, seconds: int) -> tuple[str, threading.Thread]:
     """The move on the latch by the guest's own shell, in the background: what becomes of that call does not matter."""
     shell, estate, at = Inside(moving.guest), load(moving.path), datetime.now(UTC)
-    snapshot = api.survey_live(shell)
-    proved = api.prove(estate, api.draft(estate, snapshot, at), snapshot, at)
-    made = Transaction(planned(estate, proved), changing.terms(at, changing.new_change_id(at), seconds, seam=seam))
+    snapshot = survey_live(shell)
+    proved = prove(estate, draft(estate, snapshot, at), snapshot, at)
+    made = Transaction(planned(estate, proved), terms(at, new_change_id(at), seconds, seam=seam))
 
     def run() -> None:
         with contextlib.suppress(NightlatchError, OSError):

@@ -14,18 +14,19 @@ from typing import Any
 
 import pytest
 
-from nightlatch import api
 from nightlatch.access.holdings import holdings
-from nightlatch.draft import moving
+from nightlatch.draft import addresses
 from nightlatch.draft.steps import apply_all
 from nightlatch.estate.load import load
 from nightlatch.evidence.archive import SUFFIX
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.lab.machine import Guest, Node, environment
 from nightlatch.lab.tools import waited
-from nightlatch.readings import network
-from nightlatch.readings.network import NetworkReading
-from nightlatch.readings.profiles import Method, System
+from nightlatch.ops.evidence import write_evidence
+from nightlatch.ops.survey import survey_target
+from nightlatch.readings.network import network_reading
+from nightlatch.readings.network.network_reading import NetworkReading
+from nightlatch.readings.network.profiles import Method, System
 from tests.judges import networks
 from tests.live.station import ROOT, Station
 
@@ -83,7 +84,7 @@ def moved(station: Station) -> Iterator[tuple[Station, Guest, Snapshot]]:
         waited("a lease and all addresses", _settled(guest), 30)
         with station.client() as client:
             target = "keeper@192.168.56.71"
-            yield station, guest, api.survey_target(target, client=client, pins=(station.host_keys["moved"],))
+            yield station, guest, survey_target(target, client=client, pins=(station.host_keys["moved"],))
     finally:
         server.terminate()
         server.wait(10)
@@ -102,7 +103,7 @@ def watch(moved: tuple[Station, Guest, Snapshot]) -> Node:
     (station.folder / "pool.yaml").write_text(text)
     archive = station.folder / f"seen/moved{SUFFIX}"
     archive.parent.mkdir()
-    api.write_evidence(moved[2], archive, datetime.now(UTC), "ssh")
+    write_evidence(moved[2], archive, datetime.now(UTC), "ssh")
     return node
 
 
@@ -134,7 +135,7 @@ def _settled(guest: Guest) -> Iterator[bool]:
 
 
 def reading(snapshot: Snapshot) -> NetworkReading:
-    return network.read(snapshot)
+    return network_reading.read(snapshot)
 
 
 def test_what_is_stored_is_what_networkd_configures(
@@ -176,7 +177,7 @@ def test_a_leased_address_is_known_as_one(moved: tuple[Station, Guest, Snapshot]
 
 def test_a_survey_of_the_folder_says_the_same_of_what_is_stored(moved: tuple[Station, Guest, Snapshot]) -> None:
     guest, live = moved[1], reading(moved[2])
-    stored = reading(api.survey_target(Path(guest.root), "moved"))
+    stored = reading(survey_target(Path(guest.root), "moved"))
     assert stored.profiles == live.profiles
     assert stored.starts == live.starts
     assert not stored.is_live
@@ -278,7 +279,7 @@ def test_networkd_configures_what_was_drafted(
         f"nightlatch: 1\nestate: M\nnetworks: {{isle: {{subnet: [{subnets}]}}}}\n"
         f"guests: {{moved: {{via: {{folder: x}}, addresses: {{{interfaces}}}}}}}\n"
     )
-    made = moving.moved(load(station.folder / "moved.yaml"), replace(snapshot, guest="moved"))
+    made = addresses.moved(load(station.folder / "moved.yaml"), replace(snapshot, guest="moved"))
     after = apply_all(snapshot, made.steps)
     for step in made.steps:
         (guest.root / step.path.lstrip("/")).write_bytes(after.entries[step.path].content or b"")

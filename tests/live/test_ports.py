@@ -9,16 +9,21 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import api, changing, keeping, undoing
-from nightlatch.changing import Latched
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.estate.load import load
 from nightlatch.faults import PutBackError
 from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest
 from nightlatch.latch import live
-from nightlatch.latch.planned import PlannedChange, planned
+from nightlatch.latch.folder import new_change_id
+from nightlatch.latch.planned_change import PlannedChange, planned
 from nightlatch.latch.transaction import SEAM, Transaction
+from nightlatch.ops.draft import draft, prove
+from nightlatch.ops.enact import Latched, terms
+from nightlatch.ops.enact import enact as enact_draft
+from nightlatch.ops.keep import keep
+from nightlatch.ops.survey import survey
+from nightlatch.ops.undo import undo
 from tests.live.latching import PAUSE, Subject, at_its_door, begun, leftovers
 from tests.live.station import Station
 
@@ -60,15 +65,15 @@ def doors(station: Station, guest: Guest) -> list[int]:
 
 def enact(station: Station, path: Path, name: str, **more: object) -> Latched:
     with station.client() as client:
-        return changing.enact(load(path), name, datetime.now(UTC), client=client, **{"seconds": 60, **more})  # type: ignore[arg-type]
+        return enact_draft(load(path), name, datetime.now(UTC), client=client, **{"seconds": 60, **more})  # type: ignore[arg-type]
 
 
 def proved(station: Station, path: Path, name: str) -> ProvedDraft:
     estate, at = load(path), datetime.now(UTC)
     with station.client() as client:
-        (found,) = api.survey(estate, [name], client=client)
+        (found,) = survey(estate, [name], client=client)
     assert found.snapshot is not None, found.problem
-    return api.prove(estate, api.draft(estate, found.snapshot, at), found.snapshot, at)
+    return prove(estate, draft(estate, found.snapshot, at), found.snapshot, at)
 
 
 @pytest.mark.parametrize("unit", KINDS)
@@ -100,10 +105,10 @@ def test_ssh_moves_to_another_port_and_back(station: Station, unit: str) -> None
         assert time.monotonic() < deadline
         time.sleep(0.1)
     with station.client() as client:
-        assert undoing.undo(load(path), name, datetime.now(UTC), client=client).outcome == "put back"
+        assert undo(load(path), name, datetime.now(UTC), client=client).outcome == "put back"
     assert open_ports(guest) == [22, 2222]
     with station.client() as client:
-        assert undoing.undo(load(path), name, datetime.now(UTC), client=client).outcome == "put back"
+        assert undo(load(path), name, datetime.now(UTC), client=client).outcome == "put back"
     assert open_ports(guest) == [22]
     assert load(path).guests[name].via.port == 22
     assert not leftovers(guest)
@@ -130,11 +135,11 @@ def test_a_port_left_on_the_latch_is_kept_over_it_and_the_estate_follows(station
     path = stated(station, "shoal")
     assert enact(station, path, "shoal", decide=lambda _: None).outcome == "on the latch"
     with station.client() as client:
-        assert undoing.undo(load(path), "shoal", datetime.now(UTC), client=client).outcome == "put back"
+        assert undo(load(path), "shoal", datetime.now(UTC), client=client).outcome == "put back"
     assert open_ports(guest) == [22]
     assert enact(station, path, "shoal", decide=lambda _: None).outcome == "on the latch"
     with station.client() as client:
-        done = keeping.keep(load(path), "shoal", datetime.now(UTC), client=client)
+        done = keep(load(path), "shoal", datetime.now(UTC), client=client)
     assert (done.outcome, done.port) == ("kept", 2222)
     assert load(path).guests["shoal"].via.port == 2222
 
@@ -170,7 +175,7 @@ def test_there_is_a_door_at_every_step(station: Station, unit: str, tell: Callab
 
         def change(seam: str, seconds: int = 60, plan: PlannedChange = plan):  # type: ignore[no-untyped-def]
             now = datetime.now(UTC)
-            fresh = Transaction(plan, changing.terms(now, changing.new_change_id(now), seconds, seam=seam))
+            fresh = Transaction(plan, terms(now, new_change_id(now), seconds, seam=seam))
             return at_its_door(guest, fresh)
 
         once = change(SEAM, 3)
@@ -219,5 +224,5 @@ def test_a_port_gets_its_label_and_loses_it_again(station: Station) -> None:
     assert done.outcome == "kept"
     assert guest.inside("cat", "/var/log/labels") == "port -a -t ssh_port_t -p tcp 2222\n"
     with station.client() as client:
-        undoing.undo(load(path), "light", datetime.now(UTC), client=client)
+        undo(load(path), "light", datetime.now(UTC), client=client)
     assert guest.inside("cat", "/var/log/labels").splitlines()[1:] == ["port -d -t ssh_port_t -p tcp 2222"]

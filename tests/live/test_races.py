@@ -10,11 +10,13 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import api, undoing
 from nightlatch.faults import NightlatchError, UnreadableError
 from nightlatch.lab.machine import Guest
 from nightlatch.latch import live
 from nightlatch.latch.transaction import SEAM
+from nightlatch.ops.audit import audit_target
+from nightlatch.ops.survey import survey_live
+from nightlatch.ops.undo import undo
 from tests.live import latching
 from tests.live.attacks import ALL, RACE, RACES, running
 from tests.live.latching import GRANTS, PAUSE, Subject, Tell
@@ -128,11 +130,11 @@ def test_a_survey_in_the_middle_of_a_race_ends_and_touches_nothing(x: Subject, t
             latching.pause(0.1)
             started = time.monotonic()
             try:
-                snapshot = api.survey_live(x.shell)
+                snapshot = survey_live(x.shell)
                 told["read"] += 1
                 held = snapshot.entries.get(f"{HERS}/.ssh/authorized_keys")
                 assert held is None or b"of root's" not in (held.content or b""), kind
-                api.audit_target(snapshot, datetime.now(UTC))
+                audit_target(snapshot, datetime.now(UTC))
             except UnreadableError:
                 told["not read"] += 1
             assert time.monotonic() - started < 100, kind
@@ -152,7 +154,7 @@ def test_an_undo_in_the_middle_of_a_race(x: Subject, tell: Tell) -> None:
         with running(x.guest, "perl", "-e", RACE, kind), x.station.client() as client:
             latching.pause(0.1)
             try:
-                undoing.undo(x.estate, x.guest.name, datetime.now(UTC), client=client, seconds=20)
+                undo(x.estate, x.guest.name, datetime.now(UTC), client=client, seconds=20)
                 ends.append("undone")
             except NightlatchError as error:
                 ends.append(type(error).__name__)

@@ -12,9 +12,10 @@ from typing import Any
 
 import pytest
 
-from nightlatch import api
 from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import environment
+from nightlatch.ops.evidence import write_evidence
+from nightlatch.ops.survey import survey_live
 from tests.live.liars import FIRST, LIARS
 from tests.live.station import ROOT, Station
 
@@ -139,8 +140,8 @@ def test_the_wire_is_held_against_the_evidence(net: Station) -> None:
     guest.inside("systemctl", "reload", "ssh")
     # The evidence of one guest, and the address of another.
     (net.folder / "kept/gauge.evidence.tar.gz").unlink()
-    other = api.survey_live(Inside(net.lab.guests["local"]))
-    api.write_evidence(other, net.folder / "kept/gauge.evidence.tar.gz", datetime.now(UTC))
+    other = survey_live(Inside(net.lab.guests["local"]))
+    write_evidence(other, net.folder / "kept/gauge.evidence.tar.gz", datetime.now(UTC))
     mixed = reached(net, {}, "--evidence", "kept", "--on", "gauge", code=1)["gauge"]
     assert "reach.not-the-guest-read" in [f["check"] for f in mixed["findings"]]
 

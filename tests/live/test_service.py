@@ -8,11 +8,12 @@ from datetime import UTC, datetime
 
 import pytest
 
-from nightlatch import api
 from nightlatch.access.paths import guest_access
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest
+from nightlatch.ops.audit import audit_target
+from nightlatch.ops.survey import survey_live
 from nightlatch.readings import guest as readings
 from nightlatch.services.ssh.opinion import disagreements
 from tests.live.station import Station
@@ -32,8 +33,8 @@ def guest(station: Station) -> Guest:
 
 def told(guest: Guest) -> dict[str, str]:
     """The findings about the service, by check."""
-    snapshot = api.survey_live(Inside(guest))
-    found = api.audit_target(snapshot, datetime.now(UTC)).guests[0].findings
+    snapshot = survey_live(Inside(guest))
+    found = audit_target(snapshot, datetime.now(UTC)).guests[0].findings
     return {f.check: f.text for f in found if f.check.startswith("service.") or f.check == "ssh.second-opinion"}
 
 
@@ -117,13 +118,13 @@ def test_a_guest_activated_by_a_socket_listens_where_the_socket_does(station: St
     found = told(made)
     assert list(found) == ["service.listener-differs"]
     assert "Port 2222 in sshd's files has no effect" in found["service.listener-differs"]
-    access = guest_access(readings.read(api.survey_live(Inside(made))), datetime.now(UTC))
+    access = guest_access(readings.read(survey_live(Inside(made))), datetime.now(UTC))
     assert {socket.port for socket in access.ssh.listeners} == {22}
     assert station.login(made)
 
 
 def test_the_second_opinion_is_asked_of_every_class_and_a_difference_is_told(guest: Guest) -> None:
-    snapshot = api.survey_live(Inside(guest))
+    snapshot = survey_live(Inside(guest))
     access = guest_access(readings.read(snapshot), datetime.now(UTC))
     asked = snapshot.listings["opinions"].decode()
     for account in ("keeper", "mara", "joon"):
@@ -131,7 +132,7 @@ def test_the_second_opinion_is_asked_of_every_class_and_a_difference_is_told(gue
     assert not list(disagreements(access.ssh, access.accounts))
     other = snapshot.listings["opinions"].replace(b"+permitrootlogin without-password", b"+permitrootlogin yes")
     changed: Snapshot = replace(snapshot, listings={**snapshot.listings, "opinions": other})
-    found = api.audit_target(changed, datetime.now(UTC)).guests[0].findings
+    found = audit_target(changed, datetime.now(UTC)).guests[0].findings
     opinion = next(f for f in found if f.check == "ssh.second-opinion")
     assert "PermitRootLogin" in opinion.text
     assert "sshd says yes" in opinion.text
@@ -142,7 +143,7 @@ def test_options_of_the_running_daemon_count(guest: Guest) -> None:
     guest.inside(
         "sh", "-c", "echo 'SSHD_OPTS=-oPasswordAuthentication=no' > /etc/default/ssh; systemctl restart ssh; sleep 0.2"
     )
-    snapshot = api.survey_live(Inside(guest))
+    snapshot = survey_live(Inside(guest))
     access = guest_access(readings.read(snapshot), datetime.now(UTC))
     assert access.ssh.effective.top["passwordauthentication"].word == "no"
     assert not list(disagreements(access.ssh, access.accounts))

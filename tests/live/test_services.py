@@ -10,9 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import api, changing, undoing
 from nightlatch.audit.findings import Severity
-from nightlatch.changing import Confirmation, Latched
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.estate.load import load
 from nightlatch.faults import PutBackError, RefusedError
@@ -20,8 +18,16 @@ from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest
 from nightlatch.lab.tools import run
 from nightlatch.latch import live
-from nightlatch.latch.planned import planned
+from nightlatch.latch.folder import new_change_id
+from nightlatch.latch.planned_change import planned
 from nightlatch.latch.transaction import Transaction
+from nightlatch.ops.audit import audit
+from nightlatch.ops.draft import draft as make_draft
+from nightlatch.ops.draft import prove
+from nightlatch.ops.enact import Confirmation, Latched, terms
+from nightlatch.ops.enact import enact as enact_draft
+from nightlatch.ops.survey import survey
+from nightlatch.ops.undo import undo
 from tests.live.latching import KILL, PAUSE, Subject, at_its_door, begun, leftovers, settled
 from tests.live.station import Station
 
@@ -88,15 +94,15 @@ def states(guest: Guest) -> dict[str, str]:
 
 def enact(station: Station, path: Path, name: str, **more: object) -> Latched:
     with station.client() as client:
-        return changing.enact(load(path), name, datetime.now(UTC), client=client, seconds=60, **more)  # type: ignore[arg-type]
+        return enact_draft(load(path), name, datetime.now(UTC), client=client, seconds=60, **more)  # type: ignore[arg-type]
 
 
 def proved(station: Station, path: Path, name: str) -> ProvedDraft:
     estate, at = load(path), datetime.now(UTC)
     with station.client() as client:
-        (found,) = api.survey(estate, [name], client=client)
+        (found,) = survey(estate, [name], client=client)
     assert found.snapshot is not None, found.problem
-    return api.prove(estate, api.draft(estate, found.snapshot, at), found.snapshot, at)
+    return prove(estate, make_draft(estate, found.snapshot, at), found.snapshot, at)
 
 
 def test_what_the_estate_states_is_done_kept_over_a_restart_and_taken_back(station: Station) -> None:
@@ -126,7 +132,7 @@ def test_what_the_estate_states_is_done_kept_over_a_restart_and_taken_back(stati
     guest.until_listening()
     assert states(guest) == wanted, "it stays over a restart"
     with station.client() as client:
-        undone = undoing.undo(load(path), "gauge", datetime.now(UTC), client=client)
+        undone = undo(load(path), "gauge", datetime.now(UTC), client=client)
     assert undone.outcome == "put back"
     assert states(guest) == before
 
@@ -134,7 +140,7 @@ def test_what_the_estate_states_is_done_kept_over_a_restart_and_taken_back(stati
 def told_of_the_latch(station: Station, path: Path, name: str) -> None:
     """Every command says first that what it tells goes back, and no second change is begun."""
     with station.client() as client:
-        result = api.audit(load(path), datetime.now(UTC), [name], client=client)
+        result = audit(load(path), datetime.now(UTC), [name], client=client)
     first = result.guests[0].findings[0]
     assert (first.check, first.severity, first.group) == ("latch.pending", "high", "on the latch")
     assert re.match(r"A change is on the latch, goes back in [0-9]+ s unless it is kept: nightlatch keep\.", first.text)
@@ -198,9 +204,7 @@ def test_a_guest_s_script_dies_at_every_act(station: Station, tell: Callable[[st
             seam = KILL.format(point=point, flag="/run/killed")
             change = at_its_door(
                 guest,
-                Transaction(
-                    planned(load(path), proof), changing.terms(now, changing.new_change_id(now), 20, seam=seam)
-                ),
+                Transaction(planned(load(path), proof), terms(now, new_change_id(now), 20, seam=seam)),
             )
             with pytest.raises(PutBackError):
                 live.begin(Inside(guest), change)
@@ -208,9 +212,7 @@ def test_a_guest_s_script_dies_at_every_act(station: Station, tell: Callable[[st
             seam = PAUSE.format(point=point)
             change = at_its_door(
                 guest,
-                Transaction(
-                    planned(load(path), proof), changing.terms(now, changing.new_change_id(now), 90, seam=seam)
-                ),
+                Transaction(planned(load(path), proof), terms(now, new_change_id(now), 90, seam=seam)),
             )
             thread = begun(subject, change)
             assert subject.reached(change.change, point), point

@@ -16,7 +16,6 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import api
 from nightlatch.evidence.collect import collect
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import NightlatchError, UnreachableError
@@ -25,7 +24,9 @@ from nightlatch.lab.inside import Inside
 from nightlatch.lab.labs import Lab
 from nightlatch.lab.machine import Guest, environment
 from nightlatch.lab.tools import run
-from nightlatch.readings import service
+from nightlatch.ops.evidence import read_evidence, write_evidence
+from nightlatch.ops.survey import survey_live, survey_target, survey_targets
+from nightlatch.readings.units import service_reading
 from nightlatch.transports import live
 from nightlatch.transports.bounded import Bounds, Follow
 from nightlatch.transports.folder import Folder
@@ -132,7 +133,7 @@ def test_a_guest_that_stalls_is_given_up(odd: Station) -> None:
     (guest.root / "usr/local/bin/odd").write_text("#!/bin/bash\nexec sleep 60\n")
     start = time.monotonic()
     with odd.client(bounds=Bounds(seconds=20, silent=1)) as client:
-        found = list(api.survey_targets(["keeper@192.168.56.27"], client=client, pins=(odd.host_keys["hangs-up"],)))
+        found = list(survey_targets(["keeper@192.168.56.27"], client=client, pins=(odd.host_keys["hangs-up"],)))
     assert found[0].stage == "read"
     assert "nothing came for 1 s" in found[0].problem
     assert time.monotonic() - start < 15
@@ -142,7 +143,7 @@ def test_a_slow_stream_is_bounded_in_all(odd: Station) -> None:
     guest = odd.lab.guests["hangs-up"]
     (guest.root / "usr/local/bin/odd").write_text("#!/bin/bash\nfor i in {1..200}; do printf x; sleep 0.2; done\n")
     with odd.client(bounds=Bounds(seconds=5, silent=4)) as client:
-        found = list(api.survey_targets(["keeper@192.168.56.27"], client=client, pins=(odd.host_keys["hangs-up"],)))
+        found = list(survey_targets(["keeper@192.168.56.27"], client=client, pins=(odd.host_keys["hangs-up"],)))
     assert "it took longer than 5 s" in found[0].problem
 
 
@@ -157,8 +158,8 @@ def test_a_sudo_password_is_asked_for_and_never_seen(odd: Station) -> None:
     pins = (odd.host_keys["asks"],)
     with odd.client(ask=ask) as client:
         shell = Ssh("asks", Address("192.168.56.22", "keeper"), client, pins=pins, key=odd.folder / "desk")
-        first = api.survey_live(shell)
-        second = api.survey_live(shell)
+        first = survey_live(shell)
+        second = survey_live(shell)
         seen = run("grep", "-rc", PASSWORD, str(client.folder()), check=False)
     assert first.content("/etc/shadow") == second.content("/etc/shadow")
     assert len(asked) == 2, "asked again only because the first answer was wrong"
@@ -184,7 +185,7 @@ def test_an_interrupted_survey_keeps_what_was_read(odd: Station) -> None:
     assert process.returncode == 130, out
     assert "interrupted: 2 of 3 guests were read and are kept in part" in out
     for name in ("gauge", "bare"):
-        assert api.read_evidence(odd.folder / f"part/{name}.evidence.tar.gz").content("/etc/passwd")
+        assert read_evidence(odd.folder / f"part/{name}.evidence.tar.gz").content("/etc/passwd")
 
 
 def test_on_a_terminal_a_bar_is_drawn_and_vanishes(odd: Station) -> None:
@@ -256,7 +257,7 @@ def test_a_service_manager_of_before_251_is_asked_in_its_own_words(odd: Station)
     """It knows no times in seconds, and would show nothing (NEWS of systemd 251)."""
     guest = odd.lab.guests["gauge"]
     guest.inside("systemctl", "reload", "ssh")
-    now = service.read(live.survey(Inside(guest)))
+    now = service_reading.read(live.survey(Inside(guest)))
     older = guest.root / "usr/local/sbin/systemctl"
     older.write_text(
         '#!/bin/sh\ncase $* in *--timestamp=unix*) echo "Failed to parse timestamp style" >&2; exit 1 ;; esac\n'
@@ -264,7 +265,7 @@ def test_a_service_manager_of_before_251_is_asked_in_its_own_words(odd: Station)
     )
     older.chmod(0o755)
     try:
-        assert service.read(live.survey(Inside(guest))).units == now.units
+        assert service_reading.read(live.survey(Inside(guest))).units == now.units
     finally:
         older.unlink()
     ssh = now.units["ssh.service"]
@@ -329,8 +330,8 @@ def test_a_hostile_guest_forges_nothing(odd: Station) -> None:
     assert found.entries["/home/mara/.ssh/huge.pub"].note.startswith("is too large")
     assert any("line break or a backslash" in note for note in found.notes)
     access = odd.folder / "hostile.evidence.tar.gz"
-    api.write_evidence(found, access, datetime.now(UTC))
-    again = api.read_evidence(access)
+    write_evidence(found, access, datetime.now(UTC))
+    again = read_evidence(access)
     assert again.listings == found.listings
     assert found.facts.items() - {("transport", "here")} <= again.facts.items()
     assert dict(again.entries) == dict(found.entries)
@@ -396,7 +397,7 @@ def test_a_jump_host_and_the_users_own_configuration_work(odd: Station) -> None:
         "survey", "ssh:far", "--ssh-config", "jump_config", "--host-key", odd.host_keys["gauge"], "--into", "far"
     )
     assert "far: " in out
-    facts = api.read_evidence(odd.folder / "far/far.evidence.tar.gz").facts
+    facts = read_evidence(odd.folder / "far/far.evidence.tar.gz").facts
     assert facts["came_from"] == "192.168.56.24"
     assert facts["came_as"] == "keeper"
     assert facts["came_with"].startswith("SHA256:")
@@ -422,7 +423,7 @@ def test_this_machine_is_read_like_any_other(tmp_path: Path) -> None:
         words, capture_output=True, text=True, timeout=60, env=environment({"PYTHONPATH": str(ROOT / "src")})
     )
     assert done.returncode == 0, done.stderr
-    found = api.read_evidence(tmp_path / "here.evidence.tar.gz")
+    found = read_evidence(tmp_path / "here.evidence.tar.gz")
     assert found.facts["transport"] == "here"
     assert found.content("/etc/group")
 
@@ -431,4 +432,4 @@ def test_a_target_that_is_none_is_said_so(odd: Station) -> None:
     out = odd.nightlatch("survey", "keeper@", "--into", "none", code=None)
     assert "is no target" in out
     with pytest.raises(NightlatchError):
-        api.survey_target("keeper@bad host")
+        survey_target("keeper@bad host")

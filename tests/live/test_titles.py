@@ -9,14 +9,16 @@ from datetime import UTC, datetime
 
 import pytest
 
-from nightlatch import api
 from nightlatch.faults import RefusedError
 from nightlatch.lab.inside import Inside
 from nightlatch.latch import live
-from nightlatch.latch.planned import planned
+from nightlatch.latch.planned_change import planned
 from nightlatch.latch.transaction import SEAM
+from nightlatch.ops.audit import audit_target
+from nightlatch.ops.draft import draft, prove
+from nightlatch.ops.survey import survey_live
 from nightlatch.readings import guest as readings
-from nightlatch.readings.service import ServiceReading
+from nightlatch.readings.units.service_reading import ServiceReading
 from tests.live import latching
 from tests.live.attacks import OWNED, TITLE, fake, plant, running
 from tests.live.latching import Subject
@@ -37,7 +39,7 @@ def x(request: pytest.FixtureRequest, station: Station) -> Subject:
 
 
 def service_of(x: Subject) -> ServiceReading:
-    return readings.read(api.survey_live(Inside(x.guest))).service
+    return readings.read(survey_live(Inside(x.guest))).service
 
 
 def not_owned(x: Subject) -> None:
@@ -75,9 +77,9 @@ def test_a_process_with_its_title_is_told_and_never_run(x: Subject, port: int) -
             assert [(each.title[: len(TITLE)], each.doubt) for each in service.strangers] == [
                 (TITLE, "it is not root's")
             ] * bool(port)
-            snapshot = api.survey_live(Inside(x.guest))
+            snapshot = survey_live(Inside(x.guest))
             assert "opinions" in snapshot.listings
-            told = {f.check: f for f in api.audit_target(snapshot, datetime.now(UTC)).guests[0].findings}
+            told = {f.check: f for f in audit_target(snapshot, datetime.now(UTC)).guests[0].findings}
             assert ("service.second-server" in told) == bool(port)
             made = x.transaction(SEAM, 30)
             live.begin(x.shell, made)
@@ -106,7 +108,7 @@ def test_a_link_of_a_user_s_carries_nothing_of_root_s(x: Subject) -> None:
                    "echo for all >/srv/deep/authorized_keys && mv /home/mara/.ssh /home/mara/kept && ln -s /srv/deep /home/mara/.ssh && "
                    "chown -h 1001:1001 /home/mara/.ssh")  # fmt: skip
     try:
-        snapshot = api.survey_live(Inside(x.guest))
+        snapshot = survey_live(Inside(x.guest))
         secret = snapshot.entries["/srv/deep/authorized_keys2"]
         assert secret.content is None
         assert "for root only" in secret.note
@@ -138,11 +140,11 @@ def test_a_program_that_others_may_write_is_not_run(x: Subject) -> None:
                    ">/etc/systemd/system/ssh.service.d/x.conf && systemctl daemon-reload && systemctl restart ssh")  # fmt: skip
     x.guest.until_listening()
     try:
-        now, snapshot = datetime.now(UTC), api.survey_live(Inside(x.guest))
+        now, snapshot = datetime.now(UTC), survey_live(Inside(x.guest))
         service = readings.read(snapshot).service
         assert [each.doubt for each in service.strangers] == ["others than root can change its program"]
         assert not service.daemons
-        proved = api.prove(x.estate, api.draft(x.estate, snapshot, now), snapshot, now)
+        proved = prove(x.estate, draft(x.estate, snapshot, now), snapshot, now)
         with pytest.raises(RefusedError, match="can't be told"):
             planned(x.estate, proved)
     finally:
@@ -156,11 +158,11 @@ def test_a_program_that_others_may_write_is_not_run(x: Subject) -> None:
 
 def test_an_upgraded_program_counts_as_the_new_one_and_its_restart_is_due(x: Subject) -> None:
     x.guest.inside("sh", "-c", "cp -a /usr/sbin/sshd /usr/sbin/sshd.new && mv /usr/sbin/sshd.new /usr/sbin/sshd")
-    snapshot = api.survey_live(Inside(x.guest))
+    snapshot = survey_live(Inside(x.guest))
     daemon = readings.read(snapshot).service.daemon
     assert daemon is not None
     assert (daemon.program, daemon.replaced) == ("/usr/sbin/sshd", True)
-    assert "service.restart-due" in {f.check for f in api.audit_target(snapshot, datetime.now(UTC)).guests[0].findings}
+    assert "service.restart-due" in {f.check for f in audit_target(snapshot, datetime.now(UTC)).guests[0].findings}
     assert "opinions" in snapshot.listings
     made = x.transaction(SEAM, 30)
     live.begin(x.shell, made)

@@ -13,12 +13,15 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch import api, changing, keeping, undoing
 from nightlatch.estate.load import load
 from nightlatch.faults import RefusedError
 from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest
 from nightlatch.latch import live
+from nightlatch.ops.enact import pending
+from nightlatch.ops.evidence import read_evidence
+from nightlatch.ops.keep import keep
+from nightlatch.ops.undo import undo
 from tests.guests import estate as estate_file
 from tests.live.latching import DOOR, offered
 from tests.live.releases import GRANT, RELEASES, described, live_guest, tree_of
@@ -37,7 +40,7 @@ def test_there_is_something_to_read() -> None:
 @EACH
 @pytest.mark.parametrize("name", ["folder", "running"])
 def test_evidence_is_read(release: Path, name: str) -> None:
-    found = described(api.read_evidence(release / f"{name}.evidence.tar.gz"))
+    found = described(read_evidence(release / f"{name}.evidence.tar.gz"))
     assert found == json.loads((release / f"{name}.json").read_text())
 
 
@@ -49,7 +52,7 @@ def test_a_change_kept_in_a_folder_is_taken_back(release: Path, tmp_path: Path) 
     root.parent.mkdir(exist_ok=True)
     with tarfile.open(release / "folder-after.tar.gz") as tar:
         tar.extractall(root.parent, filter="fully_trusted")
-    assert undoing.undo(made, "gauge", datetime.now(UTC)).changed.paths
+    assert undo(made, "gauge", datetime.now(UTC)).changed.paths
     assert tree_of(root) == json.loads((release / "folder-before.json").read_text())
 
 
@@ -91,11 +94,11 @@ def test_what_is_on_the_latch_is_listed_and_taken_back(left: Left) -> None:
     estate = load(left.station.estate(GRANT))
     name = left.guest.name
     with left.station.client() as client:
-        (told,) = [found for guest, found in changing.pending(estate, [name], client=client) if guest == name]
+        (told,) = [found for guest, found in pending(estate, [name], client=client) if guest == name]
         assert not isinstance(told, str)
         assert told.pending is not None
         assert (told.pending.change, told.pending.timer, told.pending.unread) == (left.change, True, "")
-        assert undoing.undo(estate, name, datetime.now(UTC), client=client).outcome == "put back"
+        assert undo(estate, name, datetime.now(UTC), client=client).outcome == "put back"
     assert left.files() == left.before
     assert "password" in offered(left.station, left.guest)
 
@@ -104,10 +107,10 @@ def test_it_is_kept_and_taken_back_later(left: Left) -> None:
     estate = load(left.station.estate(GRANT))
     name = left.guest.name
     with left.station.client() as client:
-        assert keeping.keep(estate, name, datetime.now(UTC), client=client).outcome == "kept"
+        assert keep(estate, name, datetime.now(UTC), client=client).outcome == "kept"
         assert left.files() != left.before
         assert "password" not in offered(left.station, left.guest)
-        assert undoing.undo(estate, name, datetime.now(UTC), client=client).outcome == "put back"
+        assert undo(estate, name, datetime.now(UTC), client=client).outcome == "put back"
     assert left.files() == left.before
 
 
@@ -117,11 +120,11 @@ def test_what_a_newer_release_put_there_is_left_to_its_timer(left: Left) -> None
     estate = load(left.station.estate(GRANT))
     newer = "version 9 of the script of a change, made by a newer Nightlatch"
     with left.station.client() as client:
-        (told,) = [found for guest, found in changing.pending(estate, [left.guest.name], client=client)]
+        (told,) = [found for guest, found in pending(estate, [left.guest.name], client=client)]
         assert not isinstance(told, str)
         assert told.pending is not None
         assert newer in told.pending.unread
-        for act in (keeping.keep, undoing.undo):
+        for act in (keep, undo):
             with pytest.raises(RefusedError, match=newer):
                 act(estate, left.guest.name, datetime.now(UTC), client=client)
     said = left.station.nightlatch("pending", "--ssh-config", "ssh_config", "--on", left.guest.name)

@@ -14,7 +14,7 @@ from nightlatch.evidence.snapshot import from_files
 from nightlatch.lab.image import Account
 from nightlatch.lab.labs import Lab
 from nightlatch.lab.machine import Guest
-from nightlatch.readings import firewalld
+from nightlatch.readings.filters import firewalld
 from tests.judges import filters
 from tests.judges.filter_wire import TRIES, Tally, wired
 

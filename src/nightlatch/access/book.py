@@ -15,7 +15,7 @@ from nightlatch.estate.model import Estate, NetworkSpec
 from nightlatch.net.addresses import AddressSet
 from nightlatch.net.kinds import AddressKind, kind_of
 from nightlatch.net.literal import IPAddress, IPNetwork
-from nightlatch.readings.profiles import Method
+from nightlatch.readings.network.profiles import Method
 
 MOST_TRIED = 1 << 20
 

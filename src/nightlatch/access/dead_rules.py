@@ -14,7 +14,7 @@ from functools import lru_cache
 
 from nightlatch.model.rules import Does
 from nightlatch.net.addresses import ALL_V4, ALL_V6
-from nightlatch.readings.rules import Chain, Match, Rule, Rules
+from nightlatch.readings.filters.rules import Chain, Match, Rule, Rules
 
 DECIDING = (Does.ACCEPT, Does.DROP, Does.REJECT)
 ENDING = (*DECIDING, Does.RETURN, Does.GOTO)

@@ -11,18 +11,18 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from enum import Enum
 
-from nightlatch.access.arriving import Arrival, dialled, outside, seen
-from nightlatch.access.filtering import Flow, Verdict, passed, verdicts
+from nightlatch.access.arrivals import Arrival, dialled, outside, seen
 from nightlatch.access.layers import Behind, flow_to, layers, through
+from nightlatch.access.verdicts import Flow, Verdict, passed, verdicts
 from nightlatch.model.bounds import Addresses, exactly, inside
 from nightlatch.model.rules import Does
 from nightlatch.model.sockets import Listener, family_of
 from nightlatch.model.sources import COMMON, Realm
 from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, LOOPBACK, NO_ADDRESS, AddressSet
 from nightlatch.origin import Origin
+from nightlatch.readings.filters.rules import Rules
 from nightlatch.readings.guest import GuestReading
-from nightlatch.readings.rules import Rules
-from nightlatch.readings.service import OpenSocket
+from nightlatch.readings.units.service_reading import OpenSocket
 from nightlatch.services.base import Kinds
 from nightlatch.services.table import KINDS
 

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from datetime import datetime
 
-from nightlatch.access.arriving import Arrival, arrivals, images, subnets, ways_to
+from nightlatch.access.arrivals import Arrival, arrivals, images, subnets, ways_to
 from nightlatch.access.realms import Realms
 from nightlatch.estate.model import Emergency, Estate, GrantSpec, PlaceRef, Principal, ViaKind
 from nightlatch.evidence.facts import NOT_KNOWN, Came

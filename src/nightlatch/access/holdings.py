@@ -12,8 +12,8 @@ from nightlatch.estate.model import GuestSpec
 from nightlatch.formats.ip_listing import LiveAddress
 from nightlatch.net.literal import IPAddress
 from nightlatch.origin import Kind, Origin
-from nightlatch.readings.network import NetworkReading
-from nightlatch.readings.profiles import Method
+from nightlatch.readings.network.network_reading import NetworkReading
+from nightlatch.readings.network.profiles import Method
 
 LISTED = Origin("ip -o addr", kind=Kind.LISTING)
 

@@ -9,12 +9,12 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
-from nightlatch.access.filtering import Flow, dials, passed
+from nightlatch.access.verdicts import Flow, dials, passed
 from nightlatch.model.bounds import EVERYBODY, NOBODY, Addresses, in_all, in_any
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet, prefix, union
 from nightlatch.net.literal import address_or_none
+from nightlatch.readings.filters.rules import Rules
 from nightlatch.readings.guest import GuestReading
-from nightlatch.readings.rules import Rules
 
 Behind = Sequence[Rules]
 

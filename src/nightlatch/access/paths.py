@@ -10,7 +10,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 
-from nightlatch.access.arriving import Arrival, outside, seen
+from nightlatch.access.arrivals import Arrival, outside, seen
 from nightlatch.access.layers import flow_to, layers
 from nightlatch.access.realms import DIRECT, Realms
 from nightlatch.model.bounds import Addresses, Bounds

@@ -11,7 +11,7 @@ from ipaddress import ip_network
 from nightlatch.estate.model import NetworkSpec, Perimeter, PerimeterRow
 from nightlatch.model.rules import Does, Layer
 from nightlatch.net.addresses import ALL_V4, ALL_V6, AddressSet, prefix, union
-from nightlatch.readings.rules import Chain, Match, Rule, Rules
+from nightlatch.readings.filters.rules import Chain, Match, Rule, Rules
 
 
 def title(perimeter: Perimeter) -> str:

@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from nightlatch.access.arriving import Arrival, callers
+from nightlatch.access.arrivals import Arrival, callers
 from nightlatch.model.bounds import Addresses, Bounds
 from nightlatch.model.gaps import Gap
 from nightlatch.model.sources import COMMON, Sources

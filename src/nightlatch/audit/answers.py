@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
-from nightlatch.audit.naming import Names
+from nightlatch.audit.names import Names
 from nightlatch.estate.model import Estate
 from nightlatch.model.causes import Cause
 from nightlatch.model.gaps import Gap

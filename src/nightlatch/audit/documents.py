@@ -11,7 +11,7 @@ from datetime import datetime
 from enum import Enum
 from typing import Any
 
-from nightlatch.audit import wording
+from nightlatch.audit import cause_words
 from nightlatch.audit.answers import Callers, Way
 from nightlatch.audit.findings import Door, Finding, GuestAudit, Proof, ServiceState, Subject, identified
 from nightlatch.model import causes as known
@@ -164,7 +164,7 @@ def _power(power: Power) -> dict[str, Any]:
 
 def cause(each: Cause | Forwarded) -> dict[str, Any]:
     """A cause with its place: its kind, what it says, and a text for people."""
-    return {"kind": CAUSES[type(each)], "text": wording.words(each), **_fields(each)}
+    return {"kind": CAUSES[type(each)], "text": cause_words.words(each), **_fields(each)}
 
 
 def _fields(value: Any) -> dict[str, Any]:

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
-from nightlatch.access.accepted import KINDS
 from nightlatch.access.differences import Surplus
-from nightlatch.audit import wording
+from nightlatch.access.waivers import KINDS
+from nightlatch.audit import cause_words
 from nightlatch.audit.findings import Finding, Group, Proof, Severity, Subject
-from nightlatch.audit.naming import Names, by, listed, powers
+from nightlatch.audit.names import Names, by, listed, powers
 from nightlatch.model.causes import Cause, SudoRule
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import Gives
@@ -105,7 +105,7 @@ def findings(items: Iterable[Surplus], guest: str, names: Names) -> Iterator[Fin
                 service=hole.service,
             )  # fmt: skip
         elif any(possible.values()):
-            gaps = dict.fromkeys(wording.proof(g) for p in hole.paths for g in p.callers.because)
+            gaps = dict.fromkeys(cause_words.proof(g) for p in hole.paths for g in p.callers.because)
             yield Finding(
                 "surplus.possible", Severity.LOW, guest, Group.UNDECIDED,
                 "Possibly: " + sentence(hole, possible, names), (*_proofs(hole), *gaps),
@@ -132,11 +132,11 @@ def _about(hole: Hole, names: Names) -> Iterator[Subject]:
 
 
 def _proofs(hole: Hole) -> tuple[Proof, ...]:
-    out = dict.fromkeys([wording.proof(hole.cause)])
+    out = dict.fromkeys([cause_words.proof(hole.cause)])
     out.update(dict.fromkeys(Proof("this grant is over", g.origin) for item in hole.items for g in item.over))
     for path in hole.paths:
         if len(out) < 6:
-            out.update(dict.fromkeys(wording.proofs(path.causes)))
+            out.update(dict.fromkeys(cause_words.proofs(path.causes)))
     return tuple(out)[:6]
 
 

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from nightlatch.access.differences import Missing
-from nightlatch.audit import wording
-from nightlatch.audit.naming import listed
+from nightlatch.audit import cause_words
+from nightlatch.audit.names import listed
 from nightlatch.model.causes import NoServer, PrivateNetwork, RuleLine
 from nightlatch.model.obstacles import Blocked, Obstacle, Why
 from nightlatch.model.rules import Does, Layer
@@ -62,7 +62,7 @@ def text(found: Obstacle, missing: Missing, words: ServiceWords) -> str:
         case Blocked.NO_SERVICE:
             return f"there is no {words.title} server"
         case Blocked.REFUSED:
-            return f"{words.program} does not start: {wording.words(cause)}"
+            return f"{words.program} does not start: {cause_words.words(cause)}"
         case Blocked.FILTER:
             assert isinstance(cause, RuleLine)
             return _rule(cause, found.port)
@@ -70,14 +70,14 @@ def text(found: Obstacle, missing: Missing, words: ServiceWords) -> str:
             assert isinstance(cause, PrivateNetwork)
             return f"it sits on {cause.network}, whose addresses mean nothing outside, and no forward leads to it"
         case Blocked.SHUT:
-            return f"{missing.grant.account} may not log in: {wording.words(cause)}"
+            return f"{missing.grant.account} may not log in: {cause_words.words(cause)}"
         case Blocked.TURNED_DOWN:
-            return f"the key is there, but {wording.words(cause)}"
+            return f"the key is there, but {cause_words.words(cause)}"
         case Blocked.LESS:
             return f"the login gives only {listed(str(power) for power in found.given)}"
     pattern = LINES[found.why] if found.why is not None else PLAIN[found.by]
     return pattern.format(
-        account=missing.grant.account, power=missing.power, cause=wording.words(cause), program=words.program,
+        account=missing.grant.account, power=missing.power, cause=cause_words.words(cause), program=words.program,
         title=words.title,
     )  # fmt: skip
 

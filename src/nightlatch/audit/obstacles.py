@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
-from nightlatch.access.arriving import Arrival, admitted, met
+from nightlatch.access.arrivals import Arrival, admitted, met
 from nightlatch.access.differences import Missing
-from nightlatch.access.filtering import Packet, Verdict, deciding
 from nightlatch.access.layers import flow_to
 from nightlatch.access.paths import GuestAccess
+from nightlatch.access.verdicts import Packet, Verdict, deciding
 from nightlatch.estate.model import Estate
 from nightlatch.model.bounds import Addresses
 from nightlatch.model.causes import Bound, GrantedHere, NoAccount, NoServer, NoSudoRule, PrivateNetwork, RuleLine
@@ -20,7 +20,7 @@ from nightlatch.model.sockets import Listener
 from nightlatch.model.sources import COMMON, Sources, common_to, joined, without
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
 from nightlatch.origin import Kind, Origin
-from nightlatch.readings.rules import Rules
+from nightlatch.readings.filters.rules import Rules
 from nightlatch.services.base import Case, Kinds, ServiceAccess, ServiceKind
 
 

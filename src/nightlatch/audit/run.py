@@ -6,17 +6,17 @@ from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from datetime import datetime
 
-from nightlatch.access.accepted import HOLES, SHUT_OUT, Acceptance, acceptances, holes_beside, shut_out_beside
 from nightlatch.access.differences import covers, missing, surplus
 from nightlatch.access.grants import expand
 from nightlatch.access.holdings import hardware, holdings
 from nightlatch.access.paths import GuestAccess
-from nightlatch.audit import holes, shut_out, wording
+from nightlatch.access.waivers import HOLES, SHUT_OUT, Acceptance, acceptances, holes_beside, shut_out_beside
+from nightlatch.audit import cause_words, holes, shut_out
 from nightlatch.audit.answers import answers
 from nightlatch.audit.checks import CATALOGUE, Context, FleetCheck, hygiene
 from nightlatch.audit.checks.registry import Fleet, Identities, finding
 from nightlatch.audit.findings import Door, Entrance, Finding, Group, GuestAudit, Proof, ServiceState
-from nightlatch.audit.naming import Names, by, comments_of, listed, names_of, powers
+from nightlatch.audit.names import Names, by, comments_of, listed, names_of, powers
 from nightlatch.audit.obstacles import Search
 from nightlatch.estate.model import Estate, Waiver
 from nightlatch.faults import EstateError, Fault, nearest
@@ -213,7 +213,7 @@ def ways(paths: Iterable[AccessPath], names: Names) -> Iterator[Entrance]:
         where = names.where(sources)
         if not any(sources.values()):
             where = f"perhaps {names.where(joined(p.callers.perhaps for p in found))}"
-        proofs = wording.proofs(cause for path in found for cause in path.causes)
+        proofs = cause_words.proofs(cause for path in found for cause in path.causes)
         yield Entrance(account, names.need(need), f"{powers(found)}{by(service)}", where, proofs, service=service)
 
 
@@ -226,7 +226,7 @@ def doors(paths: Iterable[AccessPath], grants: tuple[Grant, ...], names: Names) 
         serving = [p for p in found if covers(grant, p)]
         where = names.where(joined(p.callers.perhaps for p in serving)) if serving else "shut"
         shown = names.need(next(iter(grant.proofs))) if grant.proofs else ""
-        proofs = wording.proofs(cause for path in serving for cause in path.causes)
+        proofs = cause_words.proofs(cause for path in serving for cause in path.causes)
         given = f"{powers(serving)}{by(grant.service)}" if serving else "nothing"
         yield Door(grant.account, shown, given, where, proofs, grant.service, grant.kind.value)
 

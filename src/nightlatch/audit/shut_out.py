@@ -6,9 +6,9 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from nightlatch.access.differences import Missing
-from nightlatch.audit import obstacle_words, wording
+from nightlatch.audit import cause_words, obstacle_words
 from nightlatch.audit.findings import Finding, Group, Proof, Severity, Subject
-from nightlatch.audit.naming import Names, by, listed
+from nightlatch.audit.names import Names, by, listed
 from nightlatch.audit.obstacles import Search
 from nightlatch.model.grants import Grant, GrantKind
 from nightlatch.model.obstacles import Obstacle
@@ -64,10 +64,10 @@ def _finding(
     people = tuple(dict.fromkeys(item.grant.who for item in items))
     about = tuple(dict.fromkeys(_about(item, names) for item in items))
     whom, wanted, where = _who_what_where(items, names, certain=certain)
-    evidence = wording.proofs(obstacle.causes)
+    evidence = cause_words.proofs(obstacle.causes)
     text = f"{whom} can't get {wanted} from {where}: {because}."
     if not certain:
-        gaps = dict.fromkeys(wording.proof(g) for i in items for p in i.served for g in p.callers.because)
+        gaps = dict.fromkeys(cause_words.proof(g) for i in items for p in i.served for g in p.callers.because)
         text = (
             f"Possibly, {text[0].lower() + text[1:]}"
             if not gaps

@@ -11,7 +11,7 @@ from enum import StrEnum
 
 from nightlatch.access.paths import GuestAccess
 from nightlatch.audit.findings import Finding, Group, Proof, Severity
-from nightlatch.audit.naming import Names, by, listed
+from nightlatch.audit.names import Names, by, listed
 from nightlatch.estate.model import Estate, GuestSpec
 from nightlatch.model.grants import Grant, GrantKind
 from nightlatch.model.handshake import Asks

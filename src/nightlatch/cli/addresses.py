@@ -48,8 +48,8 @@ def addresses(
     configured, by which system, and what the next boot brings.
     """
     with faults():
-        from nightlatch import addressing
         from nightlatch.audit.findings import Severity
+        from nightlatch.ops.addresses import addresses as book_of
         from nightlatch.report import address_book, machine, page
 
         path = Path(source)
@@ -57,7 +57,7 @@ def addresses(
             if not is_estate(path):
                 _single(source, guests, place, propose, form, now(as_of), client)
                 return
-            result = addressing.addresses(
+            result = book_of(
                 estate_of(path), now(as_of), list(guests) or None, place=place, propose=propose, client=client
             )
         if form == "json":
@@ -72,13 +72,13 @@ def addresses(
 def _single(
     source: str, guests: tuple[str, ...], place: str, propose: bool, form: str, at: datetime, client: object
 ) -> None:  # fmt: skip
-    from nightlatch import addressing
     from nightlatch.faults import NightlatchError
+    from nightlatch.ops.addresses import addresses_target
     from nightlatch.report import address_book, machine, page
 
     if guests or place or propose or form == "csv":
         raise NightlatchError("--on, --from, --propose and csv are for an estate file; here a single guest is named")
-    result = addressing.addresses_target(source, at, client=client)  # type: ignore[arg-type]
+    result = addresses_target(source, at, client=client)  # type: ignore[arg-type]
     if form == "json":
         click.echo(machine.dumps(address_book.interfaces_document(result)))
     else:
@@ -103,12 +103,12 @@ def find(what: str, source: Path, leases: tuple[Path, ...], evidence: Path | Non
     and nothing beyond them. What speaks for an address is a hint: only a pinned host key, proven on the wire, confirms it.
     """
     with faults("interrupted; nothing was changed anywhere"):
-        from nightlatch import seeking
-        from nightlatch.report import machine, page, sought
+        from nightlatch.ops.find import find as find_guest
+        from nightlatch.report import machine, page, search
 
-        result = seeking.find(estate_of(source), what, leases=leases, evidence=evidence, scan=scan)
+        result = find_guest(estate_of(source), what, leases=leases, evidence=evidence, scan=scan)
         if form == "json":
-            click.echo(machine.dumps(sought.document(result)))
+            click.echo(machine.dumps(search.document(result)))
         else:
-            sought.text(page.Page(page.console()), result, str(source))
+            search.text(page.Page(page.console()), result, str(source))
     raise SystemExit(result.exit_code)

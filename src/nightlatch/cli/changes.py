@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from nightlatch.cli import asking
+from nightlatch.cli import prompts
 from nightlatch.cli.options import (
     Duration,
     as_of,
@@ -24,9 +24,9 @@ from nightlatch.cli.options import (
 )  # fmt: skip
 
 if TYPE_CHECKING:
-    from nightlatch.changing import Confirmation
     from nightlatch.estate.model import Estate
-    from nightlatch.readings.latched import OnLatch
+    from nightlatch.ops.enact import Confirmation
+    from nightlatch.readings.latch import OnLatch
     from nightlatch.transports.ssh import Client
 
 
@@ -35,7 +35,7 @@ YES_BACK = "--yes to have it taken back"
 
 
 def _latch_bounds() -> tuple[int, int]:
-    from nightlatch.changing import LONGEST, SHORTEST
+    from nightlatch.ops.enact import LONGEST, SHORTEST
 
     return SHORTEST, LONGEST
 
@@ -83,16 +83,17 @@ def draft(
 
 
 def _print_script(estate: Estate, guests: tuple[str, ...], seconds: int, at: datetime, client: Client) -> None:
-    from nightlatch import api, carrying
     from nightlatch.faults import NightlatchError, UnreadableError
+    from nightlatch.ops.script import change_script
+    from nightlatch.ops.survey import survey
 
     names = guests or tuple(estate.guests)
     if len(names) != 1:
         raise NightlatchError("a script is for one guest: name it with --on")
-    (found,) = api.survey(estate, list(names), client=client)
+    (found,) = survey(estate, list(names), client=client)
     if found.snapshot is None:
         raise UnreadableError(found.problem, guest=found.guest)
-    text = carrying.change_script(estate, found.snapshot, at, seconds=seconds)
+    text = change_script(estate, found.snapshot, at, seconds=seconds)
     if text:
         click.echo(text.encode("utf-8", "surrogateescape"), nl=False)
     else:
@@ -103,22 +104,25 @@ def _proved(
     estate: Estate, guests: tuple[str, ...], at: datetime, client: Client
 ) -> tuple[list[Any], dict[str, str], dict[str, OnLatch]]:  # fmt: skip
     """Proved drafts, guests without one and why, and what is on the latch of guests."""
-    from nightlatch import api
+    from nightlatch.draft.plan import common
     from nightlatch.faults import RefusedError, UnreadableError
-    from nightlatch.readings import latched
+    from nightlatch.ops.draft import draft as make_draft
+    from nightlatch.ops.draft import prove
+    from nightlatch.ops.survey import survey
+    from nightlatch.readings import latch
 
     proved, refused, pending = {}, {}, {}
-    shared = api.common(estate)
-    for each in api.survey(estate, list(guests) or None, client=client):
+    shared = common(estate)
+    for each in survey(estate, list(guests) or None, client=client):
         if each.snapshot is None:
             refused[each.guest] = each.problem
             continue
-        waiting = latched.read(each.snapshot)
+        waiting = latch.read(each.snapshot)
         if waiting is not None:
             pending[each.guest] = waiting
         try:
-            made = api.draft(estate, each.snapshot, at, shared=shared)
-            proved[each.guest] = api.prove(estate, made, each.snapshot, at, shared=shared)
+            made = make_draft(estate, each.snapshot, at, shared=shared)
+            proved[each.guest] = prove(estate, made, each.snapshot, at, shared=shared)
         except (RefusedError, UnreadableError) as error:
             refused[each.guest] = error.words
     return [proved[name] for name in estate.guests if name in proved], refused, pending
@@ -143,9 +147,9 @@ def _show_drafts(proved: list[Any], refused: dict[str, str], pending: dict[str, 
 
 def _show_next(proved: list[Any], estate: Estate, source: Path) -> None:
     """What comes next: enact, or the script for guests that no connection changes, and for services that don't run."""
-    from nightlatch import carrying
-    from nightlatch.changing import NOT_THERE
     from nightlatch.faults import RefusedError
+    from nightlatch.ops.enact import NOT_THERE
+    from nightlatch.ops.script import service_steps
     from nightlatch.report import page
 
     sheet = page.Page(page.console())
@@ -153,7 +157,7 @@ def _show_next(proved: list[Any], estate: Estate, source: Path) -> None:
     for each in proved:
         name = each.draft.guest
         try:
-            service = carrying.service_steps(each.before)
+            service = service_steps(each.before)
         except RefusedError as error:
             sheet.wrapped(str(error), style="high")
             continue
@@ -190,8 +194,8 @@ def enact(
     the first failure stops it.
     """
     with faults(), client_of(config) as client:
-        from nightlatch import changing
-        from nightlatch.cli.latched import enact_all
+        from nightlatch.cli.batch import enact_all
+        from nightlatch.ops.enact import in_order, pending_says
         from nightlatch.report import page, text
         from nightlatch.report.safe import in_one_line
 
@@ -201,9 +205,9 @@ def enact(
         sheet = page.Page(page.console())
         if not dry_run and pending:
             proved = [each for each in proved if each.draft.guest not in pending]
-            refused |= {guest: changing.pending_says(each) for guest, each in pending.items()}
+            refused |= {guest: pending_says(each) for guest, each in pending.items()}
         doing = {each.draft.guest: each for each in proved if each.draft.does}
-        order = changing.in_order(estate, list(doing), client)
+        order = in_order(estate, list(doing), client)
         if dry_run:
             _show_drafts(proved, refused, pending)
             if any(each.draft.does for each in proved):
@@ -236,7 +240,7 @@ def _packages_agreed(doing: dict[str, Any], yes: bool) -> bool:
 
     wanted = {f"{each.package} on {name}" for name, p in doing.items() for each in services.installs(p.draft.acts)}
     question = f"Install {', '.join(sorted(wanted))}? That can't be taken back."
-    return bool(wanted) and not yes and asking.agreed(question, "--install to have it installed")
+    return bool(wanted) and not yes and prompts.agreed(question, "--install to have it installed")
 
 
 def _choice(yes: bool, leave: bool):  # type: ignore[no-untyped-def]
@@ -247,7 +251,7 @@ def _choice(yes: bool, leave: bool):  # type: ignore[no-untyped-def]
             return False
         if leave:
             return None
-        return yes or asking.agreed(_question(seen), YES, default=True)
+        return yes or prompts.agreed(_question(seen), YES, default=True)
 
     return choose
 
@@ -260,7 +264,7 @@ def _question(seen: Confirmation) -> str:
 
 def _ask(question: str, without: str) -> None:
     try:
-        agreed = asking.agreed(question, without)
+        agreed = prompts.agreed(question, without)
     except KeyboardInterrupt:
         click.echo("\nNothing was changed.", err=True)
         raise SystemExit(130) from None
@@ -282,19 +286,20 @@ def keep(source: Path, guests: tuple[str, ...], change: str, config: Path | None
     Without --on, every live guest that has something on the latch.
     """
     with faults(), client_of(config) as client:
-        from nightlatch import changing, keeping
-        from nightlatch.cli.latched import latched
+        from nightlatch.cli.batch import latched
         from nightlatch.faults import RefusedError
+        from nightlatch.ops.enact import pending as pending_changes
+        from nightlatch.ops.keep import keep as keep_changes
         from nightlatch.report import page
 
         estate = estate_of(source)
         sheet = page.Page(page.console())
-        chosen = list(guests) or [n for n, told in changing.pending(estate, client=client)
+        chosen = list(guests) or [n for n, told in pending_changes(estate, client=client)
                                   if not isinstance(told, str) and told.pending is not None]  # fmt: skip
         if not chosen:
             raise RefusedError("nothing is on the latch of any live guest")
         for name in chosen:
-            latched(sheet, keeping.keep(estate, name, now(None), change, client=client), str(source))
+            latched(sheet, keep_changes(estate, name, now(None), change, client=client), str(source))
 
 
 @click.command()
@@ -306,10 +311,10 @@ def pending(source: Path, guests: tuple[str, ...], form: str, config: Path | Non
     """List what is on the latch: where, whose, since when, and how long until the guest takes it back."""
     code = 0
     with faults(), client_of(config) as client:
-        from nightlatch import changing
+        from nightlatch.ops.enact import pending as pending_changes
         from nightlatch.report import machine, page, text
 
-        told = list(changing.pending(estate_of(source), list(guests) or None, client=client))
+        told = list(pending_changes(estate_of(source), list(guests) or None, client=client))
         if form == "json":
             click.echo(machine.dumps(machine.pending(told)))
         else:
@@ -334,9 +339,9 @@ def undo(source: Path, guests: tuple[str, ...], change: str, yes: bool, seconds:
     """
     code = 0
     with faults(), client_of(config) as client:
-        from nightlatch import undoing
-        from nightlatch.cli.latched import newest, undone
+        from nightlatch.cli.batch import newest, undone
         from nightlatch.faults import RefusedError
+        from nightlatch.ops.undo import undo as undo_changes
         from nightlatch.report import page
 
         estate = estate_of(source)
@@ -350,6 +355,6 @@ def undo(source: Path, guests: tuple[str, ...], change: str, yes: bool, seconds:
             if not yes:
                 _ask(f"Take it back on {'all of them' if chosen[1:] else chosen[0]}?", YES_BACK)
         for name in chosen:
-            result = undoing.undo(estate, name, now(None), change, client=client, seconds=seconds)
+            result = undo_changes(estate, name, now(None), change, client=client, seconds=seconds)
             code = max(code, undone(sheet, result))
     raise SystemExit(code)

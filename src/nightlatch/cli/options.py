@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from nightlatch.cli import asking
+from nightlatch.cli import prompts
 
 if TYPE_CHECKING:
     from nightlatch.estate.model import Estate
@@ -153,8 +153,8 @@ def client_of(config: Path | None, *, several: bool = True) -> Client:
     """The SSH client of a command. For a single guest it may ask at the terminal itself; sudo's password we ask."""
     from nightlatch.transports.ssh import Client
 
-    here = asking.somebody()
-    return Client(config, asking.password if here else None, may_prompt=here and not several)
+    here = prompts.somebody()
+    return Client(config, prompts.password if here else None, may_prompt=here and not several)
 
 
 kept_evidence = click.option(
@@ -167,10 +167,10 @@ kept_evidence = click.option(
 
 def estate_with(path: Path, evidence: Path | None) -> Estate:
     """The estate of a file, its guests read from kept archives where a folder of them is named."""
-    from nightlatch import api
+    from nightlatch.ops.survey import from_evidence
 
     estate = estate_of(path)
-    return api.from_evidence(estate, evidence) if evidence is not None else estate
+    return from_evidence(estate, evidence) if evidence is not None else estate
 
 
 def for_an_estate(path: Path, evidence: Path | None) -> None:

@@ -14,13 +14,14 @@ from rich.console import Console
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
 from rich.text import Text
 
-from nightlatch import api
-from nightlatch.audit.naming import pending
+from nightlatch.audit.names import pending
 from nightlatch.cli.options import client_of, estate_of, is_estate, now
 from nightlatch.evidence import archive
 from nightlatch.evidence.selection import taken_from
 from nightlatch.faults import NightlatchError, OwnFaultError, work_on
-from nightlatch.readings import latched
+from nightlatch.ops.evidence import write_evidence
+from nightlatch.ops.survey import Surveyed, survey, survey_script, survey_targets
+from nightlatch.readings import latch
 from nightlatch.report.safe import in_one_line, shown
 from nightlatch.transports import targets
 from nightlatch.transports.ssh import Client
@@ -43,29 +44,29 @@ def run(
         if estates:
             estate = estate_of(Path(estates[0]))
             total = len(guests or estate.guests)
-            results = api.survey(estate, guests, client=client, at_once=at_once)
+            results = survey(estate, guests, client=client, at_once=at_once)
         else:
             for source in filter(targets.is_live, sources):
                 targets.of_target(source, client, pins)  # a target that is none is a slip of the hand, no unread guest
             total = len(sources)
-            results = api.survey_targets(sources, client=client, pins=pins, at_once=at_once)
+            results = survey_targets(sources, client=client, pins=pins, at_once=at_once)
         return _keep(results, total, into, client)
 
 
 def scripted(sources: Sequence[str], guests: list[str], short: bool) -> bytes:
     """The script to run by hand; of an estate it is for one guest, named by --on."""
     if not sources and not guests:
-        return api.survey_script(short=short)
+        return survey_script(short=short)
     source = Path(sources[0] if sources else "estate.yaml")
     if not is_estate(source) or len(guests) != 1 or len(sources) > 1:
         raise NightlatchError(
             "--script alone prints it for any guest; for a guest of an estate: --script ESTATE --on GUEST"
         )
-    return api.survey_script(estate_of(source), guests[0], short=short)
+    return survey_script(estate_of(source), guests[0], short=short)
 
 
-def _keep(results: Iterator[api.Surveyed], total: int, into: Path, client: Client) -> int:
-    missed: list[api.Surveyed] = []
+def _keep(results: Iterator[Surveyed], total: int, into: Path, client: Client) -> int:
+    missed: list[Surveyed] = []
     read = 0
     try:
         with _bar(total, client) as (step, say):
@@ -91,14 +92,14 @@ def _keep(results: Iterator[api.Surveyed], total: int, into: Path, client: Clien
     return 3 if missed else 0
 
 
-def _one(each: api.Surveyed, into: Path, say: Say) -> None:
+def _one(each: Surveyed, into: Path, say: Say) -> None:
     assert each.snapshot is not None
     into.mkdir(parents=True, exist_ok=True)
     target = archive.file_of(into, each.guest)
-    api.write_evidence(each.snapshot, target, now(None), each.snapshot.told.transport)
+    write_evidence(each.snapshot, target, now(None), each.snapshot.told.transport)
     files = sum(entry.content is not None for entry in each.snapshot.entries.values())
     say(f"{each.guest}: {files} files into {target}", False)
-    waiting = latched.read(each.snapshot)
+    waiting = latch.read(each.snapshot)
     if waiting is not None:
         say(
             shown(

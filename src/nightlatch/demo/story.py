@@ -12,7 +12,7 @@ import nightlatch
 from nightlatch.demo import table_service
 from nightlatch.demo.build import build
 from nightlatch.faults import RefusedError
-from nightlatch.report import bordered, page, text
+from nightlatch.report import page, perimeter, text
 
 
 def tell_demo(*, leave: bool = False, folder: Path | None = None, live: bool = False) -> None:
@@ -104,8 +104,8 @@ def _outside(sheet: page.Page, path: Path, at: datetime) -> None:
         path.write_text(written.replace(f":{table_service.PORT}/", f":{port}/"))
         estate = nightlatch.load_estate(path)
         found = nightlatch.border(estate, at)
-        bordered.text(sheet, found, "estate.yaml")
-        bordered.done(sheet, [nightlatch.enact_border(estate, each, at) for each in found.drafts], "put and read back")
+        perimeter.text(sheet, found, "estate.yaml")
+        perimeter.done(sheet, [nightlatch.enact_border(estate, each, at) for each in found.drafts], "put and read back")
     path.write_text(path.read_text().replace(f":{port}/", f":{table_service.PORT}/"))
 
 

@@ -17,8 +17,8 @@ from nightlatch.formats.lines import LineEdit
 from nightlatch.formats.sections import Dialect
 from nightlatch.formats.yaml_tree import Node, with_item, with_pair
 from nightlatch.net.literal import IPAddress, IPInterface
-from nightlatch.readings.netplan import recognised
-from nightlatch.readings.profiles import Method, Profile, System
+from nightlatch.readings.network.netplan import recognised
+from nightlatch.readings.network.profiles import Method, Profile, System
 
 Files = Mapping[str, bytes]
 

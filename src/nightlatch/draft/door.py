@@ -27,7 +27,7 @@ from nightlatch.model.sources import COMMON
 from nightlatch.model.steps import Left, MakeFile
 from nightlatch.readings import guest as readings
 from nightlatch.readings.guest import GuestReading
-from nightlatch.services.ssh.opening import own_key
+from nightlatch.services.ssh.opening_steps import own_key
 from nightlatch.systems import posix
 
 MAIN, FOLDER = "/etc/ssh/sshd_config", "/etc/ssh/sshd_config.d"

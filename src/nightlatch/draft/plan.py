@@ -10,18 +10,18 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
 
-from nightlatch.access.accepted import acceptances, holes_beside, shut_out_beside
-from nightlatch.access.arriving import ways_to
+from nightlatch.access.arrivals import ways_to
+from nightlatch.access.desired_state import ssh_ports
 from nightlatch.access.differences import Missing, Surplus, covers, missing, surplus
 from nightlatch.access.grants import expand, realms, seen_over
 from nightlatch.access.paths import GuestAccess, guest_access
 from nightlatch.access.realms import Realms
-from nightlatch.access.stated import ssh_ports
-from nightlatch.audit import holes, shut_out, wording
+from nightlatch.access.waivers import acceptances, holes_beside, shut_out_beside
+from nightlatch.audit import cause_words, holes, shut_out
 from nightlatch.audit.holes import Hole, kind_of
-from nightlatch.audit.naming import Names, comments_of, names_of
+from nightlatch.audit.names import Names, comments_of, names_of
 from nightlatch.audit.obstacles import Search
-from nightlatch.draft import filtering, marks, moving, ports, services
+from nightlatch.draft import addresses, filter_steps, marks, ports, services
 from nightlatch.draft.acts import Act, Disable, LabelPort, LoadRules, Stop
 from nightlatch.draft.steps import AnyStep, SetRules, StepError, Steps, apply_all
 from nightlatch.draft.work import Work
@@ -169,7 +169,7 @@ class Desk:
                 self.kinds[server.words.name].unserved(work.case(server)) if server.state is Serving.BROKEN else None
             )
             if found is not None:
-                yield server.words.program, wording.words(found.causes[0])
+                yield server.words.program, cause_words.words(found.causes[0])
 
     def tried(self, steps: tuple[AnyStep, ...]) -> State | None:
         try:
@@ -205,7 +205,7 @@ class Desk:
 
     def _opening(self, work: Work, grant: Grant, why: str) -> Iterator[Steps]:
         """The filter first, then what the service has."""
-        yield from filtering.lets_in(work, grant.service, seen_by_guest([grant]), why)
+        yield from filter_steps.lets_in(work, grant.service, seen_by_guest([grant]), why)
         for server in work.access.of(grant.service):
             yield from self.kinds[grant.service].opening(grant, why, work.case(server))
 
@@ -218,7 +218,7 @@ class Desk:
         for service in dict.fromkeys(hole.service for hole, _ in found):
             mine = [(hole, certain) for hole, certain in found if hole.service == service]
             open_to = joined(certain for _, certain in mine).get(COMMON, NO_ADDRESS)
-            yield from filtering.keeps_out(work, service, open_to, holes.sentence(*mine[0], names))
+            yield from filter_steps.keeps_out(work, service, open_to, holes.sentence(*mine[0], names))
 
 
 def make(shared: Common, snapshot: Snapshot, at: datetime) -> Draft:
@@ -246,7 +246,7 @@ def make(shared: Common, snapshot: Snapshot, at: datetime) -> Draft:
 def _stated(desk: Desk, made: Draft) -> Draft:
     """The draft with what the estate states of the guest itself: addresses, services, clock, name, ports of SSH."""
     estate, start = desk.estate, desk.start
-    moved = moving.moved(estate, apply_all(start, made.steps))
+    moved = addresses.moved(estate, apply_all(start, made.steps))
     steps, left = (*made.steps, *moved.steps), (*made.left, *moved.left)
     now = apply_all(start, steps)
     wishes = [services.given(estate, now)]
@@ -255,8 +255,8 @@ def _stated(desk: Desk, made: Draft) -> Draft:
         left += (Left(f"SSH should be on other ports ({spec.origin}).", "enact this draft first"),) if spec else ()
     else:
         wishes.append(ports.given(estate, desk.state(now).access, desk.seen))
-    steps = filtering.merged(steps, tuple(step for each in wishes for step in each.steps))
-    wishes.append(filtering.loading_acts(desk.state(start).access.reading, steps))
+    steps = filter_steps.merged(steps, tuple(step for each in wishes for step in each.steps))
+    wishes.append(filter_steps.loading_acts(desk.state(start).access.reading, steps))
     left += tuple(entry for each in wishes for entry in each.left)
     # A label comes first: without it sshd can't listen on the port that its files name.
     acts = sorted(
@@ -274,7 +274,7 @@ def _better(
         if not candidate or candidate in seen:
             continue
         seen.add(candidate)
-        longer = filtering.merged(steps, candidate)
+        longer = filter_steps.merged(steps, candidate)
         after = desk.tried(longer)
         if after is None or door_shrunk(desk, state, after):
             continue
@@ -286,7 +286,7 @@ def _better(
 
 def _fewest(desk: Desk, steps: tuple[AnyStep, ...], whole: State) -> tuple[AnyStep, ...]:
     """Drop steps until every one that is left is needed, be it that something stays decided."""
-    for group in reversed(filtering.together(steps)):
+    for group in reversed(filter_steps.together(steps)):
         shorter = tuple(each for each in steps if not any(each is one for one in group))
         after = desk.tried(shorter)
         if after is not None and after.weight <= whole.weight and after.unsure <= whole.unsure:
@@ -357,7 +357,7 @@ def prove(shared: Common, draft: Draft, snapshot: Snapshot, at: datetime) -> Pro
             )
     if any(isinstance(step, SetRules) for step in draft.steps):
         own = [grant.callers.perhaps for grant in desk.grants if grant.kind is not GrantKind.GRANT]
-        because = filtering.shut_at_boot(before.access, state.access, joined(own).get(COMMON, NO_ADDRESS))
+        because = filter_steps.shut_at_boot(before.access, state.access, joined(own).get(COMMON, NO_ADDRESS))
         if because:
             raise RefusedError(f"{because}", guest=draft.guest)
     if not draft.returns:

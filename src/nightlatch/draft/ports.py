@@ -9,13 +9,13 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
-from nightlatch.access.filtering import Flow, Verdict, deciding, passed
+from nightlatch.access.desired_state import ssh_ports
 from nightlatch.access.layers import flow_to
 from nightlatch.access.paths import GuestAccess
-from nightlatch.access.stated import ssh_ports
-from nightlatch.draft import filtering
+from nightlatch.access.verdicts import Flow, Verdict, deciding, passed
+from nightlatch.draft import filter_steps
 from nightlatch.draft.acts import LabelPort
-from nightlatch.draft.given import Given
+from nightlatch.draft.partial_draft import Given
 from nightlatch.draft.steps import AnyStep, Rewrite, apply_all
 from nightlatch.draft.work import Work
 from nightlatch.estate.model import Estate, ServiceSpec, ViaKind
@@ -28,7 +28,7 @@ from nightlatch.model.services import SSH
 from nightlatch.model.steps import InsertSetting, MakeFile, MakeFolder, ReplaceLine
 from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet, union
 from nightlatch.readings import guest as readings
-from nightlatch.readings import sockets
+from nightlatch.readings.units import socket_units
 from nightlatch.services.ssh.settings import listeners
 from nightlatch.systems import posix
 
@@ -130,8 +130,8 @@ def _socket(access: GuestAccess, target: set[int], why: str, out: Given) -> None
         return
     folder = f"{posix.UNIT_FOLDERS[0]}/{unit.name}.d"
     path = f"{folder}/{DROP_IN}"
-    later = [each for each in sockets.drop_ins(snapshot, unit.name) if each > path]
-    if sockets.stored(snapshot, unit.name) is None or any(
+    later = [each for each in socket_units.drop_ins(snapshot, unit.name) if each > path]
+    if socket_units.stored(snapshot, unit.name) is None or any(
         b"ListenStream" in (snapshot.content(p) or b"") for p in later
     ):
         out.leave(
@@ -139,7 +139,7 @@ def _socket(access: GuestAccess, target: set[int], why: str, out: Given) -> None
         )
         return
     addresses = dict.fromkeys(address for address, _ in unit.listens)
-    lines = sockets.streams(tuple((address, port) for address in addresses for port in sorted(target)))
+    lines = socket_units.streams(tuple((address, port) for address in addresses for port in sorted(target)))
     out.steps += _file(access, folder, path, "\n".join([HEAD, "[Socket]", *lines]) + "\n", why)
 
 
@@ -173,7 +173,7 @@ def _let_in(work: Work, fresh: list[int], target: set[int], why: str, out: Given
     access, reading = work.access, work.access.reading
     wants = seen_by_guest(work.of(SSH.name)) or EVERY_ADDRESS  # without grants whoever comes in now is told of
     kept_out = [port for port in fresh if _rule_in_the_way(access, port, wants) is not None]
-    for steps in filtering.lets_in(work, SSH.name, wants, why, tuple(sorted(target))) if kept_out else ():
+    for steps in filter_steps.lets_in(work, SSH.name, wants, why, tuple(sorted(target))) if kept_out else ():
         after = replace(access, reading=readings.read(apply_all(reading.snapshot, steps)))
         if all(_rule_in_the_way(after, port, wants) is None for port in fresh):
             out.steps[:0] = steps

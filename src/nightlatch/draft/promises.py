@@ -14,7 +14,7 @@ from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import ABSENT, Entry, Snapshot
 from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import NO_ADDRESS
-from nightlatch.services.ssh import checking
+from nightlatch.services.ssh import after_change
 
 
 @dataclass(frozen=True)
@@ -52,7 +52,7 @@ def broken(estate: Estate, promise: Promise, now: Snapshot, at: datetime) -> lis
     if not promise.returns:
         more = [entry.text for entry in left_of(work, state) if entry.mark not in promise.left]
         out += more if len(more) > promise.many else []
-    return out + list(checking.on_the_wire(state.access.ssh))
+    return out + list(after_change.on_the_wire(state.access.ssh))
 
 
 def unlike(made: Mapping[str, Entry], now: Snapshot) -> list[str]:

@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from nightlatch.access.stated import Lack, Stated, of_units
+from nightlatch.access.desired_state import Lack, Stated, of_units
 from nightlatch.draft.acts import (
     NONE,
     Act,
@@ -24,7 +24,7 @@ from nightlatch.draft.acts import (
     family,
     install,
 )
-from nightlatch.draft.given import Given
+from nightlatch.draft.partial_draft import Given
 from nightlatch.draft.steps import AnyStep
 from nightlatch.estate.model import Estate, ViaKind
 from nightlatch.evidence.snapshot import Kind, Snapshot

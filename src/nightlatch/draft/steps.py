@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from nightlatch.audit.findings import Proof
-from nightlatch.draft import loading
+from nightlatch.draft import loaded_rules
 from nightlatch.evidence.snapshot import ABSENT, Entry, Kind, Snapshot
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats import sshd_config
@@ -128,7 +128,7 @@ def apply(snapshot: Snapshot, step: AnyStep) -> Snapshot:
         case Return():
             if (entry or ABSENT) != step.seen:
                 raise StepError(f"{step.path} is not as it was when it was read")
-            return loading.reloaded(snapshot, snapshot.with_files({step.path: step.entry}), step.path)
+            return loaded_rules.reloaded(snapshot, snapshot.with_files({step.path: step.entry}), step.path)
 
 
 def _raw(entry: Entry | None, step: AnyStep) -> bytes:
@@ -153,7 +153,7 @@ def _rules_set(snapshot: Snapshot, step: SetRules, entry: Entry) -> Snapshot:
         made = replace(entry, content=step.content, size=len(step.content))
     else:
         made = Entry(Kind.FILE, 0o640 if step.manager == "ufw" else 0o644, 0, 0, len(step.content), step.content)
-    return loading.reloaded(snapshot, snapshot.with_files({step.path: made}), step.path)
+    return loaded_rules.reloaded(snapshot, snapshot.with_files({step.path: made}), step.path)
 
 
 def _replaced(raw: bytes, step: ReplaceLine) -> bytes:

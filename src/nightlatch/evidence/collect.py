@@ -10,7 +10,7 @@ import re
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 
-from nightlatch.evidence.more import NO_MORE, More
+from nightlatch.evidence.extra_paths import NO_MORE, More
 from nightlatch.evidence.selection import NOT_CARRIED, Use, in_account, in_folder, reduced
 from nightlatch.evidence.snapshot import ABSENT, MOST_LINKS, Entry, Kind, Snapshot
 from nightlatch.evidence.source import Source

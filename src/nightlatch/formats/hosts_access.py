@@ -1,7 +1,8 @@
 """Lines of hosts.allow and hosts.deny: daemons, clients, options (hosts_access(5), hosts_options(5)).
 
 Read only, by the rules of libwrap: a backslash joins lines, a comment begins in the first column, and a last line without a
-line end, be it a comment, is an error of the whole file (measured: libwrap 7.6). What the lists match is readings/wrapper.py.
+line end, be it a comment, is an error of the whole file (measured: libwrap 7.6). readings/filters/wrapper.py
+says what the lists match.
 """
 
 from __future__ import annotations

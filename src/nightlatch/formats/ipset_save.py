@@ -1,6 +1,6 @@
 """Sets of addresses as `ipset save` writes them and `ipset restore` reads them (ipset(8)): create and add, in order.
 
-Read only: what the sets mean is readings/iptables.py.
+Read only: what the sets mean is readings/filters/iptables.py.
 """
 
 from __future__ import annotations

@@ -1,8 +1,8 @@
 """Rule sets as iptables-save writes them and iptables-restore reads them: tables, chains, rules, each with its place
 (iptables-restore(8), iptables-save(8)).
 
-Lossless: render(parse(b)) == b. Grammar only: what a rule means is readings/iptables.py. Words are taken apart as the program
-does: blanks between them, double quotes around, a backslash before a sign inside quotes.
+Lossless: render(parse(b)) == b. Grammar only: readings/filters/iptables.py says what a rule means. Words are taken apart as the
+program does: blanks between them, double quotes around, a backslash before a sign inside quotes.
 """
 
 from __future__ import annotations

@@ -1,7 +1,7 @@
 """Rule sets of nftables as text: words, groups in braces, statements and blocks, each with its place (nft(8)).
 
-Grammar only: what a rule means is readings/nftables.py. Read from files and from `nft list ruleset`; not edited yet, so the
-bytes are not kept. Bounded: text beyond MOST_WORDS, or nested deeper than DEEPEST, raises NftFault.
+Grammar only: readings/filters/nftables.py says what a rule means. Read from files and from `nft list ruleset`; not edited yet,
+so the bytes are not kept. Bounded: text beyond MOST_WORDS, or nested deeper than DEEPEST, raises NftFault.
 """
 
 from __future__ import annotations

@@ -14,13 +14,13 @@ from dataclasses import dataclass
 from importlib.resources import files
 
 from nightlatch import versions
-from nightlatch.draft import returning
+from nightlatch.draft import reversal
 from nightlatch.draft.acts import Install, LoadRules, words
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.evidence.script import trust
 from nightlatch.evidence.snapshot import ABSENT, Entry, Kind
 from nightlatch.faults import RefusedError
-from nightlatch.latch.planned import Move, PlannedChange
+from nightlatch.latch.planned_change import Move, PlannedChange
 from nightlatch.latch.records import CHANGES, HOME, Record, Side, Touched
 from nightlatch.latch.words import quoted
 
@@ -179,7 +179,7 @@ class Transaction:
             before, after = self._before(path), self._after(path)
             if after.kind is Kind.FILE:
                 out[f"{number}.after"] = after.content or b""
-                hunks = returning.hunks(before.content or b"", after.content or b"")
+                hunks = reversal.hunks(before.content or b"", after.content or b"")
                 out[f"{number}.hunks"] = "".join(f"{a} {b} {c} {d}\n" for a, b, c, d in hunks).encode()
         if self.acts:
             out["acts"] = "".join(" ".join(each) + "\n" for each in self.acts).encode()

@@ -16,8 +16,8 @@ from nightlatch.access.paths import guest_access
 from nightlatch.audit import documents, run
 from nightlatch.audit.checks.registry import Identities
 from nightlatch.audit.findings import Finding, Group, GuestAudit, Severity
-from nightlatch.audit.naming import names_of
-from nightlatch.audit.sharing import Shared
+from nightlatch.audit.interning import Shared
+from nightlatch.audit.names import names_of
 from nightlatch.estate.model import Estate, GuestSpec
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import NightlatchError, OwnFaultError, words_of, work_on

@@ -10,17 +10,17 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
+from nightlatch.access.desired_state import members
 from nightlatch.access.paths import guest_access
-from nightlatch.access.stated import members
 from nightlatch.estate.model import READ_AS_FILES, Estate, GuestSpec
 from nightlatch.evidence import archive, byhand, opinions
 from nightlatch.evidence.collect import collect
-from nightlatch.evidence.more import NO_MORE, More
+from nightlatch.evidence.extra_paths import NO_MORE, More
 from nightlatch.evidence.script import Wanted
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import NightlatchError, UnreadableError, words_of, work_on
-from nightlatch.readings import daemons, service, units
 from nightlatch.readings import guest as readings
+from nightlatch.readings.units import daemons, service_reading, unit_state
 from nightlatch.services.base import Kinds
 from nightlatch.services.ssh import opinion
 from nightlatch.services.table import KINDS
@@ -99,7 +99,7 @@ def survey_live(shell: Shell, more: More = NO_MORE, *, ask: bool = True) -> Snap
 
 def _mains(told: Snapshot) -> list[str]:
     """Configurations that the guest's own daemons were started with; of whatever else calls itself sshd nothing is read."""
-    found = (daemons.main_file(each) for each in service.read(told).daemons)
+    found = (daemons.main_file(each) for each in service_reading.read(told).daemons)
     return [path for path in found if path and not set(path) & set("\n\\")]
 
 
@@ -228,7 +228,7 @@ def more_of(estate: Estate, spec: GuestSpec, kinds: Kinds = KINDS) -> More:
     the files of units that sentences speak of."""
     said = estate.of(spec.name)
     stated = [name for each in said.services if each.unit != "ssh" for name in members(each)]
-    more = More((*said.folders, *(path for unit in stated for path in units.paths_of(unit))))
+    more = More((*said.folders, *(path for unit in stated for path in unit_state.paths_of(unit))))
     for kind in kinds.values():
         more |= kind.collects
     return more

@@ -11,8 +11,8 @@ from dataclasses import dataclass
 from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.origin import Kind as OriginKind
 from nightlatch.origin import Origin
-from nightlatch.readings.profiles import Placed
-from nightlatch.readings.service import ServiceReading
+from nightlatch.readings.network.profiles import Placed
+from nightlatch.readings.units.service_reading import ServiceReading
 
 LISTED = Origin("timedatectl show", kind=OriginKind.LISTING)
 ZONES = "/usr/share/zoneinfo/"

@@ -10,14 +10,17 @@ from nightlatch.evidence.snapshot import Kind, Snapshot
 from nightlatch.formats import dpkg_status, keys
 from nightlatch.formats import pam as pam_format
 from nightlatch.origin import Origin
-from nightlatch.readings import accounts, clock, daemons, filters, labels, network, release, service, sshd, sudo, units
+from nightlatch.readings import accounts, clock, labels, release, sshd, sudo
 from nightlatch.readings.clock import ClockReading
-from nightlatch.readings.daemons import Daemon
-from nightlatch.readings.filters import FilterReading
+from nightlatch.readings.filters import filter_reading
+from nightlatch.readings.filters.filter_reading import FilterReading
 from nightlatch.readings.labels import PortLabels
-from nightlatch.readings.network import NetworkReading
+from nightlatch.readings.network import network_reading
+from nightlatch.readings.network.network_reading import NetworkReading
 from nightlatch.readings.sshd import MAIN
-from nightlatch.readings.units import UnitState
+from nightlatch.readings.units import daemons, service_reading, unit_state
+from nightlatch.readings.units.daemons import Daemon
+from nightlatch.readings.units.unit_state import UnitState
 from nightlatch.systems import posix
 
 HOST_KEY_NAME = re.compile(r"ssh_host_[a-z0-9]+_key\.pub")
@@ -61,7 +64,7 @@ class GuestReading:
     pam: dict[str, tuple[PamLine, ...]]
     host_keys: tuple[HostKey, ...]
     filter: FilterReading
-    service: service.ServiceReading
+    service: service_reading.ServiceReading
     options: tuple[tuple[str, Origin], ...] = ()
     stored_options: tuple[tuple[str, Origin], ...] = ()
     main_file: str = MAIN
@@ -69,7 +72,7 @@ class GuestReading:
     @cached_property
     def network(self) -> NetworkReading:
         """The guest's addresses and names; read when it is first asked for, for most of a draft's work needs none of it."""
-        return network.read(self.snapshot)
+        return network_reading.read(self.snapshot)
 
     @cached_property
     def clock(self) -> ClockReading:
@@ -83,7 +86,7 @@ class GuestReading:
 
     def unit(self, name: str) -> UnitState:
         """What is known of one unit."""
-        return units.state(self.snapshot, self.service, name)
+        return unit_state.state(self.snapshot, self.service, name)
 
     @property
     def families(self) -> tuple[str, ...]:
@@ -106,7 +109,7 @@ def read(snapshot: Snapshot) -> GuestReading:
     program = snapshot.resolve(posix.SSHD).entry
     installed = program is not None and program.kind is Kind.FILE
     status = snapshot.content("/var/lib/dpkg/status") or b""
-    running, stored = service.read(snapshot), _options(snapshot)
+    running, stored = service_reading.read(snapshot), _options(snapshot)
     # What a daemon was started with counts for as long as it runs; the unit's own words count from the next start on.
     counts = _of_daemon(running.daemon) if running.daemon is not None else stored
     main = _main_file(snapshot, running.daemon)
@@ -122,7 +125,7 @@ def read(snapshot: Snapshot) -> GuestReading:
         sudo=sudo.read(snapshot),
         pam=_pam(snapshot),
         host_keys=_host_keys(snapshot),
-        filter=filters.read(snapshot, running, wrapped=release.system(snapshot) in posix.DEBIAN_LIKE),
+        filter=filter_reading.read(snapshot, running, wrapped=release.system(snapshot) in posix.DEBIAN_LIKE),
         service=running,
         options=counts,
         stored_options=stored,

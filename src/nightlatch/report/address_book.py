@@ -11,14 +11,14 @@ from nightlatch.access.book import Page
 from nightlatch.access.holdings import Holding
 from nightlatch.audit import documents
 from nightlatch.net.kinds import kind_of
-from nightlatch.readings.profiles import Method, Profile
+from nightlatch.readings.network.profiles import Method, Profile
 from nightlatch.report import page
 from nightlatch.report.rows import cell
 from nightlatch.report.text import count, findings
 
 if TYPE_CHECKING:
-    from nightlatch.addressing import AddressBook, Dial, Interfaces
-    from nightlatch.readings.network import NetworkReading
+    from nightlatch.ops.addresses import AddressBook, Dial, Interfaces
+    from nightlatch.readings.network.network_reading import NetworkReading
 
 PLENTY = 1_000_000
 WORDS = {

@@ -11,10 +11,10 @@ from nightlatch.draft import diff
 from nightlatch.draft.acts import Act, inverse, words
 
 if TYPE_CHECKING:
-    from nightlatch.api import Audit
     from nightlatch.draft.plan import ProvedDraft
     from nightlatch.latch.live import Told
-    from nightlatch.readings.latched import OnLatch
+    from nightlatch.ops.audit import Audit
+    from nightlatch.readings.latch import OnLatch
 
 
 def dumps(document: dict[str, Any]) -> str:

@@ -13,7 +13,7 @@ from nightlatch.net.addresses import LOOPBACK, NO_ADDRESS, AddressSet, union
 from nightlatch.report.safe import shown
 
 if TYPE_CHECKING:
-    from nightlatch.exposing import Exposure
+    from nightlatch.ops.exposure import Exposure
 
 KINDS = (".png", ".svg", ".pdf")
 MOST_ROWS = 60

@@ -11,8 +11,8 @@ from nightlatch.audit.findings import identified
 from nightlatch.report.safe import shown
 
 if TYPE_CHECKING:
-    from nightlatch.api import Audit
     from nightlatch.audit.findings import Finding, GuestAudit
+    from nightlatch.ops.audit import Audit
 
 COLUMNS = ("guest", "severity", "group", "check", "text", "place", "subjects", "reference", "waived", "id", "by")
 STARTS_A_FORMULA = ("=", "+", "-", "@", "\t", "\r")

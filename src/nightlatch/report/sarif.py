@@ -16,8 +16,8 @@ from nightlatch.origin import Kind, Origin
 from nightlatch.report.safe import shown
 
 if TYPE_CHECKING:
-    from nightlatch.api import Audit
     from nightlatch.audit.findings import Finding, GuestAudit
+    from nightlatch.ops.audit import Audit
 
 SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
 LEVELS = {"critical": "error", "high": "error", "medium": "warning", "low": "note", "note": "note"}

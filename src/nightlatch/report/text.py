@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
-from nightlatch.audit import naming
+from nightlatch.audit import names as naming
 from nightlatch.audit.findings import Entrance, Finding, Group, GuestAudit, Proof
 from nightlatch.draft import diff
 from nightlatch.draft.steps import SetAddress, SetRules
@@ -18,8 +18,6 @@ from nightlatch.report.page import Page
 from nightlatch.report.safe import in_one_line
 
 if TYPE_CHECKING:
-    from nightlatch.api import Audit
-    from nightlatch.changing import Confirmation
     from nightlatch.draft.acts import Act
     from nightlatch.draft.plan import ProvedDraft
     from nightlatch.draft.steps import AnyStep
@@ -27,7 +25,9 @@ if TYPE_CHECKING:
     from nightlatch.latch.live import Pending
     from nightlatch.latch.live import Told as Answer
     from nightlatch.model.steps import Left
-    from nightlatch.readings.latched import OnLatch
+    from nightlatch.ops.audit import Audit
+    from nightlatch.ops.enact import Confirmation
+    from nightlatch.readings.latch import OnLatch
 
 LABELS = {
     Group.LATCH: "latch",

@@ -13,7 +13,7 @@ from enum import StrEnum
 from typing import Protocol
 
 from nightlatch.estate.model import Estate
-from nightlatch.evidence.more import More
+from nightlatch.evidence.extra_paths import More
 from nightlatch.model.bounds import Addresses
 from nightlatch.model.causes import Cause
 from nightlatch.model.gaps import Gap
@@ -27,8 +27,8 @@ from nightlatch.model.services import ServiceWords
 from nightlatch.model.sockets import Listener
 from nightlatch.model.steps import Candidate
 from nightlatch.net.addresses import AddressSet
+from nightlatch.readings.filters.rules import Rules
 from nightlatch.readings.guest import GuestReading
-from nightlatch.readings.rules import Rules
 
 
 class State(StrEnum):

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from nightlatch.evidence import byhand
 from nightlatch.evidence.collect import collect
-from nightlatch.evidence.more import NO_MORE, More
+from nightlatch.evidence.extra_paths import NO_MORE, More
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.evidence.stream import Carried, parse
 from nightlatch.faults import UnreadableError

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 
 from nightlatch.evidence import opinions
 from nightlatch.evidence.collect import collect
-from nightlatch.evidence.more import NO_MORE, More
+from nightlatch.evidence.extra_paths import NO_MORE, More
 from nightlatch.evidence.opinions import Question
 from nightlatch.evidence.script import Wanted, collector
 from nightlatch.evidence.snapshot import Snapshot

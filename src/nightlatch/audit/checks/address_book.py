@@ -9,11 +9,11 @@ from itertools import groupby
 from nightlatch.access.holdings import Holding, sorted_by_address
 from nightlatch.audit.checks.registry import Context, Fleet, Told, check, fleet_check
 from nightlatch.audit.findings import Proof, Severity
-from nightlatch.audit.naming import listed
+from nightlatch.audit.names import listed
 from nightlatch.estate.model import Estate, GuestSpec, NetworkSpec
 from nightlatch.net.literal import IPAddress, IPNetwork, address_or_none
 from nightlatch.origin import Origin
-from nightlatch.readings.profiles import Method
+from nightlatch.readings.network.profiles import Method
 
 HIGH, MEDIUM, LOW = Severity.HIGH, Severity.MEDIUM, Severity.LOW
 UNSET = ("", "uninitialized")

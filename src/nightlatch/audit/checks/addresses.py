@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from nightlatch.access.leading import leading
+from nightlatch.access.default_routes import leading
 from nightlatch.audit.checks.registry import Context, Told, check
 from nightlatch.audit.findings import Proof, Severity
-from nightlatch.audit.naming import listed
+from nightlatch.audit.names import listed
 from nightlatch.origin import Kind, Origin
-from nightlatch.readings.profiles import Method, System
+from nightlatch.readings.network.profiles import Method, System
 
 HIGH, MEDIUM, LOW = Severity.HIGH, Severity.MEDIUM, Severity.LOW
 MADE_BY_PROGRAMS = ("docker", "br-", "veth", "virbr", "cni", "flannel", "wg", "tun", "tap", "lxc", "lxd", "podman")

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from nightlatch.audit.checks.registry import Context, Told, check
 from nightlatch.audit.checks.service import span
 from nightlatch.audit.findings import Proof, Severity
-from nightlatch.audit.naming import listed
+from nightlatch.audit.names import listed
 from nightlatch.origin import Kind, Origin
 from nightlatch.readings.clock import LISTED
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from nightlatch.audit.checks.registry import Context, Told, check
 from nightlatch.audit.findings import Proof, Severity
-from nightlatch.audit.naming import listed
+from nightlatch.audit.names import listed
 from nightlatch.evidence.snapshot import Kind
 from nightlatch.model.causes import KeyLine
 from nightlatch.origin import Origin

@@ -6,19 +6,19 @@ from collections.abc import Iterator
 
 from nightlatch.access.dead_rules import Dead, dead_rules
 from nightlatch.access.exposure import FAMILIES, Fate, callers, exposure, sockets
-from nightlatch.access.filtering import named, passed
 from nightlatch.access.layers import flow_to
+from nightlatch.access.verdicts import named, passed
 from nightlatch.audit.checks.registry import Context, Told, check
 from nightlatch.audit.findings import Proof, Severity
-from nightlatch.audit.naming import listed
+from nightlatch.audit.names import listed
 from nightlatch.formats import own_rules
 from nightlatch.formats.own_rules import OWN
 from nightlatch.model.rules import Does
 from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import ALL_V4, ALL_V6, LOOPBACK, NO_ADDRESS, AddressSet
 from nightlatch.origin import Origin
-from nightlatch.readings import firewalld, managers, ufw
-from nightlatch.readings.rules import Rule
+from nightlatch.readings.filters import firewalld, managers, ufw
+from nightlatch.readings.filters.rules import Rule
 
 MOST_TOLD = 5
 

@@ -9,7 +9,7 @@ from itertools import combinations, groupby
 from nightlatch.audit.checks.registry import Context, Fleet, Told, check, fleet_check
 from nightlatch.audit.findings import Proof, Severity
 from nightlatch.estate.model import Estate, Forward
-from nightlatch.readings.profiles import Method
+from nightlatch.readings.network.profiles import Method
 
 HIGH, MEDIUM, LOW = Severity.HIGH, Severity.MEDIUM, Severity.LOW
 

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from nightlatch.audit import wording
+from nightlatch.audit import cause_words
 from nightlatch.audit.checks.registry import Context, Fleet, Told, check, fleet_check
 from nightlatch.audit.findings import Proof, Severity
-from nightlatch.audit.naming import listed
+from nightlatch.audit.names import listed
 from nightlatch.evidence.snapshot import Kind
 from nightlatch.formats import authorized_keys, keys
 from nightlatch.formats.authorized_keys import Entry
@@ -93,7 +93,7 @@ def shared_account(context: Context) -> Iterator[Told]:
             owner = context.names.owners.get(secret.fingerprint) if isinstance(secret, Key) else None
             person = context.estate.principals.get(owner or "")
             if person is not None and not person.is_robot:
-                people.setdefault(path.account, {}).setdefault(person.name, wording.proof(path.causes[0]))
+                people.setdefault(path.account, {}).setdefault(person.name, cause_words.proof(path.causes[0]))
     for account, found in people.items():
         if len(found) > 1 and account not in excused:
             text = f"{listed(found)} share the account {account}, so the log can't tell them apart."

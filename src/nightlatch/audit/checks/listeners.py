@@ -7,9 +7,9 @@ from collections.abc import Iterator
 from nightlatch.access.exposure import reached
 from nightlatch.audit.checks.registry import Context, Told, check
 from nightlatch.audit.findings import Proof, Severity
-from nightlatch.audit.naming import listed
+from nightlatch.audit.names import listed
 from nightlatch.net.addresses import LOOPBACK
-from nightlatch.readings.service import OpenSocket, ServiceReading
+from nightlatch.readings.units.service_reading import OpenSocket, ServiceReading
 
 MEDIUM, LOW = Severity.MEDIUM, Severity.LOW
 SSH = ("ssh.service", "sshd.service")  # these have checks of their own

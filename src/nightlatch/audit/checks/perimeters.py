@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import timedelta
 
-from nightlatch.access.arriving import subnets
+from nightlatch.access.arrivals import subnets
 from nightlatch.audit.checks.registry import Context, Told, check
 from nightlatch.audit.findings import Proof, Severity
 from nightlatch.estate.model import Perimeter

@@ -10,7 +10,7 @@ from functools import cached_property
 from nightlatch.access.holdings import Holding, holdings
 from nightlatch.access.paths import GuestAccess
 from nightlatch.audit.findings import Finding, Group, Proof, Severity
-from nightlatch.audit.naming import Names
+from nightlatch.audit.names import Names
 from nightlatch.estate.model import Estate, GuestEstate
 from nightlatch.model.grants import Grant
 from nightlatch.model.services import SERVICES

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from nightlatch.audit import wording
+from nightlatch.audit import cause_words
 from nightlatch.audit.checks.registry import Context, Told, check
 from nightlatch.audit.findings import Proof, Severity
-from nightlatch.audit.naming import listed
+from nightlatch.audit.names import listed
 from nightlatch.formats import sshd_config
 from nightlatch.formats.sshd_keywords import ALIASES, KEYWORDS, spelled
 from nightlatch.model.causes import SettingLine
@@ -49,7 +49,7 @@ def root_login(context: Context) -> Iterator[Told]:
     if not roots:
         return
     setting = context.access.ssh.effective.top["permitrootlogin"]
-    proofs = (Proof(f"PermitRootLogin {setting.word}", setting.origin), *wording.proofs(roots[0].causes))
+    proofs = (Proof(f"PermitRootLogin {setting.word}", setting.origin), *cause_words.proofs(roots[0].causes))
     password = any(_only_password(p) for p in roots)
     where = context.names.where(joined(p.callers.perhaps for p in roots))
     how = "with a password" if password else "with a key"
@@ -66,7 +66,7 @@ def password_login(context: Context) -> Iterator[Told]:
         accounts = listed(p.account for p in found)
         where = context.names.where(joined(p.callers.perhaps for p in found))
         text = f"A password alone opens {accounts}, from {where}."
-        yield Told(text, wording.proofs(p.causes[0] for p in found), tuple({p.account: None for p in found}))
+        yield Told(text, cause_words.proofs(p.causes[0] for p in found), tuple({p.account: None for p in found}))
 
 
 @check("ssh.empty-password", Severity.CRITICAL, source="sshd_config(5) PermitEmptyPasswords; shadow(5)")
@@ -78,7 +78,7 @@ def empty_password(context: Context) -> Iterator[Told]:
         where = context.names.where(joined(p.callers.perhaps for p in found))
         yield Told(
             f"{accounts} opens with an empty password, from {where}.",
-            wording.proofs(found[0].causes),
+            cause_words.proofs(found[0].causes),
             (found[0].account,),
         )
 
@@ -106,7 +106,7 @@ def challenge_path(context: Context) -> Iterator[Told]:
         off = context.access.ssh.effective.top["passwordauthentication"]
         if off.word == "no":
             text = "PasswordAuthentication is off, but keyboard-interactive asks for the same password."
-            proofs = (Proof("PasswordAuthentication no", off.origin), wording.proof(asking))
+            proofs = (Proof("PasswordAuthentication no", off.origin), cause_words.proof(asking))
             yield Told(text, proofs, (path.account,))
             return
 

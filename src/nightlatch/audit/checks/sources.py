@@ -5,9 +5,9 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from nightlatch.access.filtering import Flow, verdicts
 from nightlatch.access.layers import flow_to
-from nightlatch.audit import wording
+from nightlatch.access.verdicts import Flow, verdicts
+from nightlatch.audit import cause_words
 from nightlatch.audit.checks.registry import Context, Told, check
 from nightlatch.audit.findings import Proof, Severity
 from nightlatch.model.causes import SettingLine
@@ -16,7 +16,7 @@ from nightlatch.model.rules import Does
 from nightlatch.model.secrets import Password
 from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import LOOPBACK, NO_ADDRESS, AddressSet
-from nightlatch.readings.rules import Rules
+from nightlatch.readings.filters.rules import Rules
 
 MANY = 1 << 16  # more addresses than anybody takes for a known set
 SLOWS = re.compile(r"\b(limit|hashlimit|recent|meter|connlimit|ct count)\b")
@@ -66,7 +66,7 @@ def no_rate_limit(context: Context) -> Iterator[Told]:
     text = f"The password of {names} may be guessed from anywhere as fast as the guest answers: nothing limits new connections."
     setting = top["persourcemaxstartups"]
     stated = SettingLine("persourcemaxstartups", setting.word, setting.origin)
-    yield Told(text, wording.proofs((stated, *guessed[0].causes[:2])), ("ssh",))
+    yield Told(text, cause_words.proofs((stated, *guessed[0].causes[:2])), ("ssh",))
 
 
 def _without_penalties(version: str) -> bool:

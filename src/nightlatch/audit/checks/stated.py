@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from nightlatch.access.stated import of_units, ssh_ports
+from nightlatch.access.desired_state import of_units, ssh_ports
 from nightlatch.audit.checks.registry import Context, Told, check
 from nightlatch.audit.findings import Proof, Severity
-from nightlatch.audit.naming import listed
+from nightlatch.audit.names import listed
 from nightlatch.origin import Kind, Origin
 from nightlatch.services.ssh.settings import listeners
 

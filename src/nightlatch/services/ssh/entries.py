@@ -23,15 +23,15 @@ from nightlatch.model.sockets import Listener
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet
 from nightlatch.origin import Origin
 from nightlatch.readings.accounts import Account
+from nightlatch.readings.filters.rules import Rules
 from nightlatch.readings.guest import GuestReading
-from nightlatch.readings.rules import Rules
 from nightlatch.services.base import LoginEntries, LoginEntry, State
 from nightlatch.services.posix.privilege import Sudo
 from nightlatch.services.ssh.files import ChrootProblem, Judge, chroot_problem
 from nightlatch.services.ssh.logins import Logins, Turned
-from nightlatch.services.ssh.permitted import permitted
 from nightlatch.services.ssh.powers import powers, root_folder
 from nightlatch.services.ssh.settings import MOST_UNSURE, Caller, Effective, Settings, usable
+from nightlatch.services.ssh.user_lists import permitted
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from datetime import datetime
 
-from nightlatch.evidence.more import NO_MORE, More
+from nightlatch.evidence.extra_paths import NO_MORE, More
 from nightlatch.model import services
 from nightlatch.model.grants import Grant
 from nightlatch.model.handshake import Machine
@@ -18,10 +18,11 @@ from nightlatch.model.steps import Candidate
 from nightlatch.net.addresses import AddressSet
 from nightlatch.readings.guest import GuestReading
 from nightlatch.services.base import Case, Expected, Server, Silent, State
-from nightlatch.services.ssh import checking, explaining, listening
-from nightlatch.services.ssh.closing import Guesswork
+from nightlatch.services.ssh import after_change as changed
+from nightlatch.services.ssh import explanations, ports
+from nightlatch.services.ssh.closing_steps import Guesswork
 from nightlatch.services.ssh.entries import SshAccess, SshServer
-from nightlatch.services.ssh.opening import open_up
+from nightlatch.services.ssh.opening_steps import open_up
 from nightlatch.services.ssh.settings import Effective
 
 
@@ -39,7 +40,7 @@ class SshKind:
 
     def listening(self, reading: GuestReading) -> tuple[Listener, ...]:
         """The sockets of the service manager, or sshd's own."""
-        return listening.listening(reading)
+        return ports.listening(reading)
 
     def servers(self, reading: GuestReading, at: datetime) -> tuple[Server, ...]:
         """The one server; one that is not there, or would not start, lets nobody in."""
@@ -48,25 +49,25 @@ class SshKind:
             return (Silent(SshAccess(reading, effective, State.ABSENT)),)
         if effective.refusal is not None:
             return (Silent(SshAccess(reading, effective, State.BROKEN)),)
-        return (SshServer(reading, effective, listening.sockets_of(reading, effective), at),)
+        return (SshServer(reading, effective, ports.sockets_of(reading, effective), at),)
 
     def unserved(self, case: Case) -> Obstacle | None:
         """No server, or settings that sshd refuses."""
-        return explaining.unserved(case)
+        return explanations.unserved(case)
 
     def refused(self, grant: Grant, where: AddressSet, case: Case, *, served: bool) -> Obstacle | None:
         """An account that may not log in, a key that is not accepted, passwords that are not asked for."""
-        return explaining.refused(grant, where, case, served=served)
+        return explanations.refused(grant, where, case, served=served)
 
     def lacking(self, grant: Grant, where: AddressSet, case: Case) -> Obstacle | None:
         """A key or an authority that is not listed."""
-        return explaining.lacking(grant, where, case)
+        return explanations.lacking(grant, where, case)
 
     def lines(
         self, grant: Grant, power: Power, socket: Listener, seen: AddressSet, case: Case
     ) -> Iterator[tuple[Obstacle, AddressSet]]:  # fmt: skip
         """Match blocks, lists and options of key lines."""
-        return explaining.lines(grant, power, socket, seen, case)
+        return explanations.lines(grant, power, socket, seen, case)
 
     def closing(self, path: AccessPath, why: str, case: Case) -> Iterator[Candidate]:
         """Settings at the place that wins, key lines taken away or narrowed."""
@@ -82,7 +83,7 @@ class SshKind:
 
     def after_change(self, before: Case, after: Case) -> Expected:
         """What `sshd -T -C` must say for callers whose settings change."""
-        return checking.after_change(before, after)
+        return changed.after_change(before, after)
 
     @property
     def handshake(self) -> Callable[[str], Machine] | None:

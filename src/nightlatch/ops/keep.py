@@ -1,0 +1,89 @@
+"""Keeping what is on the latch of a live guest: a fresh connection proves what the change promised, as `enact` proves it."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from nightlatch.draft import promises
+from nightlatch.estate.model import Estate, GuestSpec
+from nightlatch.evidence.extra_paths import More
+from nightlatch.faults import PutBackError, RefusedError, work_on
+from nightlatch.latch import live, relocation, standing_change
+from nightlatch.latch.folder import Changed
+from nightlatch.latch.live import Pending
+from nightlatch.latch.records import CHANGES, PROMISED
+from nightlatch.model.outcomes import Stands
+from nightlatch.ops.enact import Confirmation, Latched, followed_address, followed_port, owner
+from nightlatch.ops.survey import chosen, client_for, more_of, survey_live
+from nightlatch.transports import targets
+from nightlatch.transports.shell import Shell
+from nightlatch.transports.ssh import Client, Ssh
+
+__all__ = ["keep"]
+
+
+def keep(estate: Estate, guest: str, at: datetime, change: str = "", *, client: Client | None = None) -> Latched:
+    """Keep what is on the latch of a live guest, by a fresh connection that reads it again; `at` is now, aware.
+
+    Raises RefusedError when nothing is on the latch, or another change than `change`.
+    """
+    spec = _live_spec(estate, guest)
+    with client_for(client) as using, work_on(guest):
+        shell = relocation.answering(spec, targets.of_guest(spec, using))
+        shell, port = relocation.by_stated_port(estate, shell)
+        waiting = _waiting(shell, change)
+        changed, seen = _proved_again(estate, spec, shell, waiting, at)
+        outcome = live.decide(shell, waiting.change, "keep", owner())
+        if not outcome.kept:
+            raise PutBackError(f"{outcome.words}, before it could be kept", guest=guest)
+        there = shell.address.host if isinstance(shell, Ssh) and shell.address.host != spec.via.host else ""
+        followed = followed_address(estate, guest, spec.via.host, there) if there else ""
+        followed = followed or (followed_port(estate, guest, spec.via.port or 22, port) if port else "")
+        return Latched(changed, Stands.KEPT, seen, (), there, followed, port)
+
+
+def _proved_again(
+    estate: Estate, spec: GuestSpec, shell: Shell, waiting: Pending, at: datetime
+) -> tuple[Changed, Confirmation]:  # fmt: skip
+    """What the change on the latch did, and what this connection proves of it. Raises RefusedError where something that was
+    promised does not hold; the change is left on the latch then."""
+    place = f"{CHANGES}/{waiting.change}"
+    more = more_of(estate, spec) | More(folders=(place,))
+    now = survey_live(shell, more)
+    found = standing_change.read(now, waiting.change, PROMISED)
+    missing = [each.path for each in found.kept if each.path not in now.entries]
+    if missing:
+        now = survey_live(shell, more | More(tuple(missing)))
+    problems = promises.unlike({each.path: each.after for each in found.kept}, now)
+    problems = problems or promises.broken(estate, found.promise(now), now, at)
+    if problems:
+        wait = f"within {waiting.seconds} s" if waiting.seconds is not None and waiting.seconds > 0 else "in time"
+        raise RefusedError(
+            "\n".join(["a fresh connection found that it does not hold, so it was not kept:",
+                       *(f"  {each}" for each in problems),
+                       f"  the guest takes it back by itself {wait}; nightlatch undo takes it back at once"]),
+            guest=spec.name,
+        )  # fmt: skip
+    proven, unproven = promises.places(estate, now)
+    seen = Confirmation(spec.name, waiting.change, now.told.came.source, (), tuple(proven), tuple(unproven))
+    paths = tuple(each.path for each in found.kept)
+    return Changed(spec.name, waiting.change, paths, (), tuple(map(str, found.acts))), seen
+
+
+def _live_spec(estate: Estate, guest: str) -> GuestSpec:
+    spec = chosen(estate, [guest])[0]
+    if not spec.via.is_live:
+        raise RefusedError(f"{guest} is not a live guest: what is enacted there is kept at once")
+    return spec
+
+
+def _waiting(shell: Shell, change: str) -> Pending:
+    told = live.ask(shell)
+    if told.pending is None or (change and told.pending.change != change):
+        last = next((words for name, words in told.outcomes if not change or name == change), "")
+        raise RefusedError(
+            f"no {'such ' if change else ''}change is on the latch" + (f" ({last})" if last else ""), guest=shell.guest
+        )
+    if told.pending.unread:
+        raise RefusedError(f"change {told.pending.change}: {told.pending.unread}", guest=shell.guest)
+    return told.pending

@@ -1,0 +1,1 @@
+"""The packet filters of a guest: the rules of every manager and front end in one form, stored and loaded."""

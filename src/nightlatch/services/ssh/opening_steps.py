@@ -1,0 +1,163 @@
+"""Steps that let somebody in who is granted it: key lines, modes and owners, lists of users, passwords for some."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from nightlatch.estate.model import Estate
+from nightlatch.evidence.snapshot import Kind
+from nightlatch.formats import authorized_keys, sshd_tokens
+from nightlatch.formats import lines as text_lines
+from nightlatch.formats.authorized_keys import Entry, quote
+from nightlatch.formats.keys import PublicKey
+from nightlatch.model.grants import Grant, seen_by_guest
+from nightlatch.model.powers import Gives
+from nightlatch.model.secrets import Certificate, Key, Need, Password
+from nightlatch.model.sources import COMMON
+from nightlatch.model.steps import AddLine, AppendBlock, Candidate, FileStep, MakeFolder, ReplaceLine, SetMode, SetOwner
+from nightlatch.readings.accounts import Account
+from nightlatch.services.base import Case
+from nightlatch.services.ssh import blocks, wanted
+from nightlatch.services.ssh.closing_steps import Guesswork
+
+
+def open_up(work: Guesswork, grant: Grant, why: str) -> Iterator[Candidate]:
+    """Candidates that may let a grant in, the best first."""
+    account = work.reading.accounts.by_name.get(grant.account)
+    if account is None:
+        return
+    yield from _modes(work, account, why)
+    yield from _lists(work, account, why)
+    yield from _widen(work, grant, why)
+    for need in sorted(grant.proofs, key=lambda n: (len(n), str(sorted(map(str, n))))):
+        yield from _proof(work, grant, need, account, why)
+
+
+def own_key(case: Case, account: Account, why: str) -> tuple[FileStep, ...]:
+    """The steps that put the keys of the grants of a case, such as the own door's, where sshd looks for them."""
+    work = Guesswork(case)
+    found = {s for grant in case.grants for need in grant.proofs for s in need if isinstance(s, Key)}
+    secrets = sorted(found, key=lambda s: s.fingerprint)
+    return tuple(step for secret in secrets for step in _add_key(work, secret, account, why))
+
+
+def _proof(
+    work: Guesswork, grant: Grant, need: Need, account: Account, why: str
+) -> Iterator[Candidate]:  # fmt: skip
+    steps: list[FileStep] = []
+    for secret in need:
+        if isinstance(secret, Key | Certificate):
+            steps += _add_key(work, secret, account, why)
+    block = blocks.for_need(grant, need)
+    on: list[FileStep] = []
+    for settings in work.access.settings(account.name, seen_by_guest([grant])):
+        switch, by_name = settings["pubkeyauthentication"], settings["permitrootlogin"]
+        if any(not isinstance(secret, Password) for secret in need) and switch.word == "no":
+            on += work.setting("pubkeyauthentication", "yes", switch.origin, why, opens=True)
+        if account.uid == 0 and by_name.word == "no":
+            on += work.setting("permitrootlogin", "prohibit-password", by_name.origin, why, opens=True)
+    if on:
+        yield (*steps, *dict.fromkeys(on))
+    if any(power.gives is Gives.FILES for power in grant.gives):
+        root = next(power.what for power in grant.gives if power.gives is Gives.FILES)
+        yield (*steps, AppendBlock(work.main, why, True, blocks.for_files(grant.account, root)))
+    if block:
+        yield (*steps, AppendBlock(work.main, why, True, block))
+    elif steps:
+        yield tuple(steps)
+
+
+def _add_key(
+    work: Guesswork, secret: Key | Certificate, account: Account, why: str
+) -> list[FileStep]:  # fmt: skip
+    public = _public(secret, work.estate)
+    want = wanted.of_secret(secret, account.name, work.grants)
+    path = _key_path(work, account)
+    if public is None or want is None or path is None:
+        return []
+    parts = [
+        f"{name}={quote(value)}" if value else name for name, value in wanted.options(want).items() if value is not None
+    ]
+    if isinstance(secret, Certificate):
+        parts = ["cert-authority", f"principals={quote(secret.principal or '')}", *parts]
+    line = " ".join([",".join(parts), public.line] if parts else [public.line])
+    out: list[FileStep] = []
+    found = work.reading.snapshot.resolve(path)
+    if found.entry is not None and found.entry.kind is Kind.FILE and line.encode() in (found.entry.content or b""):
+        return []
+    folder = work.reading.snapshot.resolve(path.rpartition("/")[0])
+    if folder.entry is None or folder.entry.kind is Kind.ABSENT:
+        out.append(MakeFolder(folder.path, why, True, 0o700, account.uid, account.gid))
+    real = found.path if found.entry and found.entry.kind is Kind.FILE else f"{folder.path}/{path.rpartition('/')[2]}"
+    out.append(AddLine(real, why, True, line, account.uid, account.gid))
+    return out
+
+
+def _public(secret: Key | Certificate, estate: Estate) -> PublicKey | None:
+    wanted_print = secret.fingerprint if isinstance(secret, Key) else secret.authority
+    known = [key for person in estate.principals.values() for key in person.keys]
+    known += [*estate.authorities.values(), *(key for kept in estate.emergency for key in kept.keys)]
+    known += [guest.via.key for guest in estate.guests.values() if guest.via.key is not None]
+    return next((key for key in known if key.fingerprint == wanted_print), None)
+
+
+def _key_path(work: Guesswork, account: Account) -> str | None:
+    for name in work.access.effective.top["authorizedkeysfile"].value:
+        if name.lower() != "none":
+            return sshd_tokens.file_for(name, user=account.name, uid=account.uid, home=account.home)
+    return None
+
+
+def _modes(work: Guesswork, account: Account, why: str) -> Iterator[Candidate]:
+    """Take write rights of others off a key file or a folder above it, or give it to its account."""
+    steps: list[FileStep] = []
+    for turned in work.access.turned:
+        entry = work.reading.snapshot.entries.get(turned.path)
+        if turned.account != account.name or not turned.path or entry is None:
+            continue
+        if entry.uid not in (0, account.uid):
+            steps.append(SetOwner(turned.path, why, True, account.uid))
+        mode = entry.mode & ~0o022
+        if entry.uid == account.uid:
+            mode |= 0o100 if entry.kind is Kind.FOLDER else 0o400
+        if mode != entry.mode:
+            steps.append(SetMode(turned.path, why, True, mode))
+    if steps:
+        yield tuple(dict.fromkeys(steps))
+
+
+def _lists(work: Guesswork, account: Account, why: str) -> Iterator[Candidate]:
+    """AllowUsers, AllowGroups and DenyUsers lines that leave the account out, or name it."""
+    top = work.access.effective.top
+    for keyword, name in (("allowusers", account.name), ("allowgroups", account.groups[0] if account.groups else "")):
+        setting = top[keyword]
+        if setting.value and name:
+            last = setting.directive.value if setting.directive else setting.value
+            yield work.setting(keyword, " ".join([*last, name]), setting.origin, why, opens=True)
+    denied = top["denyusers"]
+    if account.name in denied.value and denied.directive is not None:
+        left = [each for each in denied.directive.value if each != account.name]
+        if left:
+            yield work.setting("denyusers", " ".join(left), denied.origin, why, opens=True)
+
+
+def _widen(work: Guesswork, grant: Grant, why: str) -> Iterator[Candidate]:
+    """Change the options of a key line that is there, but narrower or for less than is granted."""
+    for secret in {s for need in grant.proofs for s in need if isinstance(s, Key)}:
+        want = wanted.of_secret(secret, grant.account, work.grants)
+        if want is None or not grant.callers.surely.get(COMMON):
+            continue
+        for path in {c.origin.path for a in work.paths if a.account == grant.account for c in a.causes}:
+            content = work.reading.snapshot.content(path)
+            if content is None or path in work.reading.sshd.files:
+                continue
+            for entry in authorized_keys.parse(content):
+                if (
+                    isinstance(entry, Entry)
+                    and entry.key.fingerprint == secret.fingerprint
+                    and not entry.options.authority
+                ):
+                    before = text_lines.text_of(text_lines.split(content)[entry.number - 1]).rstrip("\r\n")
+                    after = authorized_keys.with_options(before, entry, wanted.options(want))
+                    if after != before:
+                        yield (ReplaceLine(path, why, True, before, after),)
