@@ -14,7 +14,7 @@ from pathlib import Path
 
 from nightlatch.demo.live import ADDRESSES, Station, station
 from nightlatch.estate.load import load as load_estate
-from nightlatch.evidence.snapshot import Kind
+from nightlatch.evidence.snapshot import EntryKind
 from nightlatch.lab.tools import missing
 from nightlatch.ops.survey import survey_live, survey_targets
 from nightlatch.transports import live
@@ -69,7 +69,7 @@ def one_survey(made: Station, client: Client, told: Told) -> list[str]:
     """One guest: files and listings, and with the guest's own word, against tar of the same files."""
     shell = shells(made, client)[0]
     snapshot = survey_live(shell)
-    paths = [path for path, entry in snapshot.entries.items() if entry.kind is Kind.FILE and entry.content is not None]
+    paths = [path for path, entry in snapshot.entries.items() if entry.kind is EntryKind.FILE and entry.content is not None]
     base = plain(made, shell.address.host, paths)
 
     def tar() -> None:
@@ -108,8 +108,12 @@ def many_surveys(made: Station, client: Client, paths: list[str], told: Told) ->
     script = " ".join(shlex.quote(word) for word in words).replace("keeper@HOST", '"$1"')
 
     def xargs() -> None:
-        subprocess.run(["xargs", "-P", str(AT_ONCE), "-n", "1", "sh", "-c", f"{script} >/dev/null", "sh"],
-                       input="\n".join(targets), text=True, check=True)  # fmt: skip
+        subprocess.run(
+            ["xargs", "-P", str(AT_ONCE), "-n", "1", "sh", "-c", f"{script} >/dev/null", "sh"],
+            input="\n".join(targets),
+            text=True,
+            check=True,
+        )
 
     def ours() -> None:
         found = list(survey_targets(targets, client=client, pins=pins, at_once=AT_ONCE))
@@ -141,8 +145,20 @@ def many_looks(made: Station, told: Told) -> None:
         "sys.exit(sum(look.failed is not None for look in found))"
     )
     ours = made.desk.words(sys.executable, "-c", code)
-    none = ("-F", "none", "-o", "BatchMode=yes", "-o", "PreferredAuthentications=none", "-o", "StrictHostKeyChecking=no",
-            "-o", "UserKnownHostsFile=/dev/null", "-l", "mara")  # fmt: skip
+    none = (
+        "-F",
+        "none",
+        "-o",
+        "BatchMode=yes",
+        "-o",
+        "PreferredAuthentications=none",
+        "-o",
+        "StrictHostKeyChecking=no",
+        "-o",
+        "UserKnownHostsFile=/dev/null",
+        "-l",
+        "mara",
+    )
     one = f'ssh {shlex.join(none)} "$1" true 2>/dev/null; true'  # xargs would end at the first 255
     scan = made.desk.words("xargs", "-a", str(listed), "-P", "8", "-n", "1", "sh", "-c", one, "sh")
     mine = [lasted(lambda: subprocess.run(ours, check=True, capture_output=True)) for _ in range(3)]

@@ -147,9 +147,7 @@ def filters() -> None:
         return "\n".join([*head, *rows, "}", "}", ""]).encode()
 
     def of_iptables(count: int) -> bytes:
-        rows = [
-            f"-A INPUT -s {each} -p tcp --dport 22 -j {'ACCEPT' if lets else 'DROP'}" for each, lets in addresses(count)
-        ]
+        rows = [f"-A INPUT -s {each} -p tcp --dport 22 -j {'ACCEPT' if lets else 'DROP'}" for each, lets in addresses(count)]
         return "\n".join(["*filter", ":INPUT DROP [0:0]", *rows, "COMMIT", ""]).encode()
 
     def fresh(evaluate: Callable[..., object]) -> Callable[..., object]:
@@ -166,8 +164,10 @@ def filters() -> None:
         snapshot = from_files("x", {"/etc/iptables/rules.v4": of_iptables(count)})
         return lambda: fresh(passed)(iptables.stored(snapshot, iptables.DEBIAN), Flow("tcp", 22))
 
-    cases = (("nftables", nft_rules, of_nft, ["nft", "-c", "-f", "-"]),
-             ("iptables", iptables_rules, of_iptables, ["iptables-restore", "--test"]))  # fmt: skip
+    cases = (
+        ("nftables", nft_rules, of_nft, ["nft", "-c", "-f", "-"]),
+        ("iptables", iptables_rules, of_iptables, ["iptables-restore", "--test"]),
+    )
     for name, mine, text, words in cases:
         told(f"{name}: 2,500 -> 10,000 rules", ratio(mine(10_000), mine(2_500), 5), "x the CPU for 4 x the rules", 5)
         program = shutil.which(words[0], path="/usr/sbin:/sbin:" + os.environ["PATH"])

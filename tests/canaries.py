@@ -93,9 +93,7 @@ def private_keys() -> list[Canary]:
             out.append(Canary(f"pem-{kind}-crlf", pem.replace(b"\n", b"\r\n"), pieces, mark, True))
             out.append(Canary(f"pem-{kind}-cr", pem.replace(b"\n", b"\r"), pieces, mark))
             for name, form in (("16", "utf-16"), ("16le", "utf-16-le"), ("16be", "utf-16-be")):
-                wide = tuple(
-                    piece.decode("latin-1").encode("utf-16-be" if name == "16be" else "utf-16-le") for piece in pieces
-                )
+                wide = tuple(piece.decode("latin-1").encode("utf-16-be" if name == "16be" else "utf-16-le") for piece in pieces)
                 out.append(Canary(f"pem-{kind}-utf{name}", pem.decode().encode(form), wide))
     bundle = pkcs12.serialize_key_and_certificates(b"x", big, None, None, NONE)
     out.append(Canary("bundle.p12", bundle, _pieces(_secret(big))))
@@ -124,16 +122,15 @@ def _putty(ed: ed25519.Ed25519PrivateKey, big: rsa.RSAPrivateKey) -> Iterator[Ca
     """As puttygen(1) writes them, with the line ends of three systems."""
     for kind, key in (("ed25519", ed), ("rsa", big)):
         made = {
-            "v3": _puttygen(key, "private", "--ppk-param", "version=3"), "v2": _puttygen(key, "private", "--ppk-param", "version=2"),
+            "v3": _puttygen(key, "private", "--ppk-param", "version=3"),
+            "v2": _puttygen(key, "private", "--ppk-param", "version=2"),
             "locked": _puttygen(key, "private", phrase="its own phrase"),
-        }  # fmt: skip
+        }
         for how, text in made.items():
             secret = text.partition(b"Private-Lines: ")[2].split(b"\n")[1:-2]
             needles = (secret[0][:30], secret[-1][-30:], WORD.encode())
             for name, end in (("lf", b"\n"), ("crlf", b"\r\n"), ("cr", b"\r")):
-                yield Canary(
-                    f"putty-{kind}-{how}-{name}.ppk", text.replace(b"\n", end), needles, _fingerprint(key), True
-                )
+                yield Canary(f"putty-{kind}-{how}-{name}.ppk", text.replace(b"\n", end), needles, _fingerprint(key), True)
             yield Canary(
                 f"putty-{kind}-{how}-utf16.ppk",
                 text.decode().encode("utf-16"),
@@ -159,11 +156,7 @@ def _puttygen(key: ed25519.Ed25519PrivateKey | rsa.RSAPrivateKey, form: str, *mo
 def _others() -> Iterator[Canary]:
     secret = base64.b64encode(secrets.token_bytes(32)).decode()
     one = secret[:30].encode()
-    ssh2 = (
-        '---- BEGIN SSH2 ENCRYPTED PRIVATE KEY ----\nComment: "x"\n'
-        + secret
-        + "\n---- END SSH2 ENCRYPTED PRIVATE KEY ----\n"
-    )
+    ssh2 = '---- BEGIN SSH2 ENCRYPTED PRIVATE KEY ----\nComment: "x"\n' + secret + "\n---- END SSH2 ENCRYPTED PRIVATE KEY ----\n"
     yield Canary("commercial", ssh2.encode(), (one,))
     yield Canary("commercial-cr", ssh2.replace("\n", "\r").encode(), (one,))
     age = "AGE-SECRET-KEY-1" + secrets.token_hex(29).upper()
@@ -188,9 +181,7 @@ TEXTS = {
     "/etc/ssh/sshd_config.d/80-canary.conf": "SetEnv HARBOUR_TOKEN={w}\n# the password: {w}\nMatch User joon\n  ForceCommand /bin/get --secret {w}\n",
     "/etc/ssh/ssh_config.d/80-canary.conf": "Host *\n  SetEnv API_KEY={w}\n  ProxyCommand sshpass -p {w} nc %h %p\n",
     "/home/mara/.ssh/config": "Host x\n  SetEnv MY_SECRET='{w} {w}'\n# token={w}\n",
-    "/home/mara/.ssh/authorized_keys2": 'environment="A_TOKEN={w}",command="/bin/x --token {w}" '
-    + KEY
-    + " password={w}\n# pass"
+    "/home/mara/.ssh/authorized_keys2": 'environment="A_TOKEN={w}",command="/bin/x --token {w}" ' + KEY + " password={w}\n# pass"
     "word: {w}\n{w}\n",
     "/home/mara/.ssh/notes.pub": "{w}\n",
     "/home/mara/.ssh/good.pub": KEY + " token={w}\n",

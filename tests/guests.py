@@ -12,7 +12,7 @@ from nightlatch.access.paths import GuestAccess, guest_access
 from nightlatch.access.realms import Realms
 from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate
-from nightlatch.evidence.snapshot import Entry, Kind, Snapshot
+from nightlatch.evidence.snapshot import Entry, EntryKind, Snapshot
 from nightlatch.readings import guest as readings
 
 AT = datetime(2026, 11, 25, 12, tzinfo=UTC)
@@ -90,27 +90,27 @@ class Guest:
 
     def snapshot(self) -> Snapshot:
         """The guest as evidence."""
-        entries = {"/": Entry(Kind.FOLDER, 0o755)}
+        entries = {"/": Entry(EntryKind.FOLDER, 0o755)}
         for path, content in self.contents().items():
             parts = path.strip("/").split("/")
             for depth in range(1, len(parts)):
                 above = "/" + "/".join(parts[:depth])
                 mode, uid, gid = self._status(above, folder=True)
-                entries.setdefault(above, Entry(Kind.FOLDER, mode, uid, gid))
+                entries.setdefault(above, Entry(EntryKind.FOLDER, mode, uid, gid))
             mode, uid, gid = self._status(path, folder=False)
-            entries[path] = Entry(Kind.FILE, mode, uid, gid, len(content), content)
+            entries[path] = Entry(EntryKind.FILE, mode, uid, gid, len(content), content)
         for name in self.accounts:
             mode, uid, gid = self._status(self.home(name), folder=True)
-            entries.setdefault("/home", Entry(Kind.FOLDER, 0o755))
-            entries.setdefault(self.home(name), Entry(Kind.FOLDER, mode, uid, gid))
-        folders = frozenset(path for path, entry in entries.items() if entry.kind is Kind.FOLDER)
+            entries.setdefault("/home", Entry(EntryKind.FOLDER, 0o755))
+            entries.setdefault(self.home(name), Entry(EntryKind.FOLDER, mode, uid, gid))
+        folders = frozenset(path for path, entry in entries.items() if entry.kind is EntryKind.FOLDER)
         return Snapshot(self.name, entries, folders)
 
     def write(self, root: Path) -> Path:
         """The guest as a folder (root's rights are needed for the owners)."""
         for path, entry in sorted(self.snapshot().entries.items()):
             target = root / path.lstrip("/")
-            if entry.kind is Kind.FOLDER:
+            if entry.kind is EntryKind.FOLDER:
                 target.mkdir(parents=True, exist_ok=True)
             else:
                 target.write_bytes(entry.content or b"")

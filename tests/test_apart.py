@@ -48,12 +48,22 @@ def spoil(monkeypatch: pytest.MonkeyPatch, where: Any, name: str) -> None:
 
 
 VERBS = [
-    (["audit"], 3), (["audit", "--format", "json"], 3), (["audit", "--format", "csv"], 3), (["audit", "--format", "sarif"], 3),
-    (["exposure"], 3), (["exposure", "--format", "json"], 3), (["exposure", "--format", "csv"], 3),
-    (["addresses"], None), (["addresses", "--format", "json"], None), (["draft"], 4), (["draft", "--format", "json"], 4),
-    (["enact", "--dry-run"], 4), (["audit", "images/plotter"], 3), (["perimeter"], None),
+    (["audit"], 3),
+    (["audit", "--format", "json"], 3),
+    (["audit", "--format", "csv"], 3),
+    (["audit", "--format", "sarif"], 3),
+    (["exposure"], 3),
+    (["exposure", "--format", "json"], 3),
+    (["exposure", "--format", "csv"], 3),
+    (["addresses"], None),
+    (["addresses", "--format", "json"], None),
+    (["draft"], 4),
+    (["draft", "--format", "json"], 4),
+    (["enact", "--dry-run"], 4),
+    (["audit", "images/plotter"], 3),
+    (["perimeter"], None),
     (["new", "fresh.yaml", "--from", "images/plotter", "--from", "images/gauge"], 3),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize("words, code", VERBS, ids=[" ".join(words) for words, _ in VERBS])

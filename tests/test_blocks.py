@@ -17,15 +17,20 @@ from nightlatch.report.page import Page
 from tests.guests import AT, Guest, estate, pub
 
 GRANT = "let: mara, into: all guests, by: ssh, from: bench, with: key"
-OPEN = Guest(
-    files={"/home/mara/.ssh/authorized_keys": pub("mara-desk") + "\n"}, passwords={"joon": "{yescrypt}"}, pam=True
+OPEN = Guest(files={"/home/mara/.ssh/authorized_keys": pub("mara-desk") + "\n"}, passwords={"joon": "{yescrypt}"}, pam=True)
+
+
+@pytest.mark.parametrize(
+    "guests, wanted",
+    [
+        (["a"], "a"),
+        (["clone-1", "clone-2", "clone-3"], "clone-1, clone-2, clone-3"),
+        ([f"clone-{n:03}" for n in range(1, 201)], "clone-001 to clone-200"),
+        (["a9", "a10", "a11", "a12", "a13", "b"], "a9, a10 to a13, b"),
+        (["x1", "x2", "x3", "x4", "x6"], "x1 to x4, x6"),
+        ([], ""),
+    ],
 )
-
-
-@pytest.mark.parametrize("guests, wanted", [
-    (["a"], "a"), (["clone-1", "clone-2", "clone-3"], "clone-1, clone-2, clone-3"), ([f"clone-{n:03}" for n in range(1, 201)], "clone-001 to clone-200"),
-    (["a9", "a10", "a11", "a12", "a13", "b"], "a9, a10 to a13, b"), (["x1", "x2", "x3", "x4", "x6"], "x1 to x4, x6"), ([], ""),
-])  # fmt: skip
 def test_many_guests_are_named_by_the_first_and_the_last(guests: list[str], wanted: str) -> None:
     assert blocks.named(guests) == wanted
 

@@ -53,8 +53,18 @@ def packed(path: Path, head: bytes, zeros: int = 0, block: bytes = b"") -> Path:
     return path
 
 
-@pytest.mark.parametrize("kind", [tarfile.REGTYPE, tarfile.XHDTYPE, tarfile.XGLTYPE, tarfile.GNUTYPE_LONGNAME,
-                                  tarfile.GNUTYPE_LONGLINK, tarfile.GNUTYPE_SPARSE, tarfile.SOLARIS_XHDTYPE])  # fmt: skip
+@pytest.mark.parametrize(
+    "kind",
+    [
+        tarfile.REGTYPE,
+        tarfile.XHDTYPE,
+        tarfile.XGLTYPE,
+        tarfile.GNUTYPE_LONGNAME,
+        tarfile.GNUTYPE_LONGLINK,
+        tarfile.GNUTYPE_SPARSE,
+        tarfile.SOLARIS_XHDTYPE,
+    ],
+)
 @pytest.mark.parametrize("first", [True, False], ids=["first", "later"])
 def test_a_header_of_three_gibibytes_takes_no_memory(kind: bytes, first: bool, tmp_path: Path) -> None:
     raw = meta_of(tmp_path)

@@ -69,9 +69,18 @@ def test_name_mode_and_fingerprint_are_told(held: tuple[Path, list[Canary]]) -> 
 
 def test_nothing_of_it_is_printed(held: tuple[Path, list[Canary]]) -> None:
     home, made = held
-    for words in (("audit", "images/gauge"), ("audit", "--format", "json"), ("audit", "--format", "csv"), ("audit", "--format", "sarif"),
-                  ("draft",), ("draft", "--format", "json"), ("draft", "--script", "--on", "gauge"), ("exposure",), ("addresses",),
-                  ("survey", "estate.yaml", "--into", "kept")):  # fmt: skip
+    for words in (
+        ("audit", "images/gauge"),
+        ("audit", "--format", "json"),
+        ("audit", "--format", "csv"),
+        ("audit", "--format", "sarif"),
+        ("draft",),
+        ("draft", "--format", "json"),
+        ("draft", "--script", "--on", "gauge"),
+        ("exposure",),
+        ("addresses",),
+        ("survey", "estate.yaml", "--into", "kept"),
+    ):
         done = subprocess.run(
             [sys.executable, "-m", "nightlatch.cli", *words],
             cwd=home,

@@ -32,15 +32,56 @@ def at(found: Finding) -> str:
 
 
 CASES = [
-    ("keys off in a block", f"Match Address {HALF}\nPubkeyAuthentication no\n", {}, "keys are switched off there", "/etc/ssh/sshd_config:5", HALF),
-    ("a list of groups in a block", f"Match Address {HALF}\nAllowGroups crew\n", {}, "AllowGroups names none of its groups", "/etc/ssh/sshd_config:5", HALF),
+    (
+        "keys off in a block",
+        f"Match Address {HALF}\nPubkeyAuthentication no\n",
+        {},
+        "keys are switched off there",
+        "/etc/ssh/sshd_config:5",
+        HALF,
+    ),
+    (
+        "a list of groups in a block",
+        f"Match Address {HALF}\nAllowGroups crew\n",
+        {},
+        "AllowGroups names none of its groups",
+        "/etc/ssh/sshd_config:5",
+        HALF,
+    ),
     ("denied from somewhere", f"DenyUsers mara@{HALF}\n", {}, "may not log in there: DenyUsers", "/etc/ssh/sshd_config:4", HALF),
-    ("allowed from elsewhere", f"AllowUsers mara@{OTHER} mara@2001:db8::/32\n", {}, "AllowUsers names it for other addresses", "/etc/ssh/sshd_config:4", HALF),
-    ("the key line", "", {"mara": f'from="{OTHER},2001:db8::/32" {pub("mara-desk")}'}, "the key line lets it in from elsewhere only", "/home/mara/.ssh/authorized_keys:1", HALF),
-    ("other key files in a block", f"Match Address {HALF}\nAuthorizedKeysFile /etc/keys/%u\n", {}, "other keys count there", "/etc/ssh/sshd_config:5", HALF),
-    ("two proofs in a block", f"Match Address {HALF}\nAuthenticationMethods publickey,password\nPasswordAuthentication yes\n", {},
-     "more is asked there than the grant says", "/etc/ssh/sshd_config:5", HALF),
-]  # fmt: skip
+    (
+        "allowed from elsewhere",
+        f"AllowUsers mara@{OTHER} mara@2001:db8::/32\n",
+        {},
+        "AllowUsers names it for other addresses",
+        "/etc/ssh/sshd_config:4",
+        HALF,
+    ),
+    (
+        "the key line",
+        "",
+        {"mara": f'from="{OTHER},2001:db8::/32" {pub("mara-desk")}'},
+        "the key line lets it in from elsewhere only",
+        "/home/mara/.ssh/authorized_keys:1",
+        HALF,
+    ),
+    (
+        "other key files in a block",
+        f"Match Address {HALF}\nAuthorizedKeysFile /etc/keys/%u\n",
+        {},
+        "other keys count there",
+        "/etc/ssh/sshd_config:5",
+        HALF,
+    ),
+    (
+        "two proofs in a block",
+        f"Match Address {HALF}\nAuthenticationMethods publickey,password\nPasswordAuthentication yes\n",
+        {},
+        "more is asked there than the grant says",
+        "/etc/ssh/sshd_config:5",
+        HALF,
+    ),
+]
 
 
 @pytest.mark.parametrize("name, config, keys, says, place, where", CASES, ids=[case[0] for case in CASES])
@@ -60,9 +101,14 @@ def test_each_part_has_its_own(tmp_path: Path) -> None:
         rule="ip saddr 192.168.40.0/24 tcp dport 22 accept\n\t\tip saddr 203.0.113.20 tcp dport 22 accept\n\t\tip6 saddr ::/0 tcp dport 22 accept"
     )
     guest = Guest(
-        OFF + f"Match Address {HALF}\nPubkeyAuthentication no\n", {"mara": f'from="192.168.40.0/24,198.51.100.0/24" {pub("mara-desk")}'},
-        {"/etc/nftables.conf": nft, "/lib/systemd/system/nftables.service": "", "/etc/systemd/system/sysinit.target.wants/nftables.service": ""},
-    )  # fmt: skip
+        OFF + f"Match Address {HALF}\nPubkeyAuthentication no\n",
+        {"mara": f'from="192.168.40.0/24,198.51.100.0/24" {pub("mara-desk")}'},
+        {
+            "/etc/nftables.conf": nft,
+            "/lib/systemd/system/nftables.service": "",
+            "/etc/systemd/system/sysinit.target.wants/nftables.service": "",
+        },
+    )
     found = shut_out(tmp_path, guest, WIDE)
     told = {at(each): each.text for each in found}
     assert "keys are switched off there" in told.pop("/etc/ssh/sshd_config:5")

@@ -46,32 +46,95 @@ def found(guest: Guest, made: Estate | None) -> list[Finding]:
 
 # Check, a guest on which it speaks, what it says, the severity.
 CASES: list[tuple[str, Guest, str, str]] = [
-    ("ssh.root-login", Guest("PermitRootLogin yes\n", passwords={"root": HASH}), "root can log in by name with a password, from anywhere.", "high"),
-    ("ssh.root-login", Guest(OFF, {"root": pub("joon-desk") + "\n"}), "root can log in by name with a key, from anywhere.", "medium"),
+    (
+        "ssh.root-login",
+        Guest("PermitRootLogin yes\n", passwords={"root": HASH}),
+        "root can log in by name with a password, from anywhere.",
+        "high",
+    ),
+    (
+        "ssh.root-login",
+        Guest(OFF, {"root": pub("joon-desk") + "\n"}),
+        "root can log in by name with a key, from anywhere.",
+        "medium",
+    ),
     ("ssh.password-login", Guest("", passwords={"joon": HASH}), "A password alone opens joon, from anywhere.", "high"),
-    ("ssh.empty-password", Guest("PermitEmptyPasswords yes\n", passwords={"joon": ""}), "joon opens with an empty password, from anywhere.", "critical"),
+    (
+        "ssh.empty-password",
+        Guest("PermitEmptyPasswords yes\n", passwords={"joon": ""}),
+        "joon opens with an empty password, from anywhere.",
+        "critical",
+    ),
     ("ssh.empty-password-set", Guest(OFF, passwords={"joon": ""}), "joon has an empty password", "medium"),
-    ("ssh.challenge-path", Guest("PasswordAuthentication no\n", passwords={"joon": HASH}, pam=True), "keyboard-interactive asks for the same password", "high"),
+    (
+        "ssh.challenge-path",
+        Guest("PasswordAuthentication no\n", passwords={"joon": HASH}, pam=True),
+        "keyboard-interactive asks for the same password",
+        "high",
+    ),
     ("ssh.weak-key", Guest(OFF, {"mara": short_rsa(1024) + "\n"}), "RSA key of 1024 bits, below 2048", "high"),
     ("ssh.weak-key", Guest(OFF, {"mara": pub("mara-token") + "\n"}), "RSA key of 2048 bits, below today's 3072", "low"),
-    ("ssh.weak-key", Guest(OFF, files={"/etc/ssh/ssh_host_rsa_key.pub": short_rsa(1024)}), "The guest's own RSA key is an RSA key of 1024 bits", "high"),
-    ("ssh.key-file-refused", Guest(OFF, {"joon": DESK}, modes={"/home/joon": (0o777, 1002, 1002)}), "The keys of joon are not used: mode 0777, anyone may write it", "medium"),
+    (
+        "ssh.weak-key",
+        Guest(OFF, files={"/etc/ssh/ssh_host_rsa_key.pub": short_rsa(1024)}),
+        "The guest's own RSA key is an RSA key of 1024 bits",
+        "high",
+    ),
+    (
+        "ssh.key-file-refused",
+        Guest(OFF, {"joon": DESK}, modes={"/home/joon": (0o777, 1002, 1002)}),
+        "The keys of joon are not used: mode 0777, anyone may write it",
+        "medium",
+    ),
     ("ssh.key-line-skipped", Guest(OFF, {"mara": "nonsense " + pub("mara-desk") + "\n"}), "unknown option", "low"),
-    ("ssh.key-file-writable", Guest(OFF + "StrictModes no\n", {"mara": DESK}, modes={"/home/mara/.ssh": (0o777, 1001, 1001)}), "Others may write /home/mara/.ssh", "high"),
+    (
+        "ssh.key-file-writable",
+        Guest(OFF + "StrictModes no\n", {"mara": DESK}, modes={"/home/mara/.ssh": (0o777, 1001, 1001)}),
+        "Others may write /home/mara/.ssh",
+        "high",
+    ),
     (
         "ssh.drop-in-overrides",
-        Guest("Include sshd_config.d/*.conf\nPermitRootLogin no\n", files={"/etc/ssh/sshd_config.d/a.conf": "PermitRootLogin yes\n"}),
-        "PermitRootLogin no in the main file has no effect: an earlier file says yes.", "medium",
+        Guest(
+            "Include sshd_config.d/*.conf\nPermitRootLogin no\n", files={"/etc/ssh/sshd_config.d/a.conf": "PermitRootLogin yes\n"}
+        ),
+        "PermitRootLogin no in the main file has no effect: an earlier file says yes.",
+        "medium",
     ),
-    ("ssh.below-match", Guest("Match User x\n    Banner none\nPermitRootLogin no\n"), "PermitRootLogin looks general, but stands below a Match block", "medium"),
-    ("ssh.setting-in-client-file", Guest(OFF, files={"/etc/ssh/ssh_config": "Host *\n    PermitRootLogin no\n"}), "PermitRootLogin is a setting of the server", "medium"),
-    ("latch.pending", Guest(OFF, files={"/var/lib/nightlatch/lock/id": "20261130-1-1\n", "/var/lib/nightlatch/lock/who": "keeper on isle, change 20261130-1-1, since uptime 5 s for 300 s\n"}),
-     "A change is on the latch, and goes back unless it is kept: nightlatch keep.", "high"),
+    (
+        "ssh.below-match",
+        Guest("Match User x\n    Banner none\nPermitRootLogin no\n"),
+        "PermitRootLogin looks general, but stands below a Match block",
+        "medium",
+    ),
+    (
+        "ssh.setting-in-client-file",
+        Guest(OFF, files={"/etc/ssh/ssh_config": "Host *\n    PermitRootLogin no\n"}),
+        "PermitRootLogin is a setting of the server",
+        "medium",
+    ),
+    (
+        "latch.pending",
+        Guest(
+            OFF,
+            files={
+                "/var/lib/nightlatch/lock/id": "20261130-1-1\n",
+                "/var/lib/nightlatch/lock/who": "keeper on isle, change 20261130-1-1, since uptime 5 s for 300 s\n",
+            },
+        ),
+        "A change is on the latch, and goes back unless it is kept: nightlatch keep.",
+        "high",
+    ),
     ("ssh.does-not-start", Guest("Banana yes\n"), 'sshd does not start with this configuration: "banana" is no keyword', "high"),
-    ("key.private-under-public-name", Guest(OFF, files={"/home/mara/.ssh/id.pub": PRIVATE}), "id.pub holds a private key.", "critical"),
+    (
+        "key.private-under-public-name",
+        Guest(OFF, files={"/home/mara/.ssh/id.pub": PRIVATE}),
+        "id.pub holds a private key.",
+        "critical",
+    ),
     ("file.not-utf8", Guest(OFF, files={"/etc/ssh/sshd_config.d/x": b"\xff\n"}), "is not UTF-8", "note"),
     ("account.weak-hash", Guest(OFF, passwords={"joon": "{md5}"}), "kept as md5", "medium"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize("check, guest, text, severity", CASES, ids=[f"{c[0]} {i}" for i, c in enumerate(CASES)])
@@ -86,22 +149,40 @@ def test_checks_speak_and_are_silent(check: str, guest: Guest, text: str, severi
 
 # Checks that need an estate: grants, more of the estate file, the guest, what is said.
 WITH_ESTATE: list[tuple[str, str, str, Guest, str]] = [
-    ("ssh.orphan-key", GRANT, "", Guest(OFF, {"joon": f'from="192.168.40.0/24" {short_rsa(3072)}\n'}), "belongs to nobody in the estate"),
     (
-        "ssh.shared-account", GRANT.replace("mara", "mara") + ", as: keeper\n" + GRANT.replace("mara", "joon") + ", as: keeper", "",
-        Guest(OFF, {"keeper": DESK + f'from="192.168.40.0/24" {pub("joon-desk")}\n'}), "mara and joon share the account keeper",
+        "ssh.orphan-key",
+        GRANT,
+        "",
+        Guest(OFF, {"joon": f'from="192.168.40.0/24" {short_rsa(3072)}\n'}),
+        "belongs to nobody in the estate",
+    ),
+    (
+        "ssh.shared-account",
+        GRANT.replace("mara", "mara") + ", as: keeper\n" + GRANT.replace("mara", "joon") + ", as: keeper",
+        "",
+        Guest(OFF, {"keeper": DESK + f'from="192.168.40.0/24" {pub("joon-desk")}\n'}),
+        "mara and joon share the account keeper",
     ),
     ("grant.anywhere", GRANT.replace("bench", "anywhere"), "", GOOD, "Grant 1 lets mara in from anywhere."),
     ("emergency.test-overdue", GRANT, EMERGENCY.replace("2026-11-02", "2026-01-02"), GOOD, "was not tested since 2026-01-02"),
     ("emergency.no-account", GRANT, EMERGENCY, GOOD, "The emergency account lantern does not exist here."),
-    ("emergency.no-password", GRANT, EMERGENCY, Guest(OFF, {"mara": DESK}, accounts=("root", "mara", "lantern")), "has no password that opens at the console"),
+    (
+        "emergency.no-password",
+        GRANT,
+        EMERGENCY,
+        Guest(OFF, {"mara": DESK}, accounts=("root", "mara", "lantern")),
+        "has no password that opens at the console",
+    ),
     ("guest.host-key", GRANT, "VIA, host_keys: ['SHA256:other']", GOOD, "which has another"),
     ("guest.system", GRANT, "VIA, system: fedora-40", GOOD, "The estate says fedora-40, the guest says debian."),
     (
-        "waiver.expired", GRANT, "waivers:\n  - {finding: ssh.weak-key, on: gauge, owner: mara, because: old, until: 2026-11-24}\n", GOOD,
+        "waiver.expired",
+        GRANT,
+        "waivers:\n  - {finding: ssh.weak-key, on: gauge, owner: mara, because: old, until: 2026-11-24}\n",
+        GOOD,
         "The waiver for ssh.weak-key ended on 2026-11-24",
     ),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize("check, grants, more, guest, text", WITH_ESTATE, ids=[c[0] for c in WITH_ESTATE])
@@ -124,9 +205,7 @@ def test_checks_of_the_estate(tmp_path: Path, check: str, grants: str, more: str
 
 def test_shared_with_a_reason_is_no_finding(tmp_path: Path) -> None:
     guest = Guest(OFF, {"keeper": DESK + f'from="192.168.40.0/24" {pub("joon-desk")}\n'})
-    made = estate(
-        tmp_path, "let: team crew, into: gauge, by: ssh, from: bench, with: key, as: keeper, shared: one console"
-    )
+    made = estate(tmp_path, "let: team crew, into: gauge, by: ssh, from: bench, with: key, as: keeper, shared: one console")
     assert not found(guest, made)
 
 
@@ -151,17 +230,17 @@ def test_waivers_hold_until_their_last_day(tmp_path: Path) -> None:
     assert {f.check for f in later if not f.waived} == {"ssh.weak-key", "waiver.expired"}
 
 
-def test_surplus_and_missing_can_be_waived(tmp_path: Path) -> None:
+def test_holes_and_people_shut_out_can_be_waived(tmp_path: Path) -> None:
     from nightlatch.audit.run import check_waivers
 
-    which = "finding: surplus, on: gauge, account: joon, person: joon, from: anywhere"
+    which = "finding: hole, on: gauge, account: joon, person: joon, from: anywhere"
     more = f"waivers:\n  - {{{which}, owner: mara, because: known, until: 2027-01-01}}\n"
     made = estate(tmp_path, GRANT, more=more)
     check_waivers(made)
     said = found(Guest(OFF, {"mara": DESK, "joon": pub("joon-desk") + "\n"}), made)
-    assert [f.waived != "" for f in said if f.check == "surplus"] == [True]
-    wrong = estate(tmp_path, GRANT, more=more.replace("surplus", "surpuls"))
-    with pytest.raises(EstateError, match='Did you mean "surplus"'):
+    assert [f.waived != "" for f in said if f.check == "hole"] == [True]
+    wrong = estate(tmp_path, GRANT, more=more.replace("hole", "hoel"))
+    with pytest.raises(EstateError, match='Did you mean "hole"'):
         check_waivers(wrong)
 
 

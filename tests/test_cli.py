@@ -62,10 +62,7 @@ def test_the_whole_loop(fresh: Path) -> None:
     ):
         assert part in first
     words = " ".join(first.replace(" high\n", "\n").split())
-    assert (
-        "The key mara-token (mara's) also gets a shell as mara, and with the password of mara a root shell, from"
-        in words
-    )
+    assert "The key mara-token (mara's) also gets a shell as mara, and with the password of mara a root shell, from" in words
     assert "4 holes, 2 shut out, 12 findings of hygiene, nothing undecided." in first
     assert all(len(line) <= 100 for line in first.splitlines())
     shown = run("draft", *AS_OF, cwd=fresh)
@@ -110,12 +107,8 @@ def test_survey_and_look_at_archives(fresh: Path) -> None:
         assert run(*words, "--evidence", "evidence", cwd=fresh, code=code) == told
         shutil.move(fresh / "away", fresh / "images")
     assert "there is no such folder" in run("audit", "--evidence", "nowhere", cwd=fresh, code=3)
-    assert "no evidence of it is kept in one" in " ".join(
-        run("audit", "--evidence", "one", *AS_OF, cwd=fresh, code=3).split()
-    )
-    assert "stands for the guests of an estate file" in run(
-        "audit", "images/gate", "--evidence", "one", cwd=fresh, code=2
-    )
+    assert "no evidence of it is kept in one" in " ".join(run("audit", "--evidence", "one", *AS_OF, cwd=fresh, code=3).split())
+    assert "stands for the guests of an estate file" in run("audit", "images/gate", "--evidence", "one", cwd=fresh, code=2)
 
 
 def test_nothing_to_draft_checks_out(fresh: Path) -> None:
@@ -131,7 +124,7 @@ def test_json(skerry: Path) -> None:
     document = json.loads(run("audit", "--format", "json", *AS_OF, cwd=skerry, code=1))
     assert document["format"] == "nightlatch/audit/2"
     gate = next(g for g in document["guests"] if g["guest"] == "gate")
-    hole = next(f for f in gate["findings"] if f["check"] == "surplus")
+    hole = next(f for f in gate["findings"] if f["check"] == "hole")
     assert hole["evidence"][0]["origin"] == {
         "kind": "file",
         "path": "/etc/ssh/sshd_config.d/50-image.conf",
@@ -141,7 +134,7 @@ def test_json(skerry: Path) -> None:
     draft = json.loads(run("draft", "--format", "json", *AS_OF, cwd=skerry))
     assert {g["guest"] for g in draft["guests"]} == {"gauge", "gate", "plotter", "chartbox"}
     checks = json.loads(run("checks", "--format", "json", cwd=skerry))
-    assert {"surplus", "ssh.root-login", "ssh.shared-host-key"} <= {c["id"] for c in checks["checks"]}
+    assert {"hole", "ssh.root-login", "ssh.shared-host-key"} <= {c["id"] for c in checks["checks"]}
 
 
 MISTAKES = [
@@ -235,11 +228,17 @@ def test_the_address_book_of_the_station(fresh: Path) -> None:
     told = run("addresses", cwd=fresh, code=1)
     for part in (
         "isle   192.168.56.0/24   host 192.168.56.1   gateway 192.168.56.254   leases 192.168.56.100-192.168.56.199",
-        "192.168.56.22  chartbox  enp0s8  fixed  stays, 2 guests have it", "149 addresses are free for fixed ones; the next is 192.168.56.2",
-        "gate and chartbox both have 192.168.56.22", "2 default routes for IPv4", "by lease: whoever is given it tomorrow",
-        "On plotter the name chartbox leads to 192.168.56.24", "have the same machine id", "It touches gauge, plotter.",
-        "4 addresses, 6 findings.", "under addresses: in estate.yaml, then nightlatch draft",
-    ):  # fmt: skip
+        "192.168.56.22  chartbox  enp0s8  fixed  stays, 2 guests have it",
+        "149 addresses are free for fixed ones; the next is 192.168.56.2",
+        "gate and chartbox both have 192.168.56.22",
+        "2 default routes for IPv4",
+        "by lease: whoever is given it tomorrow",
+        "On plotter the name chartbox leads to 192.168.56.24",
+        "have the same machine id",
+        "It touches gauge, plotter.",
+        "4 addresses, 6 findings.",
+        "under addresses: in estate.yaml, then nightlatch draft",
+    ):
         assert part in " ".join(told.split("\n             ")), part
     assert run("addresses", cwd=fresh, code=1) == told, "the second run says the same"
     near = run("addresses", "--from", "192.168.56.9", "--propose", cwd=fresh, code=1)
@@ -252,10 +251,7 @@ def test_the_address_book_of_the_station(fresh: Path) -> None:
     assert rows[1] == "isle,192.168.56.21,24,gauge,enp0s8,fixed,stays,/etc/network/interfaces:7:13"
     alone = run("addresses", "images/plotter", cwd=fresh)
     assert "netplan    IPv4 leased, IPv6 announced, at boot" in alone
-    assert (
-        json.loads(run("addresses", "images/gate", "--format", "json", cwd=fresh))["format"]
-        == "nightlatch/interfaces/1"
-    )
+    assert json.loads(run("addresses", "images/gate", "--format", "json", cwd=fresh))["format"] == "nightlatch/interfaces/1"
     assert 'there is no place "benc"' in run("addresses", "--from", "benc", cwd=fresh, code=2)
     assert "are for an estate file" in run("addresses", "images/gate", "--propose", cwd=fresh, code=2)
     assert "there is no such folder" in run("addresses", "images/none", cwd=fresh, code=3)
@@ -264,9 +260,7 @@ def test_the_address_book_of_the_station(fresh: Path) -> None:
 def test_a_guest_gets_the_address_that_the_estate_gives_it(fresh: Path) -> None:
     path = fresh / "estate.yaml"
     text = path.read_text()
-    path.write_text(
-        text.replace("gauge:    {", 'gauge:    {addresses: {enp0s8: [192.168.56.26/24, "2001:db8:56::26/64"]}, ')
-    )
+    path.write_text(text.replace("gauge:    {", 'gauge:    {addresses: {enp0s8: [192.168.56.26/24, "2001:db8:56::26/64"]}, '))
     settings = fresh / "images/gauge/etc/network/interfaces"
     before = settings.read_text()
     shown = run("draft", "--on", "gauge", cwd=fresh)
@@ -310,9 +304,7 @@ def test_the_demo_tells_its_story_in_time_and_leaves_nothing(tmp_path: Path) -> 
 
 def test_the_host_is_untouched_by_the_readers_locale(skerry: Path) -> None:
     env = {**os.environ, "LC_ALL": "C", "PYTHONUTF8": "0"}
-    done = subprocess.run(
-        [sys.executable, "-m", "nightlatch.cli", "audit"], capture_output=True, cwd=skerry, env=env, timeout=60
-    )
+    done = subprocess.run([sys.executable, "-m", "nightlatch.cli", "audit"], capture_output=True, cwd=skerry, env=env, timeout=60)
     assert done.returncode == 1
     assert b"Traceback" not in done.stderr
 
@@ -363,9 +355,12 @@ def test_what_a_pipe_cannot_show_gets_a_sign_and_never_a_traceback(fresh: Path) 
             ("draft", *AS_OF),
         ):
             done = subprocess.run(
-                [sys.executable, "-m", "nightlatch.cli", *words], capture_output=True, cwd=fresh, timeout=60,
+                [sys.executable, "-m", "nightlatch.cli", *words],
+                capture_output=True,
+                cwd=fresh,
+                timeout=60,
                 env={**os.environ, "PYTHONIOENCODING": encoding, "PYTHONUTF8": "0", "LC_ALL": "C"},
-            )  # fmt: skip
+            )
             assert done.returncode in (0, 1, 4), (encoding, words, done.stderr)
             assert b"Traceback" not in done.stderr, (encoding, words)
             assert b"\x1b" not in done.stdout + done.stderr

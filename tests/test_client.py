@@ -15,52 +15,129 @@ import pytest
 
 from nightlatch.faults import NightlatchError, UnreachableError
 from nightlatch.transports import client_files, client_options
-from nightlatch.transports.client_options import OPTIONS, Use
+from nightlatch.transports.client_options import OPTIONS, OptionUse
 from nightlatch.transports.ssh import Address, Client, Ssh
 
 pytestmark = pytest.mark.judge("ssh")
 PIN = "SHA256:" + "A" * 43
 # What a user's file says: for what is set, something else; for the rest, something that the client takes and -G shows.
 THEIRS = {
-    "StrictHostKeyChecking": "no", "NoHostAuthenticationForLocalhost": "yes", "VerifyHostKeyDNS": "yes", "CheckHostIP": "yes",
-    "UpdateHostKeys": "yes", "FingerprintHash": "md5", "GSSAPIKeyExchange": "yes", "KnownHostsCommand": "/bin/true",
-    "UserKnownHostsFile": "/tmp/theirs", "GlobalKnownHostsFile": "/tmp/theirs", "ForwardAgent": "yes", "ForwardX11": "yes",
-    "ClearAllForwardings": "no", "Tunnel": "ethernet", "GSSAPIDelegateCredentials": "yes", "SetEnv": "THEIRS=1",
-    "SendEnv": "THEIRS_*", "PermitLocalCommand": "yes", "AddKeysToAgent": "yes", "RemoteCommand": "/bin/false",
-    "SessionType": "none", "RequestTTY": "force", "EscapeChar": "x", "StdinNull": "yes", "ForkAfterAuthentication": "yes",
-    "ControlMaster": "auto", "ControlPath": "/tmp/theirs", "ControlPersist": "yes", "ConnectTimeout": "900",
-    "ConnectionAttempts": "9", "ServerAliveInterval": "0", "ServerAliveCountMax": "99", "BatchMode": "no", "LogLevel": "QUIET",
-    "LogVerbose": "*:*:*", "AddressFamily": "inet", "BindAddress": "127.0.0.2", "BindInterface": "lo",
-    "CanonicalDomains": "skerry.example", "CanonicalizeFallbackLocal": "no", "CanonicalizeHostname": "no",
-    "CanonicalizeMaxDots": "3", "CanonicalizePermittedCNAMEs": "none", "HostKeyAlias": "alias.skerry.example",
-    "Hostname": "192.0.2.9", "IPQoS": "lowdelay throughput", "Port": "2022", "ProxyCommand": "/bin/false", "ProxyJump": "none",
-    "ProxyUseFdpass": "yes", "TCPKeepAlive": "no", "User": "mara", "CertificateFile": "/tmp/theirs-cert.pub",
-    "GSSAPIAuthentication": "no", "GSSAPIClientIdentity": "mara", "HostbasedAuthentication": "yes", "EnableSSHKeysign": "yes",
-    "IdentitiesOnly": "yes", "IdentityAgent": "none", "IdentityFile": "/tmp/theirs", "KbdInteractiveAuthentication": "no",
-    "KbdInteractiveDevices": "pam", "NumberOfPasswordPrompts": "1", "PKCS11Provider": "none", "PasswordAuthentication": "no",
-    "PreferredAuthentications": "publickey", "PubkeyAuthentication": "no", "SecurityKeyProvider": "internal",
-    "CASignatureAlgorithms": "ssh-ed25519", "Ciphers": "aes256-ctr", "Compression": "yes", "HostKeyAlgorithms": "ssh-ed25519",
-    "HostbasedAcceptedAlgorithms": "ssh-ed25519", "KexAlgorithms": "curve25519-sha256", "MACs": "hmac-sha2-256",
-    "PubkeyAcceptedAlgorithms": "ssh-ed25519", "RekeyLimit": "1G 1h", "RequiredRSASize": "2048", "IgnoreUnknown": "Theirs",
-    "RevokedHostKeys": "/dev/null", "DynamicForward": "1080", "ExitOnForwardFailure": "yes", "ForwardX11Timeout": "5",
-    "ForwardX11Trusted": "yes", "GatewayPorts": "yes", "LocalForward": "9 127.0.0.1:9", "PermitRemoteOpen": "none",
-    "RemoteForward": "9 127.0.0.1:9", "StreamLocalBindMask": "0111", "StreamLocalBindUnlink": "yes", "TunnelDevice": "7",
-    "XAuthLocation": "/bin/false", "EnableEscapeCommandline": "yes", "VisualHostKey": "yes", "LocalCommand": "/bin/false",
-    "HashKnownHosts": "yes", "SyslogFacility": "LOCAL7", "GSSAPIKexAlgorithms": "gss-group14-sha256-",
-    "GSSAPIRenewalForcesRekey": "yes", "GSSAPIServerIdentity": "theirs", "GSSAPITrustDns": "yes", "ChannelTimeout": "session=9",
-    "ObscureKeystrokeTiming": "no", "Tag": "theirs", "RefuseConnection": "theirs", "Version": "theirs",
-    "VersionAddendum": "theirs", "WarnWeakCrypto": "no",
-}  # fmt: skip
+    "StrictHostKeyChecking": "no",
+    "NoHostAuthenticationForLocalhost": "yes",
+    "VerifyHostKeyDNS": "yes",
+    "CheckHostIP": "yes",
+    "UpdateHostKeys": "yes",
+    "FingerprintHash": "md5",
+    "GSSAPIKeyExchange": "yes",
+    "KnownHostsCommand": "/bin/true",
+    "UserKnownHostsFile": "/tmp/theirs",
+    "GlobalKnownHostsFile": "/tmp/theirs",
+    "ForwardAgent": "yes",
+    "ForwardX11": "yes",
+    "ClearAllForwardings": "no",
+    "Tunnel": "ethernet",
+    "GSSAPIDelegateCredentials": "yes",
+    "SetEnv": "THEIRS=1",
+    "SendEnv": "THEIRS_*",
+    "PermitLocalCommand": "yes",
+    "AddKeysToAgent": "yes",
+    "RemoteCommand": "/bin/false",
+    "SessionType": "none",
+    "RequestTTY": "force",
+    "EscapeChar": "x",
+    "StdinNull": "yes",
+    "ForkAfterAuthentication": "yes",
+    "ControlMaster": "auto",
+    "ControlPath": "/tmp/theirs",
+    "ControlPersist": "yes",
+    "ConnectTimeout": "900",
+    "ConnectionAttempts": "9",
+    "ServerAliveInterval": "0",
+    "ServerAliveCountMax": "99",
+    "BatchMode": "no",
+    "LogLevel": "QUIET",
+    "LogVerbose": "*:*:*",
+    "AddressFamily": "inet",
+    "BindAddress": "127.0.0.2",
+    "BindInterface": "lo",
+    "CanonicalDomains": "skerry.example",
+    "CanonicalizeFallbackLocal": "no",
+    "CanonicalizeHostname": "no",
+    "CanonicalizeMaxDots": "3",
+    "CanonicalizePermittedCNAMEs": "none",
+    "HostKeyAlias": "alias.skerry.example",
+    "Hostname": "192.0.2.9",
+    "IPQoS": "lowdelay throughput",
+    "Port": "2022",
+    "ProxyCommand": "/bin/false",
+    "ProxyJump": "none",
+    "ProxyUseFdpass": "yes",
+    "TCPKeepAlive": "no",
+    "User": "mara",
+    "CertificateFile": "/tmp/theirs-cert.pub",
+    "GSSAPIAuthentication": "no",
+    "GSSAPIClientIdentity": "mara",
+    "HostbasedAuthentication": "yes",
+    "EnableSSHKeysign": "yes",
+    "IdentitiesOnly": "yes",
+    "IdentityAgent": "none",
+    "IdentityFile": "/tmp/theirs",
+    "KbdInteractiveAuthentication": "no",
+    "KbdInteractiveDevices": "pam",
+    "NumberOfPasswordPrompts": "1",
+    "PKCS11Provider": "none",
+    "PasswordAuthentication": "no",
+    "PreferredAuthentications": "publickey",
+    "PubkeyAuthentication": "no",
+    "SecurityKeyProvider": "internal",
+    "CASignatureAlgorithms": "ssh-ed25519",
+    "Ciphers": "aes256-ctr",
+    "Compression": "yes",
+    "HostKeyAlgorithms": "ssh-ed25519",
+    "HostbasedAcceptedAlgorithms": "ssh-ed25519",
+    "KexAlgorithms": "curve25519-sha256",
+    "MACs": "hmac-sha2-256",
+    "PubkeyAcceptedAlgorithms": "ssh-ed25519",
+    "RekeyLimit": "1G 1h",
+    "RequiredRSASize": "2048",
+    "IgnoreUnknown": "Theirs",
+    "RevokedHostKeys": "/dev/null",
+    "DynamicForward": "1080",
+    "ExitOnForwardFailure": "yes",
+    "ForwardX11Timeout": "5",
+    "ForwardX11Trusted": "yes",
+    "GatewayPorts": "yes",
+    "LocalForward": "9 127.0.0.1:9",
+    "PermitRemoteOpen": "none",
+    "RemoteForward": "9 127.0.0.1:9",
+    "StreamLocalBindMask": "0111",
+    "StreamLocalBindUnlink": "yes",
+    "TunnelDevice": "7",
+    "XAuthLocation": "/bin/false",
+    "EnableEscapeCommandline": "yes",
+    "VisualHostKey": "yes",
+    "LocalCommand": "/bin/false",
+    "HashKnownHosts": "yes",
+    "SyslogFacility": "LOCAL7",
+    "GSSAPIKexAlgorithms": "gss-group14-sha256-",
+    "GSSAPIRenewalForcesRekey": "yes",
+    "GSSAPIServerIdentity": "theirs",
+    "GSSAPITrustDns": "yes",
+    "ChannelTimeout": "session=9",
+    "ObscureKeystrokeTiming": "no",
+    "Tag": "theirs",
+    "RefuseConnection": "theirs",
+    "Version": "theirs",
+    "VersionAddendum": "theirs",
+    "WarnWeakCrypto": "no",
+}
 BLOCKS = ("Host", "Match", "Include")
 UNLIKE = {"BindInterface", "Hostname"}  # -G shows an address where it looked a name up
 
 
 def table() -> str:
     """The table of docs/ssh-client.md."""
-    rows = [
-        f"| {each.name} | {each.use.value}{f': `{each.value}`' if each.value else ''} | {each.why} |\n"
-        for each in OPTIONS
-    ]
+    rows = [f"| {each.name} | {each.use.value}{f': `{each.value}`' if each.value else ''} | {each.why} |\n" for each in OPTIONS]
     return "| option | what becomes of it | why |\n|---|---|---|\n" + "".join(rows)
 
 
@@ -114,7 +191,7 @@ def test_the_table_holds_every_option_that_the_installed_client_knows() -> None:
 
 
 @pytest.mark.parametrize("option", [each for each in OPTIONS if each.name not in BLOCKS], ids=lambda each: each.name)
-def test_each_option_is_set_cleared_or_the_users(option: client_options.Option, tmp_path: Path) -> None:
+def test_each_option_is_set_cleared_or_the_users(option: client_options.ClientOption, tmp_path: Path) -> None:
     name, theirs = option.name.lower(), THEIRS[option.name]
     plain = asked("Port 22")
     with_theirs = asked(f"{option.name} {theirs}") or asked(f"{option.name} {theirs}", command=("true",))
@@ -122,29 +199,25 @@ def test_each_option_is_set_cleared_or_the_users(option: client_options.Option, 
         assert name not in plain, f"the client names {option.name} and does not take {theirs}"
         return  # another release's option
     found = configured(tmp_path, f"{option.name} {theirs}\n", pins=(PIN,))
-    if option.use is Use.SET:
+    if option.use is OptionUse.SET:
         wanted = option.value or "yes"
-        assert found.get(name, ["none"]) == [wanted] or found[name] == asked(f"{option.name} {wanted}").get(
-            name, ["none"]
-        )
+        assert found.get(name, ["none"]) == [wanted] or found[name] == asked(f"{option.name} {wanted}").get(name, ["none"])
         assert theirs not in found.get(name, [])
-    elif option.use is Use.CLEARED:
+    elif option.use is OptionUse.CLEARED:
         assert theirs in with_theirs[name]
         assert name not in found
-    elif option.use is Use.PINNED:
+    elif option.use is OptionUse.PINNED:
         assert theirs not in found[name]
         assert found[name] == [option.value] if option.value else "known-guest %H %t %K %f" in found[name][0]
-        assert configured(tmp_path, f"{option.name} {theirs}\n")[name] == with_theirs[name], (
-            "without a pin it is the user's"
-        )
-    elif option.use is Use.ALLOWED and option.name not in UNLIKE:
+        assert configured(tmp_path, f"{option.name} {theirs}\n")[name] == with_theirs[name], "without a pin it is the user's"
+    elif option.use is OptionUse.ALLOWED and option.name not in UNLIKE:
         assert found.get(name) == with_theirs.get(name)
 
 
 def test_a_users_own_files_are_read_as_the_client_reads_them(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    assert configured(
-        tmp_path, "Host other\n  Port 9\nHost guest\n  Port 2022\n  User mara\nHost *\n  Port 7\n  SendEnv X Y\n"
-    )["port"] == ["2022"]
+    assert configured(tmp_path, "Host other\n  Port 9\nHost guest\n  Port 2022\n  User mara\nHost *\n  Port 7\n  SendEnv X Y\n")[
+        "port"
+    ] == ["2022"]
     assert configured(tmp_path, "Match host guest exec true\n  User joon\n")["user"] == ["joon"]
     found = configured(
         tmp_path, "Host other\n  SendEnv *\nMatch final host guest\n  SendEnv *\n  ForwardAgent yes\n  SetEnv A=b\n"

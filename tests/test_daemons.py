@@ -23,11 +23,26 @@ DOUBTS = [
     ("no uids told", "uids root\n", "", "it is not root's"),
     ("a program that others may write", "roots yes\n", "", "others than root can change its program"),
     ("no program told", "program /usr/sbin/sshd\n", "", "its program is not known"),
-    ("a group of her own that bears the unit's name", "0::/system.slice", "0::/user.slice/user-1001.slice", "it is in no unit of the service manager's"),
-    ("below a unit of her own manager", "0::/system.slice", "0::/user.slice/user@1001.service/app.slice", "it is in no unit of the service manager's"),
+    (
+        "a group of her own that bears the unit's name",
+        "0::/system.slice",
+        "0::/user.slice/user-1001.slice",
+        "it is in no unit of the service manager's",
+    ),
+    (
+        "below a unit of her own manager",
+        "0::/system.slice",
+        "0::/user.slice/user@1001.service/app.slice",
+        "it is in no unit of the service manager's",
+    ),
     ("a session", "0::/system.slice/ssh.service", "0::/user.slice/session-3.scope", "it is in no unit of the service manager's"),
-    ("a longer name", "0::/system.slice/ssh.service", "0::/system.slice/ssh.service2", "it is in no unit of the service manager's"),
-]  # fmt: skip
+    (
+        "a longer name",
+        "0::/system.slice/ssh.service",
+        "0::/system.slice/ssh.service2",
+        "it is in no unit of the service manager's",
+    ),
+]
 
 
 def read(text: str, units: str = UNITS, init: str = "systemd") -> service_reading.ServiceReading:
@@ -80,11 +95,19 @@ def test_two_units_of_other_names_are_not_told_apart() -> None:
     assert not read(two + second, units).daemons
 
 
-@pytest.mark.parametrize("group, unit", [
-    ("/system.slice/ssh.service", "ssh.service"), ("/system.slice/system-ssh.slice/ssh@1.service", "ssh@1.service"),
-    ("/user.slice/user-1001.slice/user@1001.service/app.slice/ssh.service", "user@1001.service"), ("/user.slice/session-3.scope/ssh.service", ""),
-    ("/", ""), ("/ssh.service", "ssh.service"), ("/odd name.service", ""), ("/system.slice", ""),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "group, unit",
+    [
+        ("/system.slice/ssh.service", "ssh.service"),
+        ("/system.slice/system-ssh.slice/ssh@1.service", "ssh@1.service"),
+        ("/user.slice/user-1001.slice/user@1001.service/app.slice/ssh.service", "user@1001.service"),
+        ("/user.slice/session-3.scope/ssh.service", ""),
+        ("/", ""),
+        ("/ssh.service", "ssh.service"),
+        ("/odd name.service", ""),
+        ("/system.slice", ""),
+    ],
+)
 def test_the_outermost_part_that_is_no_slice(group: str, unit: str) -> None:
     assert daemons.outermost(group) == unit
 

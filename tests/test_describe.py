@@ -26,9 +26,7 @@ from tests.describing import complain, described
 from tests.guests import AT, HASH, Guest, pub
 from tests.test_reason import CASES
 
-SUDO: dict[str, str | bytes] = {
-    "/etc/sudoers": "root ALL=(ALL) ALL\nmara ALL=(ALL) ALL\nkeeper ALL=(ALL) NOPASSWD: ALL\n"
-}
+SUDO: dict[str, str | bytes] = {"/etc/sudoers": "root ALL=(ALL) ALL\nmara ALL=(ALL) ALL\nkeeper ALL=(ALL) NOPASSWD: ALL\n"}
 NO_PASSWORDS = "PasswordAuthentication no\n"
 DESK, TOKEN, JOON = pub("mara-desk"), pub("mara-token"), pub("joon-desk")
 AWKWARD = {
@@ -46,10 +44,13 @@ AWKWARD = {
     "a hostile comment": Guest(NO_PASSWORDS, {"mara": f"{DESK} \x1b[2J', x: [*a]\u202e # {{\n"}),
     "a command that is YAML": Guest(NO_PASSWORDS, {"mara": f'restrict,command="a: [b]\', # \u00e9 {{" {DESK}\n'}),
     "an authority": Guest(
-        NO_PASSWORDS + "TrustedUserCAKeys /etc/ssh/ca.pub\nMatch User charts\n  ForceCommand internal-sftp\n  AllowTcpForwarding no\n"
-        "  DisableForwarding yes\n", files={"/etc/ssh/ca.pub": pub("skerry-users") + "\n"}, accounts=("root", "mara", "charts"),
+        NO_PASSWORDS
+        + "TrustedUserCAKeys /etc/ssh/ca.pub\nMatch User charts\n  ForceCommand internal-sftp\n  AllowTcpForwarding no\n"
+        "  DisableForwarding yes\n",
+        files={"/etc/ssh/ca.pub": pub("skerry-users") + "\n"},
+        accounts=("root", "mara", "charts"),
     ),
-}  # fmt: skip
+}
 ALL = {**AWKWARD, **{name: guest for name, guest, *_ in CASES}}
 
 
@@ -105,7 +106,7 @@ def test_the_demo_described_and_audited_as_users_do(tmp_path: Path) -> None:
     assert "# gate, gauge, plotter: /home/keeper/.ssh/authorized_keys:1" in text
     assert "into: [gate, gauge, plotter]" in text or "into: [gauge, gate, plotter]" in text
     result = audit(load(target), AT)
-    assert not [f for g in result.guests for f in g.findings if f.check in ("surplus", "missing")]
+    assert not [f for g in result.guests for f in g.findings if f.check in ("hole", "shut-out")]
     again = CliRunner().invoke(cli, ["new", str(target), *words])
     assert again.exit_code == 4
     assert "is there already" in again.output
@@ -116,7 +117,7 @@ def test_the_demo_described_and_audited_as_users_do(tmp_path: Path) -> None:
     for sentence in sentences:
         target.write_text(text.replace(sentence, "", 1))
         less = audit(load(target), AT)
-        assert [f for g in less.guests for f in g.findings if f.check == "surplus"], sentence
+        assert [f for g in less.guests for f in g.findings if f.check == "hole"], sentence
 
 
 def test_one_that_can_not_be_read_does_not_stop_the_rest(tmp_path: Path) -> None:
@@ -168,11 +169,19 @@ def test_every_file_that_loads_fits_the_schema(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize(
     "wrong",
-    ["guests: {g: {via: {folder: x, host: y}}}", "guests: {g: {labels: [a]}}", "guests: {G: {via: here}}", "grants: [{let: a}]",
-     "guests: {g: {via: here, host_keys: [MD5:00]}}", "places: {bench: {inside: 10.0.0.0/8}}", "extra: 1",
-     "grants: [{let: a, into: g, by: rdp, from: b, with: key}]", "grants: [{let: a, into: g, by: ssh, from: b, with: keys}]",
-     "grants: [{let: a, into: g, by: ssh, from: b, with: key, may: administer}]"],
-)  # fmt: skip
+    [
+        "guests: {g: {via: {folder: x, host: y}}}",
+        "guests: {g: {labels: [a]}}",
+        "guests: {G: {via: here}}",
+        "grants: [{let: a}]",
+        "guests: {g: {via: here, host_keys: [MD5:00]}}",
+        "places: {bench: {inside: 10.0.0.0/8}}",
+        "extra: 1",
+        "grants: [{let: a, into: g, by: rdp, from: b, with: key}]",
+        "grants: [{let: a, into: g, by: ssh, from: b, with: keys}]",
+        "grants: [{let: a, into: g, by: ssh, from: b, with: key, may: administer}]",
+    ],
+)
 def test_what_does_not_load_does_not_fit(tmp_path: Path, wrong: str) -> None:
     path = tmp_path / "estate.yaml"
     guests = "" if wrong.startswith("guests") else "guests: {g: {via: here}}\n"

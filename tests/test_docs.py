@@ -41,15 +41,11 @@ def test_the_estate_file_on_the_page_loads(skerry: Path) -> None:
     assert len(load(skerry / "page.yaml").grants) == 5
 
 
-@pytest.mark.parametrize(
-    "page", sorted(p for p in ROOT.glob("*.md")) + sorted(ROOT.glob("docs/*.md")), ids=lambda p: p.name
-)
+@pytest.mark.parametrize("page", sorted(p for p in ROOT.glob("*.md")) + sorted(ROOT.glob("docs/*.md")), ids=lambda p: p.name)
 def test_links_lead_somewhere(page: Path) -> None:
     for target in re.findall(r"\]\(([^)#:]+)\)", page.read_text()):
         assert (page.parent / target).exists(), f"{page.name} links {target}"
 
 
 def test_the_page_of_checks_is_made_from_the_checks() -> None:
-    assert (ROOT / "docs/checks.md").read_text() == catalogue.markdown(), (
-        "nightlatch checks --format markdown >docs/checks.md"
-    )
+    assert (ROOT / "docs/checks.md").read_text() == catalogue.markdown(), "nightlatch checks --format markdown >docs/checks.md"

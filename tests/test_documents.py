@@ -15,27 +15,27 @@ from typing import Any
 
 import pytest
 
-from nightlatch.audit.wire import Stand, State
+from nightlatch.audit.wire import GrantStanding, GrantState
 from nightlatch.demo.build import build
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.estate.load import load as load_estate
 from nightlatch.estate.model import Estate
 from nightlatch.faults import RefusedError
 from nightlatch.formats.keys import parse_public
-from nightlatch.latch.live import Pending, Told
-from nightlatch.model.handshake import Asks
+from nightlatch.latch.live import LatchReport, Pending
+from nightlatch.model.handshake import RequestedProof
 from nightlatch.ops.addresses import addresses, addresses_target
 from nightlatch.ops.audit import audit
 from nightlatch.ops.draft import draft, prove
 from nightlatch.ops.exposure import exposure as exposure_of
-from nightlatch.ops.find import Candidate, Sign, Sought, Verdict
-from nightlatch.ops.perimeter import border
-from nightlatch.ops.reach import Other, Reach, Reached
+from nightlatch.ops.find import SearchResult, SearchVerdict, Sign, SoughtAddress
+from nightlatch.ops.perimeter import draft_perimeter
+from nightlatch.ops.reach import GuestReach, OtherService, Reach
 from nightlatch.ops.survey import survey
 from nightlatch.origin import Kind, Origin
 from nightlatch.probe.causes import causes
-from nightlatch.probe.ssh import Identified, Methods, Offered, Proven
-from nightlatch.probe.stages import How, Look, Stage, Step, Target
+from nightlatch.probe.ssh import AlgorithmOffer, Identification, Methods, ProvenKey
+from nightlatch.probe.stages import FailureMode, Look, Stage, Step, Target
 from nightlatch.report import address_book, exposure, machine, perimeter, reach, search
 from tests.guests import KEYS
 
@@ -43,9 +43,10 @@ HERE = Path(__file__).parent / "documents"
 AT = datetime(2026, 11, 25, 12, tzinfo=UTC)
 # What is another each time: days of the sample's tables, digests of what it writes with them, the host key that two guests share.
 VARIES = [
-    (re.compile(r"taken \d{4}-\d\d-\d\d"), "taken DAY"), (re.compile(r'"[0-9a-f]{64}"'), '"DIGEST"'),
+    (re.compile(r"taken \d{4}-\d\d-\d\d"), "taken DAY"),
+    (re.compile(r'"[0-9a-f]{64}"'), '"DIGEST"'),
     (re.compile(r'"text": "SHA256:[^"]{43}"'), '"text": "SHA256:HOST KEY"'),
-]  # fmt: skip
+]
 
 
 @pytest.fixture(scope="module")
@@ -92,7 +93,7 @@ def of_interfaces(estate: Estate) -> dict[str, Any]:
 
 
 def of_perimeter(estate: Estate) -> dict[str, Any]:
-    return perimeter.document(border(estate, AT))
+    return perimeter.document(draft_perimeter(estate, AT))
 
 
 def of_checks(estate: Estate) -> dict[str, Any]:
@@ -101,10 +102,13 @@ def of_checks(estate: Estate) -> dict[str, Any]:
 
 def of_pending(estate: Estate) -> dict[str, Any]:
     waiting = Pending("gauge", "20261125-120000-abcdef", "mara@desk", "on-the-latch", 20, 100, True)
-    return machine.pending([
-        ("gauge", Told(waiting, (("20261124-090000-012345", "kept by mara@desk"),))), ("gate", "no connection comes in"),
-        ("plotter", Told(None, ())),
-    ])  # fmt: skip
+    return machine.pending(
+        [
+            ("gauge", LatchReport(waiting, (("20261124-090000-012345", "kept by mara@desk"),))),
+            ("gate", "no connection comes in"),
+            ("plotter", LatchReport(None, ())),
+        ]
+    )
 
 
 def a_look(**more: Any) -> Look:
@@ -112,10 +116,15 @@ def a_look(**more: Any) -> Look:
     return Look(
         Target("192.168.56.21", accounts=("keeper",), pins=(key.fingerprint,)),
         (Step(Stage.CONNECT, 0.004, "192.168.56.21 port 22"), Step(Stage.METHODS, 0.02, "keeper: publickey")),
-        addresses=("192.168.56.21",), address="192.168.56.21", here="192.168.40.7", identified=Identified("SSH-2.0-OpenSSH_9.2p1"),
-        offered=Offered(("curve25519-sha256",), ("ssh-ed25519",), ("aes256-ctr",), ("hmac-sha2-256",)),
-        keys=(Proven(key, "curve25519-sha256", "ssh-ed25519"),), methods=(Methods("keeper", ("publickey",)),), **more,
-    )  # fmt: skip
+        addresses=("192.168.56.21",),
+        address="192.168.56.21",
+        here="192.168.40.7",
+        identified=Identification("SSH-2.0-OpenSSH_9.2p1"),
+        offered=AlgorithmOffer(("curve25519-sha256",), ("ssh-ed25519",), ("aes256-ctr",), ("hmac-sha2-256",)),
+        keys=(ProvenKey(key, "curve25519-sha256", "ssh-ed25519"),),
+        methods=(Methods("keeper", ("publickey",)),),
+        **more,
+    )
 
 
 def of_look(estate: Estate) -> dict[str, Any]:
@@ -125,32 +134,53 @@ def of_look(estate: Estate) -> dict[str, Any]:
 def of_reach(estate: Estate) -> dict[str, Any]:
     granted = Origin("estate.yaml", 20, 5, Kind.ESTATE)
     shut = Look(
-        Target("192.168.56.22"), (Step(Stage.CONNECT, 0.001, "refused"),), Stage.CONNECT, How.REFUSED, "192.168.56.22"
+        Target("192.168.56.22"),
+        (Step(Stage.CONNECT, 0.001, "refused"),),
+        Stage.CONNECT,
+        FailureMode.REFUSED,
+        "192.168.56.22",
     )
-    other = Look(Target("192.168.56.21", 4711, ("joon",), service="tide"), here="192.168.40.7", answered="tide 1 gauge",
-                 asks=(Asks("joon", ("password",)),))  # fmt: skip
-    stand = Stand("mara", "mara", "the key mara-desk", "bench", State.OFFERED, granted, "a key")
-    gauge = Reached(
+    other = Look(
+        Target("192.168.56.21", 4711, ("joon",), service="tide"),
+        here="192.168.40.7",
+        answered="tide 1 gauge",
+        asks=(RequestedProof("joon", ("password",)),),
+    )
+    stand = GrantStanding("mara", "mara", "the key mara-desk", "bench", GrantState.OFFERED, granted, "a key")
+    gauge = GuestReach(
         "gauge",
         a_look(),
         stands=(stand,),
-        others=(Other("tide", other, (stand,)),),
+        others=(OtherService("tide", other, (stand,)),),
         against="kept/gauge.evidence.tar.gz",
     )
-    guests = (gauge, Reached("gate", shut, causes=causes(shut)), Reached("chartbox", problem="no address is known"))
+    guests = (
+        gauge,
+        GuestReach("gate", shut, causes=causes(shut)),
+        GuestReach("chartbox", problem="no address is known"),
+    )
     return reach.document(Reach("Skerry Point", AT, guests, (("192.168.40.7", "bench"),)))
 
 
 def of_find(estate: Estate) -> dict[str, Any]:
     sign = Sign("a neighbour has its hardware address", Origin("neighbours", kind=Kind.LISTING), True)
-    found = Candidate("192.168.56.133", (sign,), Verdict.CONFIRMED, a_look())
-    return search.document(Sought("gauge", "gauge", ("52:54:00:00:56:21",), (found,), 12, ("isle: too large",)))
+    found = SoughtAddress("192.168.56.133", (sign,), SearchVerdict.CONFIRMED, a_look())
+    return search.document(SearchResult("gauge", "gauge", ("52:54:00:00:56:21",), (found,), 12, ("isle: too large",)))
 
 
 MAKERS: dict[str, Callable[[Estate], dict[str, Any]]] = {
-    "audit": of_audit, "draft": of_draft, "exposure": of_exposure, "addresses": of_addresses, "interfaces": of_interfaces,
-    "perimeter": of_perimeter, "checks": of_checks, "pending": of_pending, "look": of_look, "reach": of_reach, "find": of_find,
-}  # fmt: skip
+    "audit": of_audit,
+    "draft": of_draft,
+    "exposure": of_exposure,
+    "addresses": of_addresses,
+    "interfaces": of_interfaces,
+    "perimeter": of_perimeter,
+    "checks": of_checks,
+    "pending": of_pending,
+    "look": of_look,
+    "reach": of_reach,
+    "find": of_find,
+}
 
 
 @pytest.mark.parametrize("name", MAKERS)

@@ -95,11 +95,26 @@ FILES = [
     ("nightlatch: 1\nestate: x\nguests: {}\nnetworks: {isle: {host: 192.168.56.1}}\n", "network isle lacks subnet", 4),
     ("nightlatch: 1\nestate: x\nguests: {}\nnetworks: {isle: {subnet: [10.0.0.0/8, 10.1.0.0/16]}}\n", "overlaps another", 4),
     ("nightlatch: 1\nestate: x\nguests: {}\nnetworks: {isle: {subnet: 10.0.0.0/8, host: 11.0.0.1}}\n", "lies outside of isle", 4),
-    ("nightlatch: 1\nestate: x\nguests: {}\nnetworks: {isle: {subnet: 10.0.0.0/8, leases: 10.0.0.9-11.0.0.1}}\n", "outside of isle", 4),
-    ("nightlatch: 1\nestate: x\nguests: {}\nnetworks: {isle: {subnet: 10.0.0.0/8, leases: 10.0.0.9-10.0.0.1}}\n", "ends before", 4),
-    ("nightlatch: 1\nestate: x\nguests: {}\nnetworks: {isle: {subnet: 10.0.0.0/8, forwards: []}}\n", "forwards is an empty list", 4),
-    ("nightlatch: 1\nestate: x\nguests: {g: {via: {folder: x}, network: isel}}\nnetworks: {isle: {subnet: 10.0.0.0/8}}\n",
-     'Did you mean "isle"?', 3),
+    (
+        "nightlatch: 1\nestate: x\nguests: {}\nnetworks: {isle: {subnet: 10.0.0.0/8, leases: 10.0.0.9-11.0.0.1}}\n",
+        "outside of isle",
+        4,
+    ),
+    (
+        "nightlatch: 1\nestate: x\nguests: {}\nnetworks: {isle: {subnet: 10.0.0.0/8, leases: 10.0.0.9-10.0.0.1}}\n",
+        "ends before",
+        4,
+    ),
+    (
+        "nightlatch: 1\nestate: x\nguests: {}\nnetworks: {isle: {subnet: 10.0.0.0/8, forwards: []}}\n",
+        "forwards is an empty list",
+        4,
+    ),
+    (
+        "nightlatch: 1\nestate: x\nguests: {g: {via: {folder: x}, network: isel}}\nnetworks: {isle: {subnet: 10.0.0.0/8}}\n",
+        'Did you mean "isle"?',
+        3,
+    ),
     ("nightlatch: 1\nestate: x\nguests: {g: {via: {folder: x}, addresses: {eth0: 10.0.0.4}}}\n", "no prefix length", 3),
     ("nightlatch: 1\nestate: x\nguests: {g: {via: {folder: x}, addresses: {eth0: 127.0.0.4/8}}}\n", "is a loopback address", 3),
     ("nightlatch: 1\nestate: x\nguests: {g: {via: {folder: x}, addresses: {'eth 0': 10.0.0.4/8}}}\n", "is no interface", 3),
@@ -124,11 +139,11 @@ FILES = [
     ("nightlatch: 1\nestate: x\ntime_zone: Atlantic/Faeroes\nguests: {}\n", 'no time zone "Atlantic/Faeroes"', 3),
     ("nightlatch: 1\nestate: x\nguests: {}\nplaces: {anywhere: [10.0.0.1]}\n", "reserved", 4),
     ("nightlatch: 1\nestate: x\nguests: {}\npeople: {mara: {keys: [keys/none.pub]}}\n", "there is no file keys/none.pub", 4),
-    ("nightlatch: 1\nestate: x\nguests: {}\nnarrow_at: [roof]\n", "\"roof\"", 4),
+    ("nightlatch: 1\nestate: x\nguests: {}\nnarrow_at: [roof]\n", '"roof"', 4),
     ("nightlatch: 1\nestate: x\nguests: {}\nnarrow_at: [servise]\n", 'Did you mean "service"?', 4),
     ("nightlatch: 1\nestate: 'x\x01'\nguests: {}\n", "a control character", 2),
     ("[1, 2]\n", "the estate is a list", 1),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize("text, part, line", FILES)
@@ -140,11 +155,7 @@ def test_wrong_files(tmp_path: Path, text: str, part: str, line: int | None) -> 
 
 
 def test_all_errors_come_at_once_in_order(tmp_path: Path) -> None:
-    text = (
-        HEAD
-        + GUESTS
-        + "grants:\n  - {let: jon, into: gague, by: ssh, from: bensh, with: kee}\nwaivers:\n  - {finding: x}\n"
-    )
+    text = HEAD + GUESTS + "grants:\n  - {let: jon, into: gague, by: ssh, from: bensh, with: kee}\nwaivers:\n  - {finding: x}\n"
     message = wrong(tmp_path, text)
     for part in ('"jon"', '"gague"', '"bensh"', '"kee"', "waiver 1 lacks on"):
         assert part in message
@@ -222,19 +233,22 @@ def test_an_address_is_followed_where_it_means_the_guest_or_a_caller() -> None:
 ROWS = [
     ("name,via,at\ng,folder,x\n", ""),
     ("name,via\ng,here\n", ""),
-    ("name,via,at,labels,network,addresses\ng,ssh,192.168.56.21,loggers spare,isle,eth0=192.168.56.21/24 eth0=2001:db8:56::21/64\n", ""),
+    (
+        "name,via,at,labels,network,addresses\ng,ssh,192.168.56.21,loggers spare,isle,eth0=192.168.56.21/24 eth0=2001:db8:56::21/64\n",
+        "",
+    ),
     ("name,via,at\r\n\r\ng,folder,x\r\n", ""),
     ("", "guests.csv:1:1: the heading lacks name or via"),
-    ("name,via,att\n", "guests.csv:1:10: there is no column \"att\""),
+    ("name,via,att\n", 'guests.csv:1:10: there is no column "att"'),
     ("name,via,at\ng,folder\n", "guests.csv:2:1: 2 fields where the heading has 3"),
     ("name,via,at\ng,folder,\n", "guests.csv:2:3: folder is nothing"),
     ("name,via,at\nG,folder,x\n", 'guests.csv:2:1: "G" can\'t be the name of a guest'),
     ("name,via,at\ng,folder,x\ng,folder,y\n", 'guests.csv:3:1: "g" stands here a second time'),
-    ("name,via,at\ng,flder,x\n", "guests.csv:2:3: via has no \"flder\""),
-    ("name,via,at,addresses\ng,folder,x,eth0=192.168.56.21\n", "guests.csv:2:17: \"192.168.56.21\" has no prefix length"),
+    ("name,via,at\ng,flder,x\n", 'guests.csv:2:3: via has no "flder"'),
+    ("name,via,at,addresses\ng,folder,x,eth0=192.168.56.21\n", 'guests.csv:2:17: "192.168.56.21" has no prefix length'),
     ("name,via,at,addresses\ng,folder,x,192.168.56.21/24\n", "an interface is"),
     ('name,via,at\n"g"x,folder,x\n', "guests.csv:2:1: this is no CSV"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize("text, part", ROWS)
@@ -286,11 +300,19 @@ def test_thousands_of_guests_load_in_seconds(tmp_path: Path) -> None:
 
 NEWCOMER = [
     ("places: {office: [10.20.0.0-10.20.5.255]}\n", "is a range", "prefixes, which say the same: 10.20.0.0/22, 10.20.4.0/23"),
-    ("people: {mara: {}}\nteams: {admins: [mara]}\ngrants:\n  - {let: admins, into: gauge, by: ssh, from: [10.0.0.1], with: password}\n", '"admins" is a team', "team admins"),
-    ("people: {mara: {}}\ngrants:\n  - {let: mara, into: gauge, by: ssh, from: [10.0.0.1], with: password, only: /srv/x}\n", 'only is "/srv/x"', "only: {files: /srv/x}"),
+    (
+        "people: {mara: {}}\nteams: {admins: [mara]}\ngrants:\n  - {let: admins, into: gauge, by: ssh, from: [10.0.0.1], with: password}\n",
+        '"admins" is a team',
+        "team admins",
+    ),
+    (
+        "people: {mara: {}}\ngrants:\n  - {let: mara, into: gauge, by: ssh, from: [10.0.0.1], with: password, only: /srv/x}\n",
+        'only is "/srv/x"',
+        "only: {files: /srv/x}",
+    ),
     ("places:\n\toffice: [10.0.0.1]\n", "a tab, which YAML does not take", "spaces"),
     ("robots: {x: {keyz: [a]}}\n", 'robot x has no "keyz"', 'Did you mean "keys"'),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize("more, says, expected", NEWCOMER)

@@ -13,17 +13,15 @@ from pathlib import Path
 import pytest
 
 from nightlatch.evidence import archive
-from nightlatch.evidence.extra_paths import More
-from nightlatch.evidence.snapshot import Kind, Snapshot
+from nightlatch.evidence.extra_paths import ExtraPaths
+from nightlatch.evidence.snapshot import EntryKind, Snapshot
 from nightlatch.faults import NightlatchError, UnreadableError
 from nightlatch.ops.audit import audit_target
 from nightlatch.ops.evidence import read_evidence, write_evidence
 from nightlatch.ops.survey import survey_target
 from tests.guests import AT, Guest, pub
 
-GUEST = Guest(
-    "PasswordAuthentication no\n", {"mara": pub("mara-desk") + "\n"}, passwords={"mara": "$6$salt$verysecrethash"}
-)
+GUEST = Guest("PasswordAuthentication no\n", {"mara": pub("mara-desk") + "\n"}, passwords={"mara": "$6$salt$verysecrethash"})
 
 
 def collected(root: Path) -> Snapshot:
@@ -37,7 +35,7 @@ def test_hashes_and_private_keys_never_enter_evidence(tmp_path: Path) -> None:
     root = GUEST.write(tmp_path / "g")
     private = Ed25519PrivateKey.generate().private_bytes(
         serialization.Encoding.PEM, serialization.PrivateFormat.OpenSSH, serialization.NoEncryption()
-    )  # fmt: skip
+    )
     for name in ("etc/ssh/ssh_host_ed25519_key", "home/mara/.ssh/id_x.pub", "home/mara/.ssh/authorized_keys2"):
         (root / name).write_bytes(private)
     snapshot = collected(root)
@@ -230,10 +228,10 @@ def test_a_write_that_is_cut_short_leaves_no_half_archive(tmp_path: Path, monkey
 def test_resolving_in_a_snapshot_is_the_kernels(tmp_path: Path) -> None:
     root = GUEST.write(tmp_path / "g")
     os.symlink("../etc/ssh", root / "home/way")
-    snapshot = survey_target(root, more=More(("/home/way/sshd_config", "/home/way/../nothing")))
+    snapshot = survey_target(root, more=ExtraPaths(("/home/way/sshd_config", "/home/way/../nothing")))
     assert snapshot.resolve("/home/way/sshd_config").path == "/etc/ssh/sshd_config"
     assert snapshot.resolve("/home/way/sshd_config/x").problem == "not a folder"
     nothing = snapshot.resolve("/home/way/../nothing").entry
     assert nothing is not None
-    assert nothing.kind is Kind.ABSENT
+    assert nothing.kind is EntryKind.ABSENT
     assert snapshot.resolve("/never/looked").entry is None

@@ -38,9 +38,7 @@ def result(tmp_path_factory: pytest.TempPathFactory) -> Audit:
 
 def one(text: str, origin: Origin, *, guest: str = "gauge", waived: str = "") -> Audit:
     """An audit with one finding."""
-    finding = Finding(
-        "surplus", Severity.HIGH, guest, Group.HOLE, text, (Proof("a line", origin),), ("mara",), "", waived
-    )
+    finding = Finding("hole", Severity.HIGH, guest, Group.HOLE, text, (Proof("a line", origin),), ("mara",), "", waived)
     return Audit("", AT, (GuestAudit(guest, (finding,), undecided=(Proof("a program", origin),)),))
 
 
@@ -95,7 +93,7 @@ def test_ids_stay_when_words_lines_and_order_change_and_tell_findings_apart(resu
         moved = [
             replace(f, text="said anew", proofs=tuple(Proof("x", replace(p.origin, line=p.origin.line + 7)) for p in f.proofs))
             for f in reversed(guest.findings)
-        ]  # fmt: skip
+        ]
         assert {id for id, _ in identified(moved)} == set(ids)
         shown = next(each for each in machine.audit(result)["guests"] if each["guest"] == guest.guest)
         assert [each["id"] for each in shown["findings"]] == ids
@@ -109,9 +107,7 @@ def test_ids_stay_when_words_lines_and_order_change_and_tell_findings_apart(resu
 
 
 # A byte of a name that is no UTF-8 is one of these lone surrogates here (PEP 383); others can't come from a guest.
-NAMES = st.text(
-    st.characters(exclude_characters="\0", exclude_categories=["Cs"]) | st.sampled_from("\udc80\udcff"), max_size=40
-)
+NAMES = st.text(st.characters(exclude_characters="\0", exclude_categories=["Cs"]) | st.sampled_from("\udc80\udcff"), max_size=40)
 
 
 @given(st.text(max_size=60), NAMES)
@@ -151,9 +147,7 @@ def test_the_command_writes_them(tmp_path: Path) -> None:
         assert done.output.startswith(start)
 
 
-def test_sarif_names_the_estate_file_below_the_folder_it_ran_in(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_sarif_names_the_estate_file_below_the_folder_it_ran_in(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.chdir(tmp_path)
     for path, wanted in (
         ("estate.yaml", "estate.yaml"),

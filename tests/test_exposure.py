@@ -13,11 +13,11 @@ import pytest
 from click.testing import CliRunner
 
 from nightlatch.access.arrivals import Arrival
-from nightlatch.access.exposure import BY_ANOTHER, Exposed, Fate, exposure
+from nightlatch.access.exposure import BY_ANOTHER, ExposedSocket, Fate, exposure
 from nightlatch.cli.main import cli
 from nightlatch.demo.build import build
 from nightlatch.evidence.snapshot import from_files
-from nightlatch.model.rules import Does
+from nightlatch.model.rules import RuleAction
 from nightlatch.net.addresses import ALL_V4, ALL_V6, LOOPBACK, union
 from nightlatch.net.ports import PortSet
 from nightlatch.origin import Origin
@@ -42,17 +42,21 @@ table ip n {
 }
 """
 SOCKETS = listening(
-    ("tcp", "0.0.0.0", 22, "sshd", 7), ("tcp", "[::]", 22, "sshd", 7), ("tcp", "192.0.2.9", 8022, "proxy", 9),
-    ("tcp", "127.0.0.1", 5432, "postgres", 8), ("udp", "*", 3389, "xrdp", 6),
-)  # fmt: skip
+    ("tcp", "0.0.0.0", 22, "sshd", 7),
+    ("tcp", "[::]", 22, "sshd", 7),
+    ("tcp", "192.0.2.9", 8022, "proxy", 9),
+    ("tcp", "127.0.0.1", 5432, "postgres", 8),
+    ("udp", "*", 3389, "xrdp", 6),
+)
 ONE = listening(("tcp", "0.0.0.0", 22, "sshd", 7))
 
 
-def of_listings(rules: str, sockets: dict[str, bytes] = SOCKETS) -> tuple[Exposed, ...]:
+def of_listings(rules: str, sockets: dict[str, bytes] = SOCKETS) -> tuple[ExposedSocket, ...]:
     snapshot = replace(
-        from_files("gauge", Guest().contents()), listings=sockets | {"rules": rules.encode(), "links": b"", "addresses": b""},
+        from_files("gauge", Guest().contents()),
+        listings=sockets | {"rules": rules.encode(), "links": b"", "addresses": b""},
         facts={"init": "systemd", "uid": "0"},
-    )  # fmt: skip
+    )
     return exposure(readings.read(snapshot))
 
 
@@ -65,7 +69,7 @@ def test_every_address_has_one_fate_with_its_rule() -> None:
         (Fate.UNDECIDED, "whether this rule matches is not known: meta mark 7 tcp dport 22 accept"),
         (Fate.ELSEWHERE, "ip saddr 203.0.113.0/24 tcp dport 22 redirect to :8022"),
         (Fate.REFUSED, "ip saddr 192.0.2.0/24 reject"),
-    ]  # fmt: skip
+    ]
     for each in found.values():
         pieces = [piece.sources for piece in each.pieces]
         whole = (ALL_V4 if each.port == 8022 else ALL_V4 | ALL_V6) - LOOPBACK
@@ -73,9 +77,7 @@ def test_every_address_has_one_fate_with_its_rule() -> None:
         assert sum(len(p.v4) for p in pieces) >= len(whole.v4)
         for number, one in enumerate(pieces):
             assert not one & union(pieces[:number] + pieces[number + 1 :])
-    assert (
-        found["udp", 3389].sources(Fate.IN) | found["udp", 3389].sources(Fate.REFUSED) == (ALL_V4 | ALL_V6) - LOOPBACK
-    )
+    assert found["udp", 3389].sources(Fate.IN) | found["udp", 3389].sources(Fate.REFUSED) == (ALL_V4 | ALL_V6) - LOOPBACK
     assert "203.0.113.7" not in found["tcp", 8022].sources(Fate.IN)  # sent there, and dropped behind
 
 
@@ -92,7 +94,7 @@ def test_who_dials_another_port_passes_what_stands_outside_by_that_one() -> None
         {
             "o": Chain(
                 "o",
-                (Rule((Match(ports=PortSet.of([(8022, 8022)])),), Does.ACCEPT, Origin("o")),),
+                (Rule((Match(ports=PortSet.of([(8022, 8022)])),), RuleAction.ACCEPT, Origin("o")),),
                 Origin("o"),
                 "prerouting",
                 accepts=False,
@@ -134,9 +136,7 @@ def test_the_command_tells_guest_by_guest(station: Path) -> None:
     code, told = run()
     assert code == 0
     assert re.search(r"gauge\n  22/tcp  sshd on all addresses\n    bench \(IPv4\) and 192.168.56.109\s+let in", told)
-    assert re.search(
-        r"bench \(IPv6\)\s+let in\s+/etc/nftables.conf:15:9   tcp dport 22 ip6 saddr 2001:db8:40::/64 accept", told
-    )
+    assert re.search(r"bench \(IPv6\)\s+let in\s+/etc/nftables.conf:15:9   tcp dport 22 ip6 saddr 2001:db8:40::/64 accept", told)
     assert re.search(r"anywhere else\s+dropped\s+/etc/nftables.conf:9:5   policy drop", told)
     assert "4 ports, 2 open to everybody, nothing undecided.   Next: nightlatch audit" in told
     code, told = run("images/gate", "--port", "23")
@@ -167,9 +167,7 @@ def test_the_same_as_json_csv_and_picture(station: Path) -> None:
     assert document["format"] == "nightlatch/exposure/1"
     pieces = document["sockets"][0]["pieces"]
     assert {piece["fate"] for piece in pieces} == {"let in", "dropped"}
-    assert {"kind": "file", "path": "/etc/ufw/user.rules", "line": 6, "column": 1} in [
-        piece["origin"] for piece in pieces
-    ]
+    assert {"kind": "file", "path": "/etc/ufw/user.rules", "line": 6, "column": 1} in [piece["origin"] for piece in pieces]
     rows = list(csv.DictReader(io.StringIO(run("--format", "csv")[1])))
     assert len([row for row in rows if row["guest"] == "gauge" and row["fate"] == "let in"]) == 2
     assert max(len(row["sources"].split()) for row in rows) < 20, "nobody is spelled out as a hundred prefixes"

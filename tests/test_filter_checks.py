@@ -17,17 +17,18 @@ from nightlatch.readings.filters.rules import Rules
 from tests.guests import AT, Guest, listening, pub, sshd
 
 SPOKEN = {
-    "filter.dead-rule", "filter.ipv6-looser", "filter.no-default-refusal", "filter.no-such-interface", "filter.not-loaded", "filter.not-stored",
+    "filter.dead-rule",
+    "filter.ipv6-looser",
+    "filter.no-default-refusal",
+    "filter.no-such-interface",
+    "filter.not-loaded",
+    "filter.not-stored",
     "filter.off",
-}  # fmt: skip
+}
 OFF = "PasswordAuthentication no\nKbdInteractiveAuthentication no\n"
 STARTED = {"/etc/systemd/system/sysinit.target.wants/nftables.service": ""}
 SOCKETS = sshd(22, 1000) | listening(
-    *(
-        ("tcp", where, port, name, port)
-        for port, name in ((22, "sshd"), (8080, "tide-web"))
-        for where in ("0.0.0.0", "[::]")
-    )
+    *(("tcp", where, port, name, port) for port, name in ((22, "sshd"), (8080, "tide-web")) for where in ("0.0.0.0", "[::]"))
 )
 LINKS = "2: eth0: <BROADCAST,UP,LOWER_UP> mtu 1500 qdisc noqueue state UP mode DEFAULT \\    link/ether 52:54:00:38:00:21 brd ff:ff:ff:ff:ff:ff\n"
 
@@ -52,22 +53,51 @@ def audited(files: dict[str, str], loaded: str | None = None) -> dict[str, Findi
 NFT = "/etc/nftables.conf"
 # Check, rules of nftables that count, what is said.
 STORED = [
-    ("filter.dead-rule", text("drop\ntcp dport 22 accept"), "This rule never decides: an earlier one drops all that it speaks of, and says otherwise."),
-    ("filter.dead-rule", text("tcp dport 20-30 accept\ntcp dport 22 ip saddr 192.0.2.0/24 accept"), "This rule never decides: an earlier one accepts all that it speaks of."),
-    ("filter.dead-rule", text("ip saddr 192.0.2.1 tcp dport 22 drop\nip saddr 192.0.2.1 tcp dport 22 accept\nip saddr 192.0.2.1 tcp dport 22 accept"),
-     "2 rules never decide: an earlier one drops all that they speak of, and says otherwise."),
-    ("filter.ipv6-looser", text("ip saddr 192.0.2.0/24 tcp dport 22 accept\nmeta nfproto ipv6 tcp dport 22 accept"), "tcp port 22 is kept from some over IPv4, and open to everybody over IPv6."),
+    (
+        "filter.dead-rule",
+        text("drop\ntcp dport 22 accept"),
+        "This rule never decides: an earlier one drops all that it speaks of, and says otherwise.",
+    ),
+    (
+        "filter.dead-rule",
+        text("tcp dport 20-30 accept\ntcp dport 22 ip saddr 192.0.2.0/24 accept"),
+        "This rule never decides: an earlier one accepts all that it speaks of.",
+    ),
+    (
+        "filter.dead-rule",
+        text(
+            "ip saddr 192.0.2.1 tcp dport 22 drop\nip saddr 192.0.2.1 tcp dport 22 accept\nip saddr 192.0.2.1 tcp dport 22 accept"
+        ),
+        "2 rules never decide: an earlier one drops all that they speak of, and says otherwise.",
+    ),
+    (
+        "filter.ipv6-looser",
+        text("ip saddr 192.0.2.0/24 tcp dport 22 accept\nmeta nfproto ipv6 tcp dport 22 accept"),
+        "tcp port 22 is kept from some over IPv4, and open to everybody over IPv6.",
+    ),
     ("filter.ipv6-looser", text("ip saddr 192.0.2.0/24 tcp dport 22 accept", family="ip"), "open to everybody over IPv6"),
-    ("filter.no-default-refusal", text("tcp dport 22 ip saddr != 192.0.2.0/24 drop\ntcp dport 22 ip6 saddr ::/0 drop", "accept"), "What no rule of the filter speaks of is let in."),
-    ("filter.no-default-refusal", text("tcp dport 22 accept", family="ip"), "What no rule of the filter speaks of is let in over IPv6."),
-]  # fmt: skip
+    (
+        "filter.no-default-refusal",
+        text("tcp dport 22 ip saddr != 192.0.2.0/24 drop\ntcp dport 22 ip6 saddr ::/0 drop", "accept"),
+        "What no rule of the filter speaks of is let in.",
+    ),
+    (
+        "filter.no-default-refusal",
+        text("tcp dport 22 accept", family="ip"),
+        "What no rule of the filter speaks of is let in over IPv6.",
+    ),
+]
 # Rules on which none of these speaks.
 QUIET = [
-    text("ct state established,related accept\niif lo accept\nmeta l4proto { icmp, icmpv6 } accept\nip saddr 192.0.2.0/24 tcp dport 22 accept"),
+    text(
+        "ct state established,related accept\niif lo accept\nmeta l4proto { icmp, icmpv6 } accept\nip saddr 192.0.2.0/24 tcp dport 22 accept"
+    ),
     text("tcp dport 22 limit rate 3/minute accept\ntcp dport 22 drop"),  # beyond the rate the second decides
-    text("fib daddr type local tcp dport 22 accept\ntcp dport 22 drop"), text("ct state new tcp dport 22 accept\ntcp dport 22 drop"), text("meta mark 7 drop\ntcp dport 22 accept"),
+    text("fib daddr type local tcp dport 22 accept\ntcp dport 22 drop"),
+    text("ct state new tcp dport 22 accept\ntcp dport 22 drop"),
+    text("meta mark 7 drop\ntcp dport 22 accept"),
     text("", "accept"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize("check, rules, said", STORED, ids=[f"{check}-{n}" for n, (check, *_) in enumerate(STORED)])
@@ -112,13 +142,25 @@ def test_what_is_loaded_and_what_a_boot_loads_are_compared() -> None:
 SAVED = "*filter\n:INPUT DROP [0:0]\n-A INPUT -s 192.168.40.0/24 -p tcp -j ACCEPT\nCOMMIT\n# iptables-save\n"
 # What a kernel tells where nft is not there, or the older iptables beside it: facts, listings, and what is known then.
 KERNELS = [
-    ({"nft": "none"}, {}, "in"), ({"nft": "unknown"}, {}, "the program nft, which is not there"), ({"nft": "none", "uid": "1000"}, {}, "that takes root"),
-    ({"nft": "none", "legacy": "filter"}, {"older": SAVED}, "out"), ({"nft": "there", "legacy": "filter"}, {"older": SAVED, "rules": ""}, "out"),
-    ({"nft": "there", "legacy": "filter"}, {"rules": ""}, "the tables filter of the older iptables are loaded, and were not listed"),
+    ({"nft": "none"}, {}, "in"),
+    ({"nft": "unknown"}, {}, "the program nft, which is not there"),
+    ({"nft": "none", "uid": "1000"}, {}, "that takes root"),
+    ({"nft": "none", "legacy": "filter"}, {"older": SAVED}, "out"),
+    ({"nft": "there", "legacy": "filter"}, {"older": SAVED, "rules": ""}, "out"),
+    (
+        {"nft": "there", "legacy": "filter"},
+        {"rules": ""},
+        "the tables filter of the older iptables are loaded, and were not listed",
+    ),
     ({"nft": "there", "legacy": "nat filter"}, {"older": SAVED, "rules": ""}, "the tables nat of the older iptables"),
-    ({"nft": "there", "legacy": "filter"}, {"older": SAVED.replace("-p tcp", "-p"), "rules": ""}, "iptables-restore refuses this line"),
-    ({"nft": "unknown", "legacy": "filter"}, {"older": SAVED}, "the program nft, which is not there"), ({"nft": "there"}, {"rules": ""}, "in"),
-]  # fmt: skip
+    (
+        {"nft": "there", "legacy": "filter"},
+        {"older": SAVED.replace("-p tcp", "-p"), "rules": ""},
+        "iptables-restore refuses this line",
+    ),
+    ({"nft": "unknown", "legacy": "filter"}, {"older": SAVED}, "the program nft, which is not there"),
+    ({"nft": "there"}, {"rules": ""}, "in"),
+]
 
 
 @pytest.mark.parametrize("facts, listings, known", KERNELS, ids=[str(n) for n in range(len(KERNELS))])
@@ -145,22 +187,19 @@ def test_what_a_kernel_tells_of_its_rules_is_taken_for_no_more(
 
 def test_an_interface_that_is_not_there_is_told() -> None:
     found = audited({}, text('iifname "eth*" tcp dport 22 accept\niifname "enp0s9" tcp dport 8080 accept'))
-    assert (
-        found["filter.no-such-interface"].text
-        == "A rule of the filter speaks of the interface enp0s9, which is not there."
-    )
+    assert found["filter.no-such-interface"].text == "A rule of the filter speaks of the interface enp0s9, which is not there."
 
 
 def test_rules_of_ufw_that_is_switched_off_are_told() -> None:
-    rule = "*filter\n### RULES ###\n### tuple ### allow tcp 22 0.0.0.0/0 any 192.0.2.0/24 in\n-A ufw-user-input -j ACCEPT\nCOMMIT\n"
+    rule = (
+        "*filter\n### RULES ###\n### tuple ### allow tcp 22 0.0.0.0/0 any 192.0.2.0/24 in\n-A ufw-user-input -j ACCEPT\nCOMMIT\n"
+    )
     found = audited({"/etc/ufw/ufw.conf": "ENABLED=no\n", "/etc/ufw/user.rules": rule})["filter.off"]
     assert [(proof.origin.path, proof.origin.line) for proof in found.proofs] == [
         ("/etc/ufw/ufw.conf", 1),
         ("/etc/ufw/user.rules", 3),
     ]
-    assert "filter.off" not in audited(
-        {"/etc/ufw/ufw.conf": "ENABLED=no\n", "/etc/ufw/user.rules": "*filter\nCOMMIT\n"}
-    )
+    assert "filter.off" not in audited({"/etc/ufw/ufw.conf": "ENABLED=no\n", "/etc/ufw/user.rules": "*filter\nCOMMIT\n"})
 
 
 def test_what_the_filter_keeps_everybody_from_is_no_exposed_listener() -> None:
@@ -176,6 +215,4 @@ def test_silence_of_a_kernel_that_was_not_asked_as_root_is_no_answer() -> None:
         listings={name: each.encode() for name, each in listings.items()},
         facts={"init": "systemd", "uid": "1000"},
     )
-    assert [gap.because for gap in readings.read(asked).filter.gaps] == [
-        "what the kernel holds was not listed: that takes root"
-    ]
+    assert [gap.because for gap in readings.read(asked).filter.gaps] == ["what the kernel holds was not listed: that takes root"]

@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from nightlatch.formats import accounts, authorized_keys, dpkg_status, keys, lines, pam, paths, sshd_config, sudoers
-from nightlatch.formats.authorized_keys import Broken, Entry
+from nightlatch.formats.authorized_keys import KeyEntry, SkippedLine
 from nightlatch.formats.lines import LineEdit
 from tests.guests import KEYS, pub
 
@@ -110,10 +110,10 @@ OPTIONS = ('from="192.168.40.0/24"', "restrict", 'command="echo \\"hi, there\\""
 def test_key_options_are_changed_in_place(chosen: list[str], indent: str) -> None:
     line = f"{indent}{','.join(chosen)} {pub('joon-desk')}" if chosen else indent + pub("joon-desk")
     (entry,) = authorized_keys.parse(line.encode())
-    assert isinstance(entry, Entry)
+    assert isinstance(entry, KeyEntry)
     changed = authorized_keys.with_options(line, entry, {"from": "10.0.0.1", "restrict": None})
     (after,) = authorized_keys.parse(changed.encode())
-    assert isinstance(after, Entry)
+    assert isinstance(after, KeyEntry)
     assert after.key == entry.key
     assert after.options.source == "10.0.0.1"
     assert not after.options.restricted
@@ -135,7 +135,7 @@ def test_key_options_are_changed_in_place(chosen: list[str], indent: str) -> Non
 )
 def test_broken_key_lines_say_why(line: str, because: str) -> None:
     (broken,) = authorized_keys.parse(line.replace("<key>", pub("joon-desk")).encode())
-    assert isinstance(broken, Broken)
+    assert isinstance(broken, SkippedLine)
     assert because in broken.because
 
 
@@ -152,12 +152,10 @@ def test_private_keys_are_told_apart_and_reduced() -> None:
     from cryptography.hazmat.primitives.asymmetric import ed25519, rsa
 
     ed = ed25519.Ed25519PrivateKey.generate()
-    openssh = ed.private_bytes(
-        serialization.Encoding.PEM, serialization.PrivateFormat.OpenSSH, serialization.NoEncryption()
-    )  # fmt: skip
+    openssh = ed.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.OpenSSH, serialization.NoEncryption())
     pem = rsa.generate_private_key(65537, 2048).private_bytes(
         serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.BestAvailableEncryption(b"x")
-    )  # fmt: skip
+    )
     half = keys.private_kind(openssh)
     assert half is not None
     assert (half.format, half.encrypted, half.kind) == ("OpenSSH", False, "Ed25519")

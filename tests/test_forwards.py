@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch.access.book import Way, choices
+from nightlatch.access.book import Reachability, choices
 from nightlatch.access.exposure import Fate
 from nightlatch.access.grants import expand, realms
 from nightlatch.access.holdings import Holding
@@ -15,7 +15,7 @@ from nightlatch.audit.run import guest_audit
 from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate
 from nightlatch.faults import EstateError
-from nightlatch.model.powers import Gives
+from nightlatch.model.powers import PowerKind
 from nightlatch.model.sources import COMMON
 from nightlatch.net.literal import parse_network
 from nightlatch.ops.audit import audit
@@ -25,10 +25,12 @@ from nightlatch.ops.exposure import exposure
 from nightlatch.readings.network.profiles import Method
 from tests.guests import AT, HASH, Guest, pub
 
-SPOKEN = {
-    "forward.clash", "forward.all-addresses", "forward.stale", "forward.leased", "forward.other-network",
-    "perimeter.other-network", "filter.stale-source", "filter.no-rate-limit",
-}  # fmt: skip
+SPOKEN = set(
+    """
+    forward.clash forward.all-addresses forward.stale forward.leased forward.other-network
+    perimeter.other-network filter.stale-source filter.no-rate-limit
+""".split()
+)
 HEAD = """\
 nightlatch: 1
 estate: Skerry Point
@@ -87,7 +89,7 @@ def shells(estate: Estate, of: Guest) -> dict[str, set[str]]:
     out: dict[str, set[str]] = {"surely": set(), "perhaps": set()}
     for path in access.paths:
         for name, (realm, address) in callers.items():
-            for bound in ("surely", "perhaps") if path.power.gives is Gives.SHELL else ():
+            for bound in ("surely", "perhaps") if path.power.gives is PowerKind.SHELL else ():
                 found = getattr(path.callers, bound).get(realm)
                 if found is not None and parse_network(address) <= found:
                     out[bound].add(name)
@@ -108,7 +110,7 @@ WAYS = [
     (PLAIN, CLAIM, "", "", {"bench", "near"}),
     (PLAIN.replace("port: 22}", "port: 2022}"), "", "", "", {"near"}),
     (f"{SEES}, {PLAIN.replace('2222', '2223')}", CLAIM, "", 'from="10.0.2.2,198.51.100.0/24" ', {"bench"}),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize("forwards, perimeter, rules, options, wanted", WAYS, ids=[str(n) for n in range(len(WAYS))])
@@ -123,9 +125,9 @@ def test_without_a_forward_a_private_network_is_reached_by_nobody_outside(tmp_pa
     estate = made(tmp_path, SEES.replace("gauge", "gate"))
     assert shells(estate, guest())["perhaps"] == {"near"}
     found = guest_audit(guest().access(realms(estate)), AT, estate)
-    text = next(each.text for each in found.findings if each.check == "missing")
+    text = next(each.text for each in found.findings if each.check == "shut-out")
     assert "it sits on hidden, whose addresses mean nothing outside, and no forward leads to it" in text
-    assert any(each.check == "surplus" and "hidden" in each.text for each in found.findings)
+    assert any(each.check == "hole" and "hidden" in each.text for each in found.findings)
 
 
 def test_a_network_is_a_place_of_grants(tmp_path: Path) -> None:
@@ -195,10 +197,20 @@ TOLD = [
     (SEES.replace("192.168.56.1", "any"), "", "forward.all-addresses", "listens on every address of its host"),
     (SEES.replace("192.168.56.1", "0.0.0.0"), "", "forward.all-addresses", "listens on every address of its host"),
     (SEES.replace("port: 22}", "port: 22, address: 10.0.2.15}"), "", "forward.stale", ""),
-    (SEES.replace("port: 22}", "port: 22, address: 10.0.2.16}"), "", "forward.stale", "leads to 10.0.2.16, which gauge does not have"),
+    (
+        SEES.replace("port: 22}", "port: 22, address: 10.0.2.16}"),
+        "",
+        "forward.stale",
+        "leads to 10.0.2.16, which gauge does not have",
+    ),
     (SEES.replace("port: 22}", "port: 22, address: 10.0.2.120}"), "", "forward.leased", "has by a lease"),
-    (SEES, ", forwards: [{at: any, port: 8022, to: {guest: gauge, port: 22}}]", "forward.other-network", "stands under isle; gauge sits on hidden"),
-]  # fmt: skip
+    (
+        SEES,
+        ", forwards: [{at: any, port: 8022, to: {guest: gauge, port: 22}}]",
+        "forward.other-network",
+        "stands under isle; gauge sits on hidden",
+    ),
+]
 
 
 @pytest.mark.parametrize("forwards, isle, check, text", TOLD, ids=[str(n) for n in range(len(TOLD))])
@@ -220,7 +232,9 @@ def test_what_an_audit_says_of_forwards(tmp_path: Path, forwards: str, isle: str
 
 def test_rows_and_rules_for_nobody(tmp_path: Path) -> None:
     (tmp_path / "outer.csv").write_text("src,dport,action,dst\n192.168.40.0/24,2222,allow,192.0.2.77\n")
-    table = "\n    perimeter: {read: outer.csv, taken: 2026-11-20, columns: {source: src, port: dport, action: action, target: dst}}"
+    table = (
+        "\n    perimeter: {read: outer.csv, taken: 2026-11-20, columns: {source: src, port: dport, action: action, target: dst}}"
+    )
     estate = made(tmp_path, perimeter=table)
     rules = "tcp dport 22 ip saddr { 198.51.100.7, 198.51.100.8 } accept\ntcp dport 22 ip saddr 192.168.40.0/24 accept\ntcp dport 22 ip saddr 0.0.0.0/1 accept"
     found = guest_audit(guest(rules).access(realms(estate)), AT, estate).findings
@@ -234,16 +248,18 @@ def test_rows_and_rules_for_nobody(tmp_path: Path) -> None:
 
 STATUS = "Package: openssh-server\nStatus: install ok installed\nVersion: 1:%s\n\n"
 SLOW = [
-    ("9.2p1-2", "", "", True), ("10.0p1-7", "", "", False), ("9.2p1-2", "PerSourceMaxStartups 3\n", "", False),
-    ("9.2p1-2", "", "tcp dport 22 limit rate 3/minute accept\ntcp dport 22 drop", False), ("9.2p1-2", "", "tcp dport 22 accept", True),
-    ("9.2p1-2", "PasswordAuthentication no\nKbdInteractiveAuthentication no\n", "", False), ("9.2p1-2", "", "tcp dport 22 ip saddr 192.168.40.0/24 accept", False),
-]  # fmt: skip
+    ("9.2p1-2", "", "", True),
+    ("10.0p1-7", "", "", False),
+    ("9.2p1-2", "PerSourceMaxStartups 3\n", "", False),
+    ("9.2p1-2", "", "tcp dport 22 limit rate 3/minute accept\ntcp dport 22 drop", False),
+    ("9.2p1-2", "", "tcp dport 22 accept", True),
+    ("9.2p1-2", "PasswordAuthentication no\nKbdInteractiveAuthentication no\n", "", False),
+    ("9.2p1-2", "", "tcp dport 22 ip saddr 192.168.40.0/24 accept", False),
+]
 
 
 @pytest.mark.parametrize("version, config, rules, told", SLOW, ids=[str(n) for n in range(len(SLOW))])
-def test_guesses_at_passwords_that_nothing_slows(
-    tmp_path: Path, version: str, config: str, rules: str, told: bool
-) -> None:
+def test_guesses_at_passwords_that_nothing_slows(tmp_path: Path, version: str, config: str, rules: str, told: bool) -> None:
     files: dict[str, str | bytes] = {"/var/lib/dpkg/status": STATUS % version}
     files |= {"/etc/nftables.conf": DROP % rules, UNIT: ""} if rules else {}
     of = Guest(config, passwords={"mara": HASH}, files=files)
@@ -255,5 +271,5 @@ def test_a_forward_is_what_to_dial(tmp_path: Path) -> None:
     estate = made(tmp_path)
     there = Holding("gauge", IPv4Address("10.0.2.15"), "eth0", Method.STATIC, 24)
     [choice] = choices(estate, [there], parse_network("192.168.40.0/24"))
-    assert choice.way is Way.NO
+    assert choice.way is Reachability.NO
     assert "dial 192.168.56.1:2222, which leads there" in choice.because

@@ -15,7 +15,7 @@ from rich.console import Console
 from nightlatch.access.verdicts import Flow, passed
 from nightlatch.draft import filter_steps, gates
 from nightlatch.draft.acts import Enable, LoadRules
-from nightlatch.draft.gates import Door, Gate, Hook
+from nightlatch.draft.gates import Gate, GateOpening, Hook
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.draft.steps import SetRules
 from nightlatch.evidence.snapshot import ABSENT, from_files
@@ -32,10 +32,11 @@ STARTED = "/etc/systemd/system/multi-user.target.wants"
 SAVED = "# by hand\n*filter\n:INPUT DROP [0:0]\n-A INPUT -i lo -j ACCEPT\n-A INPUT -m conntrack --ctstate ESTABLISHED -j ACCEPT\n{rule}\nCOMMIT\n"
 UFW_USER = "*filter\n:ufw{six}-user-input - [0:0]\n### RULES ###\n\n{rule}\n\n### END RULES ###\nCOMMIT\n"
 UFW = {
-    "/etc/ufw/ufw.conf": "ENABLED=yes\n", "/etc/default/ufw": "IPV6=yes\nDEFAULT_INPUT_POLICY=DROP\n",
+    "/etc/ufw/ufw.conf": "ENABLED=yes\n",
+    "/etc/default/ufw": "IPV6=yes\nDEFAULT_INPUT_POLICY=DROP\n",
     **{f"/etc/ufw/before{six}.rules": f"*filter\n-A ufw{six}-before-input -i lo -j ACCEPT\nCOMMIT\n" for six in ("", "6")},
     **{f"/etc/ufw/after{six}.rules": "*filter\nCOMMIT\n" for six in ("", "6")},
-}  # fmt: skip
+}
 ZONE = '<?xml version="1.0" encoding="utf-8"?>\n<zone>\n  <short>Public</short>\n{rule}</zone>\n'
 
 
@@ -45,21 +46,26 @@ def nft(rule: str) -> dict[str, str]:
 
 def saved(rule: str) -> dict[str, str]:
     text = SAVED.format(rule=rule)
-    return {"/etc/iptables/rules.v4": text, "/etc/iptables/rules.v6": text.replace("192.168.0.0/16", "2001:db8::/32"),
-            f"{STARTED}/netfilter-persistent.service": ""}  # fmt: skip
+    return {
+        "/etc/iptables/rules.v4": text,
+        "/etc/iptables/rules.v6": text.replace("192.168.0.0/16", "2001:db8::/32"),
+        f"{STARTED}/netfilter-persistent.service": "",
+    }
 
 
 def of_ufw(rule: str) -> dict[str, str]:
     users = {
-        f"/etc/ufw/user{six}.rules": UFW_USER.format(six=six, rule=rule.format(six=six) if rule else "")
-        for six in ("", "6")
+        f"/etc/ufw/user{six}.rules": UFW_USER.format(six=six, rule=rule.format(six=six) if rule else "") for six in ("", "6")
     }
     return {**UFW, **users, f"{STARTED}/ufw.service": ""}
 
 
 def fire(rule: str) -> dict[str, str]:
-    return {"/etc/firewalld/firewalld.conf": "DefaultZone=public\n", f"{STARTED}/firewalld.service": "",
-            "/usr/lib/firewalld/zones/public.xml": ZONE.format(rule=rule)}  # fmt: skip
+    return {
+        "/etc/firewalld/firewalld.conf": "DefaultZone=public\n",
+        f"{STARTED}/firewalld.service": "",
+        "/usr/lib/firewalld/zones/public.xml": ZONE.format(rule=rule),
+    }
 
 
 OPEN_UFW = "### tuple ### allow tcp 22 0.0.0.0/0 any 0.0.0.0/0 in\n-A ufw{six}-user-input -p tcp --dport 22 -j ACCEPT"
@@ -67,25 +73,44 @@ OPEN_UFW = "### tuple ### allow tcp 22 0.0.0.0/0 any 0.0.0.0/0 in\n-A ufw{six}-u
 SCENES: dict[str, tuple[dict[str, str], set[str]]] = {
     "nftables, open": (nft("tcp dport 22 accept"), {"/etc/nightlatch.nft", "/etc/nftables.conf"}),
     "nftables, shut": (nft("tcp dport 22 ip saddr 10.0.0.0/8 accept"), {"/etc/nightlatch.nft", "/etc/nftables.conf"}),
-    "nftables, two tables": ({"/etc/nftables.conf": NFT.format(rule="accept") + "table ip more {\nchain in {\ntype filter hook input priority 5\n"
-                              "ip saddr 192.168.0.0/16 drop\n}\n}\n", f"{STARTED}/nftables.service": ""}, {"/etc/nightlatch.nft", "/etc/nftables.conf"}),
-    "nftables, nothing": ({"/etc/nftables.conf": "flush ruleset\n", f"{STARTED}/nftables.service": ""}, {"/etc/nightlatch.nft", "/etc/nftables.conf"}),
+    "nftables, two tables": (
+        {
+            "/etc/nftables.conf": NFT.format(rule="accept") + "table ip more {\nchain in {\ntype filter hook input priority 5\n"
+            "ip saddr 192.168.0.0/16 drop\n}\n}\n",
+            f"{STARTED}/nftables.service": "",
+        },
+        {"/etc/nightlatch.nft", "/etc/nftables.conf"},
+    ),
+    "nftables, nothing": (
+        {"/etc/nftables.conf": "flush ruleset\n", f"{STARTED}/nftables.service": ""},
+        {"/etc/nightlatch.nft", "/etc/nftables.conf"},
+    ),
     "iptables, open": (saved("-A INPUT -p tcp --dport 22 -j ACCEPT"), {"/etc/iptables/rules.v4", "/etc/iptables/rules.v6"}),
-    "iptables, shut": (saved("-A INPUT -s 192.168.0.0/16 -j REJECT\n-A INPUT -p tcp --dport 22 -j ACCEPT"),
-                       {"/etc/iptables/rules.v4", "/etc/iptables/rules.v6"}),
-    "iptables, IPv4 alone": ({k: v for k, v in saved("-A INPUT -p tcp --dport 22 -j ACCEPT").items() if "v6" not in k},
-                             {"/etc/iptables/rules.v4", "/etc/iptables/rules.v6"}),
+    "iptables, shut": (
+        saved("-A INPUT -s 192.168.0.0/16 -j REJECT\n-A INPUT -p tcp --dport 22 -j ACCEPT"),
+        {"/etc/iptables/rules.v4", "/etc/iptables/rules.v6"},
+    ),
+    "iptables, IPv4 alone": (
+        {k: v for k, v in saved("-A INPUT -p tcp --dport 22 -j ACCEPT").items() if "v6" not in k},
+        {"/etc/iptables/rules.v4", "/etc/iptables/rules.v6"},
+    ),
     "ufw, open": (of_ufw(OPEN_UFW), {"/etc/ufw/user.rules", "/etc/ufw/user6.rules"}),
     "ufw, shut": (of_ufw(""), {"/etc/ufw/user.rules", "/etc/ufw/user6.rules"}),
-    "firewalld, open": (fire('  <port port="22" protocol="tcp"/>\n'), {"/etc/firewalld/zones/public.xml", "/etc/firewalld/zones"}),
+    "firewalld, open": (
+        fire('  <port port="22" protocol="tcp"/>\n'),
+        {"/etc/firewalld/zones/public.xml", "/etc/firewalld/zones"},
+    ),
     "firewalld, shut": (fire(""), {"/etc/firewalld/zones/public.xml", "/etc/firewalld/zones"}),
-}  # fmt: skip
+}
 
 
 def proved(tmp_path: Path, files: Mapping[str, str], grants: str = "") -> tuple[ProvedDraft, AddressSet]:
     """The draft for a guest whose SSH asks for keys, with the callers that its grants name."""
-    guest = Guest(keys={"mara": f"{pub('mara-desk')}\n{pub('mara-token')}\n"}, files=dict(files),
-                  config="PasswordAuthentication no\nKbdInteractiveAuthentication no\n")  # fmt: skip
+    guest = Guest(
+        keys={"mara": f"{pub('mara-desk')}\n{pub('mara-token')}\n"},
+        files=dict(files),
+        config="PasswordAuthentication no\nKbdInteractiveAuthentication no\n",
+    )
     of = estate(
         tmp_path,
         grants or 'let: mara, into: gauge, by: ssh, from: [bench, "2001:db8:40::/64"], with: key',
@@ -129,7 +154,11 @@ def test_a_filter_that_is_not_known_is_left_alone(tmp_path: Path) -> None:
 
 
 def test_a_limit_stands_where_the_estate_puts_it_first(tmp_path: Path) -> None:
-    guest = Guest(keys={"mara": f"{pub('mara-desk')}\n"}, files=dict(nft("tcp dport 22 accept")), config="PasswordAuthentication no\nKbdInteractiveAuthentication no\n")  # fmt: skip
+    guest = Guest(
+        keys={"mara": f"{pub('mara-desk')}\n"},
+        files=dict(nft("tcp dport 22 accept")),
+        config="PasswordAuthentication no\nKbdInteractiveAuthentication no\n",
+    )
     for order, path in (("[filter, key]", "/etc/nightlatch.nft"), ("[key, filter]", "/home/mara/.ssh/authorized_keys")):
         of = estate(tmp_path, "let: mara, into: gauge, by: ssh, from: bench, with: key", more=f"narrow_at: {order}\n")
         made = draft(of, guest.snapshot(), AT)
@@ -138,7 +167,11 @@ def test_a_limit_stands_where_the_estate_puts_it_first(tmp_path: Path) -> None:
 
 def test_a_running_guest_loads_what_is_written(tmp_path: Path) -> None:
     listing = b"table inet filter {\n\tchain input {\n\t\ttype filter hook input priority filter; policy drop;\n\t\ttcp dport 22 accept\n\t}\n}\n"
-    guest = Guest(keys={"mara": f"{pub('mara-desk')}\n"}, files=dict(nft("tcp dport 22 accept")), config="PasswordAuthentication no\nKbdInteractiveAuthentication no\n")  # fmt: skip
+    guest = Guest(
+        keys={"mara": f"{pub('mara-desk')}\n"},
+        files=dict(nft("tcp dport 22 accept")),
+        config="PasswordAuthentication no\nKbdInteractiveAuthentication no\n",
+    )
     of = estate(tmp_path, "let: mara, into: gauge, by: ssh, from: bench, with: key", more="narrow_at: [filter]\n")
     snapshot = replace(guest.snapshot(), listings={"rules": listing, "sockets": b""}, facts={"init": "systemd"})
     made = draft(of, snapshot, AT)
@@ -193,7 +226,7 @@ def read_by(manager: str, gate: Gate) -> Rules:
 def test_a_gate_is_exact(manager: str, sources: list[AddressSet], several: bool, others: list[AddressSet]) -> None:
     """Each of its doors lets in just those whom it names, whatever stands beside it."""
     doors = {(22, 2222) if several else (22,): union(sources), (4711,): union(others)}
-    gate = Gate(tuple(Door(ports, wanted, closed=True) for ports, wanted in doors.items() if wanted))
+    gate = Gate(tuple(GateOpening(ports, wanted, closed=True) for ports, wanted in doors.items() if wanted))
     rules = read_by(manager, gate)
     assert rules.gaps == ()
     for door in gate.doors:
@@ -206,7 +239,7 @@ def test_a_gate_is_exact(manager: str, sources: list[AddressSet], several: bool,
 
 @pytest.mark.parametrize("raw", [b"", b"<zone>", b"</zone", b"*filter\n:INPUT", b"### RULES ###", b"\xff\x00"])
 def test_files_that_are_not_as_they_should_be(raw: bytes) -> None:
-    gate = Gate((Door((22,), prefix(4, 0, 8), closed=True),))
+    gate = Gate((GateOpening((22,), prefix(4, 0, 8), closed=True),))
     assert gates.zone(raw, gate) is None or b"</zone>" in raw
     assert (gates.ufw(raw, gate, "ip") is None) == (b"### RULES ###" not in raw)
     assert b":nightlatch" in gates.saved(raw, gate, "ip")
@@ -220,8 +253,11 @@ def test_steps_of_one_file_are_one() -> None:
 
 def test_a_port_that_moves_takes_the_filter_with_it(tmp_path: Path) -> None:
     bench = 'from="192.168.40.0/24"'
-    guest = Guest(keys={"mara": f"{bench} {pub('mara-desk')}\n{bench} {pub('mara-token')}\n"}, files=dict(nft("tcp dport 22 accept")),
-                  config="PasswordAuthentication no\nKbdInteractiveAuthentication no\n")  # fmt: skip
+    guest = Guest(
+        keys={"mara": f"{bench} {pub('mara-desk')}\n{bench} {pub('mara-token')}\n"},
+        files=dict(nft("tcp dport 22 accept")),
+        config="PasswordAuthentication no\nKbdInteractiveAuthentication no\n",
+    )
     of = estate(
         tmp_path,
         "let: mara, into: gauge, by: ssh, from: bench, with: key",
@@ -238,17 +274,33 @@ def test_a_port_that_moves_takes_the_filter_with_it(tmp_path: Path) -> None:
 
 
 LATE = {
-    "nftables": (nft('ct state invalid drop\n\t\ttcp dport 22 limit rate over 5/minute drop\n\t\ttcp dport 80 log prefix "web" accept\n\t\t'
-                     'ip saddr 10.0.0.0/8 tcp dport 22 ct count over 3 drop\n\t\ttcp dport 22 log prefix "ssh" accept'),
-                 {"/etc/nftables.conf:9": "ct state invalid drop", "/etc/nftables.conf:10": "limit rate over", "/etc/nftables.conf:13": 'log prefix'}),
-    "iptables": (saved("-A INPUT -m conntrack --ctstate INVALID -j DROP\n-A INPUT -p tcp --dport 22 -m recent --update --seconds 60 --hitcount 4 --name SSH -j DROP\n"
-                       "-A INPUT -p tcp --dport 22 -j LOG\n-A INPUT -p udp -j LOG\n-A INPUT -p tcp --dport 22 -j ACCEPT"),
-                 {f"/etc/iptables/rules.v{n}:{line}": text for n in "46" for line, text in ((6, "INVALID"), (7, "recent"), (8, "LOG"))}),
-    "ufw": (of_ufw("### tuple ### limit tcp 22 0.0.0.0/0 any 0.0.0.0/0 in\n-A ufw{six}-user-input -p tcp --dport 22 -m conntrack --ctstate NEW -m recent --set\n"
-                   "-A ufw{six}-user-input -p tcp --dport 22 -m conntrack --ctstate NEW -m recent --update --seconds 30 --hitcount 6 -j DROP\n"
-                   "-A ufw{six}-user-input -p tcp --dport 22 -j ACCEPT"),
-            {f"/etc/ufw/user{six}.rules:{line}": "recent" for six in ("", "6") for line in (6, 7)}),
-}  # fmt: skip
+    "nftables": (
+        nft(
+            'ct state invalid drop\n\t\ttcp dport 22 limit rate over 5/minute drop\n\t\ttcp dport 80 log prefix "web" accept\n\t\t'
+            'ip saddr 10.0.0.0/8 tcp dport 22 ct count over 3 drop\n\t\ttcp dport 22 log prefix "ssh" accept'
+        ),
+        {
+            "/etc/nftables.conf:9": "ct state invalid drop",
+            "/etc/nftables.conf:10": "limit rate over",
+            "/etc/nftables.conf:13": "log prefix",
+        },
+    ),
+    "iptables": (
+        saved(
+            "-A INPUT -m conntrack --ctstate INVALID -j DROP\n-A INPUT -p tcp --dport 22 -m recent --update --seconds 60 --hitcount 4 --name SSH -j DROP\n"
+            "-A INPUT -p tcp --dport 22 -j LOG\n-A INPUT -p udp -j LOG\n-A INPUT -p tcp --dport 22 -j ACCEPT"
+        ),
+        {f"/etc/iptables/rules.v{n}:{line}": text for n in "46" for line, text in ((6, "INVALID"), (7, "recent"), (8, "LOG"))},
+    ),
+    "ufw": (
+        of_ufw(
+            "### tuple ### limit tcp 22 0.0.0.0/0 any 0.0.0.0/0 in\n-A ufw{six}-user-input -p tcp --dport 22 -m conntrack --ctstate NEW -m recent --set\n"
+            "-A ufw{six}-user-input -p tcp --dport 22 -m conntrack --ctstate NEW -m recent --update --seconds 30 --hitcount 6 -j DROP\n"
+            "-A ufw{six}-user-input -p tcp --dport 22 -j ACCEPT"
+        ),
+        {f"/etc/ufw/user{six}.rules:{line}": "recent" for six in ("", "6") for line in (6, 7)},
+    ),
+}
 
 
 @pytest.mark.parametrize("manager", LATE)
@@ -274,9 +326,7 @@ def test_what_new_rules_go_ahead_of_is_told_line_by_line(tmp_path: Path, manager
 @pytest.mark.parametrize("closed", [(True,), (False,), (True, False), (False, True), (True, True)])
 def test_a_gate_is_read_again(manager: str, closed: tuple[bool, ...]) -> None:
     """Which ports have a door, and whether it is closed, is read from what was written: another service's door stays."""
-    doors = [
-        Door(ports, prefix(4, 10 << 24, 8), each) for ports, each in zip([(22, 2222), (4711,)], closed, strict=False)
-    ]
+    doors = [GateOpening(ports, prefix(4, 10 << 24, 8), each) for ports, each in zip([(22, 2222), (4711,)], closed, strict=False)]
     gate = Gate(tuple(doors))
     raw = {
         "nftables": gates.nftables(gate, (Hook("inet", "filter", "input"),)),

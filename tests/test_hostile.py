@@ -15,7 +15,7 @@ from nightlatch.audit.run import guest_audit
 from nightlatch.demo.build import build
 from nightlatch.estate.load import load as load_estate
 from nightlatch.estate.model import Estate
-from nightlatch.evidence.snapshot import Entry, Kind, Snapshot
+from nightlatch.evidence.snapshot import Entry, EntryKind, Snapshot
 from nightlatch.faults import EstateError, RefusedError
 from nightlatch.ops.draft import draft, prove
 from nightlatch.ops.survey import survey
@@ -23,10 +23,43 @@ from nightlatch.readings import guest as readings
 from tests.guests import AT
 
 PIECES = [
-    b"Match ", b"Include *", b"all\n", b"user ", b"!", b",", b"*", b"?", b'"', b"'", b"\\", b"#", b"=", b"\0", b"\xff", b"\n", b"\r\n",
-    b"AuthenticationMethods publickey,", b"AllowUsers a@b,", b"from=", b"restrict,", b"command=\"", b"ssh-ed25519 AAAA", b":x:0:0::/:", b"@include sshd",
-    b"[success=1", b" ALL=(ALL) ALL", b"%", b"/" * 50, b"../", b"A" * 3000, b"1" * 60, b"-1", b"*" * 200, b"User_Alias A = A\n", b"LocalAddress ",
-]  # fmt: skip
+    b"Match ",
+    b"Include *",
+    b"all\n",
+    b"user ",
+    b"!",
+    b",",
+    b"*",
+    b"?",
+    b'"',
+    b"'",
+    b"\\",
+    b"#",
+    b"=",
+    b"\0",
+    b"\xff",
+    b"\n",
+    b"\r\n",
+    b"AuthenticationMethods publickey,",
+    b"AllowUsers a@b,",
+    b"from=",
+    b"restrict,",
+    b'command="',
+    b"ssh-ed25519 AAAA",
+    b":x:0:0::/:",
+    b"@include sshd",
+    b"[success=1",
+    b" ALL=(ALL) ALL",
+    b"%",
+    b"/" * 50,
+    b"../",
+    b"A" * 3000,
+    b"1" * 60,
+    b"-1",
+    b"*" * 200,
+    b"User_Alias A = A\n",
+    b"LocalAddress ",
+]
 
 
 @pytest.fixture(scope="module")
@@ -38,7 +71,7 @@ def skerry(tmp_path_factory: pytest.TempPathFactory) -> tuple[Estate, list[Snaps
 def spoiled(r: random.Random, snapshot: Snapshot) -> Snapshot:
     """The guest with some files, modes and links made odd."""
     entries = dict(snapshot.entries)
-    files = [p for p, e in entries.items() if e.kind is Kind.FILE and e.content is not None]
+    files = [p for p, e in entries.items() if e.kind is EntryKind.FILE and e.content is not None]
     for path in r.sample(files, r.randint(1, 6)):
         content = bytearray(entries[path].content or b"")
         for _ in range(r.randint(1, 8)):
@@ -49,10 +82,10 @@ def spoiled(r: random.Random, snapshot: Snapshot) -> Snapshot:
         entry = entries[path]
         odd = (
             replace(entry, mode=r.choice((0, 0o777, 0o4755, 0o600)), uid=r.choice((0, 1001, 4294967294))),
-            Entry(Kind.LINK, 0o777, target=r.choice((path, "..", "/", "/etc/shadow", "a" * 300, ""))),
-            Entry(Kind.OTHER, note="is a device, socket or pipe"),
-            Entry(Kind.ABSENT),
-            replace(entry, content=None, note="is too large") if entry.kind is Kind.FILE else entry,
+            Entry(EntryKind.LINK, 0o777, target=r.choice((path, "..", "/", "/etc/shadow", "a" * 300, ""))),
+            Entry(EntryKind.OTHER, note="is a device, socket or pipe"),
+            Entry(EntryKind.ABSENT),
+            replace(entry, content=None, note="is too large") if entry.kind is EntryKind.FILE else entry,
         )
         if path != "/":
             entries[path] = r.choice(odd)
@@ -85,8 +118,16 @@ def test_spoiled_guests_are_audited_and_drafted(skerry: tuple[Estate, list[Snaps
 
 SLOW = [
     ("many stars", "/etc/ssh/sshd_config", b"Match User " + b"*a" * 4000 + b"\nBanner none\n"),
-    ("many patterns", "/etc/ssh/sshd_config", b"Match Address " + b",".join(b"10.%d.%d.*" % (i % 256, i // 256) for i in range(4000)) + b"\nBanner none\n"),
-    ("many blocks", "/etc/ssh/sshd_config", b"".join(b"Match Address 10.%d.0.0/16\nBanner none\n" % (i % 256) for i in range(600))),
+    (
+        "many patterns",
+        "/etc/ssh/sshd_config",
+        b"Match Address " + b",".join(b"10.%d.%d.*" % (i % 256, i // 256) for i in range(4000)) + b"\nBanner none\n",
+    ),
+    (
+        "many blocks",
+        "/etc/ssh/sshd_config",
+        b"".join(b"Match Address 10.%d.0.0/16\nBanner none\n" % (i % 256) for i in range(600)),
+    ),
     ("scattered wildcards", "/etc/ssh/sshd_config", b"".join(b"Match Address *.%d\nBanner none\n" % i for i in range(30))),
     ("long spaces", "/etc/nftables.conf", b" " * 900_000 + b"x"),
     ("long rule", "/etc/sudoers", b"mara ALL = " + b"a, " * 100_000 + b"\n"),
@@ -97,7 +138,7 @@ SLOW = [
     ("many groups", "/etc/group", b"".join(b"g%d:x:%d:mara\n" % (i, i) for i in range(20_000))),
     ("many accounts", "/etc/passwd", b"".join(b"u%d:x:%d:1::/home/u%d:/bin/bash\n" % (i, i, i) for i in range(3000))),
     ("a PAM stack that includes itself", "/etc/pam.d/sshd", b"@include sshd\n" * 50),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize("name, path, content", SLOW, ids=[s[0] for s in SLOW])
@@ -105,7 +146,7 @@ def test_nothing_takes_for_ever(skerry: tuple[Estate, list[Snapshot]], name: str
     made, snapshots = skerry
     entries = {
         **snapshots[0].entries,
-        path: Entry(Kind.FILE, 0o440 if "sudoers" in path else 0o644, size=len(content), content=content),
+        path: Entry(EntryKind.FILE, 0o440 if "sudoers" in path else 0o644, size=len(content), content=content),
     }
     started = time.perf_counter()
     access = guest_access(readings.read(Snapshot("gauge", entries, snapshots[0].listed)), AT, realms(made))

@@ -37,9 +37,7 @@ def taken_back(awk: list[str], before: bytes, after: bytes, now: bytes) -> tuple
 @pytest.mark.parametrize("awk", AWKS, ids=[words[0] for words in AWKS])
 @settings(max_examples=60)
 @given(LINES, LINES, st.booleans())
-def test_what_nobody_touched_comes_back_whole(
-    awk: list[str], before: list[bytes], after: list[bytes], cut: bool
-) -> None:
+def test_what_nobody_touched_comes_back_whole(awk: list[str], before: list[bytes], after: list[bytes], cut: bool) -> None:
     one, two = b"".join(before), b"".join(after)
     one = one[:-1] if cut and one.endswith(b"a\n") else one
     assert taken_back(awk, one, two, two) == (0, one)
@@ -72,8 +70,7 @@ def test_where_undo_would_do_it_the_guest_does_the_same(
     if (
         wanted is not None
         and code == 0
-        and len({*before, *after, *now})
-        == len(before) + len(set(after) - set(before)) + len(set(now) - set(before) - set(after))
+        and len({*before, *after, *now}) == len(before) + len(set(after) - set(before)) + len(set(now) - set(before) - set(after))
     ):  # with lines that are there twice, more than one answer is right
         assert sorted(found.splitlines()) == sorted(wanted.splitlines())
 
@@ -86,7 +83,7 @@ TABLE = [
     (b"a", b"a\nours\n", b"a\nours\n", 0, b"a"),
     (b"a\nx\n", b"a\n", b"a\ntheirs", 0, b"a\nx\ntheirs"),
     (b"a\nx\n", b"a\n", b"theirs\n", 3, b"theirs\n"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize("awk", AWKS, ids=[words[0] for words in AWKS])

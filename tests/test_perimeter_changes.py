@@ -63,9 +63,7 @@ class Station:
             ).write(folder / name)
 
     def run(self, *words: str, code: int = 0) -> str:
-        done: Result = CliRunner().invoke(
-            cli, ["perimeter", str(self.folder / "estate.yaml"), "--as-of", "2026-11-25", *words]
-        )
+        done: Result = CliRunner().invoke(cli, ["perimeter", str(self.folder / "estate.yaml"), "--as-of", "2026-11-25", *words])
         assert done.exit_code == code, done.output + str(done.exception)
         return " ".join(done.output.split())
 
@@ -142,9 +140,7 @@ def test_without_a_service_the_rows_are_told(station: Station) -> None:
     told = station.run("--network", "hidden")
     assert "Next: have them written by whoever keeps that filter." in told
     assert "names no service" in station.run("--network", "hidden", "--enact", code=4)
-    found = json.loads(
-        CliRunner().invoke(cli, ["perimeter", str(station.folder / "estate.yaml"), "--format", "json"]).output
-    )
+    found = json.loads(CliRunner().invoke(cli, ["perimeter", str(station.folder / "estate.yaml"), "--format", "json"]).output)
     assert found["format"] == "nightlatch/perimeter/1"
     (table,) = [each for each in found["tables"] if each["network"] == "hidden"]
     assert table["rows"][0] == {
@@ -160,9 +156,7 @@ def test_a_service_that_is_not_there_and_one_that_is_none(station: Station) -> N
     path.write_text(text.replace("/tables/isle", "/tables/other"))
     assert "answered 404" in station.run("--network", "isle", "--enact", code=3)
     path.write_text(text.replace(f":{text.split('127.0.0.1:')[1].split('/')[0]}/", ":19/"))
-    assert "no service answers there (Connection refused); start it" in station.run(
-        "--network", "isle", "--enact", code=3
-    )
+    assert "no service answers there (Connection refused); start it" in station.run("--network", "isle", "--enact", code=3)
     for wrong in ("https://192.0.2.1/tables/isle", "http://192.0.2.1:80/tables/isle", "http://127.0.0.1:80/isle"):
         path.write_text(text.replace(text.split('service: "')[1].split('"')[0], wrong))
         with pytest.raises(EstateError, match="no table of a service"):
@@ -182,9 +176,7 @@ def test_no_row_is_narrowed_while_a_guest_behind_it_is_not_read(station: Station
 def test_a_table_in_csv_is_told_by_its_lines_and_had_as_it_should_be(station: Station) -> None:
     path = station.folder / "estate.yaml"
     table = station.folder / "hidden.csv"
-    table.write_bytes(
-        b'from,to,does,"what, for"\r\n\r\n192.168.40.0/25,2222,permit,desks\r\n203.0.112.0/23,2222,permit,\r\n'
-    )
+    table.write_bytes(b'from,to,does,"what, for"\r\n\r\n192.168.40.0/25,2222,permit,desks\r\n203.0.112.0/23,2222,permit,\r\n')
     path.write_text(path.read_text().replace("read: hidden.json", "read: hidden.csv"))
     told = station.run()
     assert "change line 4: from 203.0.113.0/24, was 203.0.112.0/23" in told

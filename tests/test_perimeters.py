@@ -109,17 +109,20 @@ FAULTS = [
     (READ, TABLE + "1,2\n", "outer.csv:9:1", "2 fields where the heading has 8"),
     (READ.replace("source: src, ", ""), TABLE, "estate.yaml:8", "columns lacks source"),
     (READ.replace("taken: 2026-11-20, ", ""), TABLE, "estate.yaml:8", "lacks taken"),
-    ("{read: gone.csv, taken: 2026-11-20, columns: {source: a, port: b, action: c}}", TABLE, "estate.yaml:8", "gone.csv can't be read"),
+    (
+        "{read: gone.csv, taken: 2026-11-20, columns: {source: a, port: b, action: c}}",
+        TABLE,
+        "estate.yaml:8",
+        "gone.csv can't be read",
+    ),
     ("{claimed: [{from: benhc, port: 22}]}", TABLE, "estate.yaml:8", '"benhc" is no address'),
     ("{claimed: [{from: bench, port: 70000}]}", TABLE, "estate.yaml:8", "is no port"),
     ("{taken: 2026-11-20}", TABLE, "estate.yaml:8", "read from a table, or claimed"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize("perimeter, table, place, words", FAULTS, ids=[words for *_, words in FAULTS])
-def test_what_is_wrong_is_told_with_its_place(
-    tmp_path: Path, perimeter: str, table: str, place: str, words: str
-) -> None:
+def test_what_is_wrong_is_told_with_its_place(tmp_path: Path, perimeter: str, table: str, place: str, words: str) -> None:
     with pytest.raises(EstateError) as error:
         made(tmp_path, perimeter, table)
     told = str(error.value).split("\n")
@@ -129,18 +132,14 @@ def test_what_is_wrong_is_told_with_its_place(
 def test_an_audit_counts_it_and_says_how_old_it_is(tmp_path: Path) -> None:
     """A key without from= is no hole behind a perimeter that lets only granted places in; one of them is shut out."""
     estate = made(tmp_path, READ)
-    off = Guest(
-        "PasswordAuthentication no\nKbdInteractiveAuthentication no\n", {"mara": pub("mara-desk") + "\n"}, name="gate"
-    )
+    off = Guest("PasswordAuthentication no\nKbdInteractiveAuthentication no\n", {"mara": pub("mara-desk") + "\n"}, name="gate")
     found = {f.check: f for f in guest_audit(off.access(realms(estate)), AT, estate).findings}
-    assert "the perimeter of isle (outer.csv, taken 2026-11-20) keeps it out" in found["missing"].text
-    assert found["missing"].proofs[0].origin.path.endswith("outer.csv")
-    assert "also gets a shell as mara, from 192.168.56.0/24" in found["surplus"].text  # neighbours pass no perimeter
-    free = Guest(
-        "PasswordAuthentication no\nKbdInteractiveAuthentication no\n", {"mara": pub("mara-desk") + "\n"}, name="mole"
-    )
+    assert "the perimeter of isle (outer.csv, taken 2026-11-20) keeps it out" in found["shut-out"].text
+    assert found["shut-out"].proofs[0].origin.path.endswith("outer.csv")
+    assert "also gets a shell as mara, from 192.168.56.0/24" in found["hole"].text  # neighbours pass no perimeter
+    free = Guest("PasswordAuthentication no\nKbdInteractiveAuthentication no\n", {"mara": pub("mara-desk") + "\n"}, name="mole")
     found = {f.check: f for f in guest_audit(free.access(realms(estate)), AT, estate).findings}
-    assert "from anywhere but" in found["surplus"].text
+    assert "from anywhere but" in found["hole"].text
 
 
 def test_exposure_names_the_deciding_row(tmp_path: Path) -> None:
@@ -169,12 +168,7 @@ def hygiene(estate: Estate, name: str = "gate") -> dict[str, str]:
 def test_what_a_perimeter_rests_on_is_told(tmp_path: Path) -> None:
     assert hygiene(made(tmp_path, READ)) == {}
     assert hygiene(made(tmp_path, READ), "mole") == {}
-    assert hygiene(made(tmp_path, READ.replace("2026-11-20", "2026-08-01")))["perimeter.old"].endswith(
-        "is 116 days old."
-    )
-    assert (
-        "is claimed, and not read"
-        in hygiene(made(tmp_path, "{claimed: [{from: bench, port: 22}]}"))["perimeter.claimed"]
-    )
+    assert hygiene(made(tmp_path, READ.replace("2026-11-20", "2026-08-01")))["perimeter.old"].endswith("is 116 days old.")
+    assert "is claimed, and not read" in hygiene(made(tmp_path, "{claimed: [{from: bench, port: 22}]}"))["perimeter.claimed"]
     unused = hygiene(made(tmp_path, READ, TABLE.replace("loggers", "lamps")))["perimeter.unused-label"]
     assert unused == "A row of the perimeter of isle is for the label lamps, which no guest there carries."

@@ -8,10 +8,10 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch.access.differences import Missing, Surplus, missing, surplus
+from nightlatch.access.differences import Hole, ShutOut, find_holes, find_shut_out
 from nightlatch.access.grants import expand
 from nightlatch.model.grants import GrantKind
-from nightlatch.model.powers import SHELL, Gives
+from nightlatch.model.powers import SHELL, PowerKind
 from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import ALL_V4, EVERY_ADDRESS
 from nightlatch.net.literal import parse_network
@@ -23,73 +23,97 @@ DESK, TOKEN = f"{BENCH} {pub('mara-desk')}\n", f"{BENCH} {pub('mara-token')}\n"
 NO_PASSWORDS = "PasswordAuthentication no\n"
 
 
-def differences(
-    folder: Path, guest: Guest, grants: str, at: object = AT, **more: str
-) -> tuple[list[Surplus], list[Missing]]:  # fmt: skip
+def differences(folder: Path, guest: Guest, grants: str, at: object = AT, **more: str) -> tuple[list[Hole], list[ShutOut]]:
     made = estate(folder, grants, **more)
     access = guest.access(lifted(made))
     found = expand(made, "gauge", at)  # type: ignore[arg-type]
-    return list(surplus(access.paths, found)), list(missing(access.paths, found))
+    return list(find_holes(access.paths, found)), list(find_shut_out(access.paths, found))
 
 
-def told(over: list[Surplus], under: list[Missing]) -> tuple[set[str], set[str]]:
+def told(over: list[Hole], under: list[ShutOut]) -> tuple[set[str], set[str]]:
     return {str(s.path.power) for s in over if s.certain}, {str(m.power) for m in under if m.certain}
 
 
-# Name, guest, grants, then what is surplus and what is missing for certain, by power.
+# Name, guest, grants, then which holes are certain, and what is certainly shut out, by power.
 CASES: list[tuple[str, Guest, str, set[str], set[str]]] = [
     ("two keys, one of them authorised", Guest(NO_PASSWORDS, {"mara": DESK}), GRANT, set(), set()),
     ("two keys, none", Guest(NO_PASSWORDS), GRANT, set(), {"a shell"}),
     (
-        "more asked than granted is missing, not surplus",
-        Guest("AuthenticationMethods publickey,password\n", {"mara": DESK}, passwords={"mara": HASH}), GRANT, set(), {"a shell"},
+        "more asked than granted shuts out, and is no hole",
+        Guest("AuthenticationMethods publickey,password\n", {"mara": DESK}, passwords={"mara": HASH}),
+        GRANT,
+        set(),
+        {"a shell"},
     ),
     (
-        "less asked than granted is surplus, not missing",
-        Guest(NO_PASSWORDS, {"mara": DESK}), GRANT.replace("key", "key + password"),
-        {"a shell", "tunnels to anywhere", "tunnels back from anywhere", "a tunnel to local sockets", "agent forwarding"}, set(),
+        "less asked than granted is a hole, and shuts nobody out",
+        Guest(NO_PASSWORDS, {"mara": DESK}),
+        GRANT.replace("key", "key + password"),
+        {"a shell", "tunnels to anywhere", "tunnels back from anywhere", "a tunnel to local sockets", "agent forwarding"},
+        set(),
     ),
     (
-        "a shell where a command is granted: surplus, and not missing",
+        "a shell where a command is granted: a hole, and nobody shut out",
         Guest(NO_PASSWORDS, {"copier": f'from="192.168.56.9",restrict {pub("nightcopy")}\n'}, accounts=("root", "copier")),
-        "let: nightcopy, into: gauge, by: ssh, from: 192.168.56.9, with: key, as: copier, only: {command: /bin/out}", {"a shell"}, set(),
+        "let: nightcopy, into: gauge, by: ssh, from: 192.168.56.9, with: key, as: copier, only: {command: /bin/out}",
+        {"a shell"},
+        set(),
     ),
     (
-        "a command where a shell is granted: missing, and not surplus",
-        Guest(NO_PASSWORDS, {"mara": f'{BENCH},command="/bin/out" {pub("mara-desk")}\n'}), GRANT, set(), {"a shell"},
+        "a command where a shell is granted: shut out, and no hole",
+        Guest(NO_PASSWORDS, {"mara": f'{BENCH},command="/bin/out" {pub("mara-desk")}\n'}),
+        GRANT,
+        set(),
+        {"a shell"},
     ),
     (
         "the right command, and tunnels on top",
-        Guest(NO_PASSWORDS + "AllowAgentForwarding no\n", {"copier": f'from="192.168.56.9",command="/bin/out" {pub("nightcopy")}\n'}, accounts=("root", "copier")),
+        Guest(
+            NO_PASSWORDS + "AllowAgentForwarding no\n",
+            {"copier": f'from="192.168.56.9",command="/bin/out" {pub("nightcopy")}\n'},
+            accounts=("root", "copier"),
+        ),
         "let: nightcopy, into: gauge, by: ssh, from: 192.168.56.9, with: key, as: copier, only: {command: /bin/out}",
-        {"tunnels to anywhere", "tunnels back from anywhere", "a tunnel to local sockets"}, set(),
+        {"tunnels to anywhere", "tunnels back from anywhere", "a tunnel to local sockets"},
+        set(),
     ),
     ("open to fewer", Guest(NO_PASSWORDS, {"mara": f'from="192.168.40.0/25" {pub("mara-desk")}\n'}), GRANT, set(), {"a shell"}),
     (
         "no tunnels although there is a shell: nothing is missing, for none was granted by name",
-        Guest(NO_PASSWORDS + "DisableForwarding yes\n", {"mara": DESK}), GRANT, set(), set(),
+        Guest(NO_PASSWORDS + "DisableForwarding yes\n", {"mara": DESK}),
+        GRANT,
+        set(),
+        set(),
     ),
     (
         "root's rights after the own password",
         Guest(NO_PASSWORDS, {"mara": DESK}, {"/etc/sudoers": "mara ALL=(ALL) ALL\n"}, passwords={"mara": HASH}),
-        GRANT + ", may: administer, after: own password", set(), set(),
+        GRANT + ", may: administer, after: own password",
+        set(),
+        set(),
     ),
     (
         "root's rights without any password",
         Guest(NO_PASSWORDS, {"mara": DESK}, {"/etc/sudoers": "mara ALL=(ALL) NOPASSWD: ALL\n"}),
-        GRANT + ", may: administer, after: own password", {"root's rights"}, set(),
+        GRANT + ", may: administer, after: own password",
+        {"root's rights"},
+        set(),
     ),
     (
         "the account of another",
-        Guest(NO_PASSWORDS, {"joon": DESK}), GRANT,
-        {"a shell", "tunnels to anywhere", "tunnels back from anywhere", "a tunnel to local sockets", "agent forwarding"}, {"a shell"},
+        Guest(NO_PASSWORDS, {"joon": DESK}),
+        GRANT,
+        {"a shell", "tunnels to anywhere", "tunnels back from anywhere", "a tunnel to local sockets", "agent forwarding"},
+        {"a shell"},
     ),
     (
         "a grant that is over",
-        Guest(NO_PASSWORDS, {"mara": DESK}), GRANT + ", until: 2026-11-24",
-        {"a shell", "tunnels to anywhere", "tunnels back from anywhere", "a tunnel to local sockets", "agent forwarding"}, set(),
+        Guest(NO_PASSWORDS, {"mara": DESK}),
+        GRANT + ", until: 2026-11-24",
+        {"a shell", "tunnels to anywhere", "tunnels back from anywhere", "a tunnel to local sockets", "agent forwarding"},
+        set(),
     ),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize("name, guest, grants, over, under", CASES, ids=[case[0] for case in CASES])
@@ -124,7 +148,7 @@ def test_the_own_door_covers_its_key_and_source_only(tmp_path: Path) -> None:
     assert told(*differences(tmp_path, guest, "", via=via)) == (set(), set())
     wide = replace(guest, keys={"keeper": pub("keeper") + "\n"})
     over, _ = differences(tmp_path, wide, "", via=via)
-    assert {s.path.power.gives for s in over} >= {Gives.SHELL, Gives.ADMINISTER}
+    assert {s.path.power.gives for s in over} >= {PowerKind.SHELL, PowerKind.ADMINISTER}
     assert all("192.168.40.9" not in s.certain[COMMON] for s in over)
     other = replace(guest, keys={"keeper": right + f'from="192.168.40.9" {pub("joon-desk")}\n'})
     over, _ = differences(tmp_path, other, "", via=via)
@@ -161,11 +185,7 @@ def test_an_unread_filter_makes_the_bounds_differ_and_is_named(tmp_path: Path, p
     assert not [m for m in under if m.certain]
     shell = next(s for s in over if s.path.power == SHELL)
     assert shell.possible
-    assert (
-        path
-        in {gap.origin.path for gap in shell.path.callers.because}
-        <= {path, "/etc/default/ufw", "/etc/iptables/rules.v6"}
-    )
+    assert path in {gap.origin.path for gap in shell.path.callers.because} <= {path, "/etc/default/ufw", "/etc/iptables/rules.v6"}
 
 
 EMPTY_RULES = "#!/usr/sbin/nft -f\nflush ruleset\ntable inet filter {\n\tchain input {\n\t\ttype filter hook input priority filter;\n\t}\n}\n"
@@ -189,13 +209,18 @@ def test_bounds_are_equal_where_nothing_filters(files: dict[str, str]) -> None:
 
 
 UNDECIDED = [
-    ("a program names the keys", "AuthorizedKeysCommand /usr/bin/keys\nAuthorizedKeysCommandUser nobody\n", {}, "would have to run"),
+    (
+        "a program names the keys",
+        "AuthorizedKeysCommand /usr/bin/keys\nAuthorizedKeysCommandUser nobody\n",
+        {},
+        "would have to run",
+    ),
     ("a name would be looked up", "UseDNS yes\nMatch Host *.skerry.example\nPubkeyAuthentication no\n", {}, "looked up"),
     ("another machine's word", "HostbasedAuthentication yes\n", {}, "trusts other machines"),
     ("a local address", "Match LocalAddress 192.168.56.21\nPubkeyAuthentication no\n", {}, "dialled"),
     ("accounts elsewhere", "", {"/etc/nsswitch.conf": "passwd: files sss\n"}, "sss"),
     ("a PAM module", "UsePAM yes\n", {"/etc/pam.d/sshd": "account required pam_sss.so\n"}, "pam_sss.so would have to run"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize("name, config, files, because", UNDECIDED, ids=[u[0] for u in UNDECIDED])

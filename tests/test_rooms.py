@@ -13,39 +13,41 @@ import pytest
 SOURCE = Path(__file__).parent.parent / "src/nightlatch"
 # From the top down: a room imports from itself and from rooms before it. "" is the package's own face.
 ORDER = (
-    "origin", "faults", "versions", "net", "formats", "model", "systems", "estate", "evidence", "transports", "probe", "readings", "services", "access", "audit", "draft",
-    "describe", "latch", "ops", "", "report", "lab", "demo", "cli",
-)  # fmt: skip
-PURE = (
+    "origin",
+    "faults",
+    "versions",
     "net",
     "formats",
     "model",
     "systems",
+    "estate",
+    "evidence",
+    "transports",
+    "probe",
     "readings",
     "services",
     "access",
     "audit",
     "draft",
     "describe",
-    "origin",
-    "faults",
-    "versions",
+    "latch",
+    "ops",
+    "",
+    "report",
+    "lab",
+    "demo",
+    "cli",
 )
-IMPURE = {
-    "os",
-    "io",
-    "pathlib",
-    "socket",
-    "subprocess",
-    "time",
-    "tempfile",
-    "shutil",
-    "random",
-    "secrets",
-    "sys",
-    "threading",
-    "asyncio",
-}
+PURE = tuple(
+    """
+    net formats model systems readings services access audit draft describe origin faults versions
+""".split()
+)
+IMPURE = set(
+    """
+    os io pathlib socket subprocess time tempfile shutil random secrets sys threading asyncio
+""".split()
+)
 MODULES = sorted(SOURCE.rglob("*.py"))
 
 
@@ -88,9 +90,9 @@ def test_the_core_is_pure(path: Path) -> None:
         assert name.split(".")[0] not in IMPURE, f"{path}:{line} imports {name}"
     text = path.read_text()
     for call in ("open(", "datetime.now", "time.time", "environ", "date.today"):
-        assert not any(
-            isinstance(n, ast.Call) and ast.unparse(n).startswith(call) for n in ast.walk(ast.parse(text))
-        ), f"{path} calls {call}"
+        assert not any(isinstance(n, ast.Call) and ast.unparse(n).startswith(call) for n in ast.walk(ast.parse(text))), (
+            f"{path} calls {call}"
+        )
 
 
 def test_no_module_is_a_drawer_and_no_function_is_endless() -> None:
@@ -122,18 +124,11 @@ def test_public_names_are_the_functions_not_the_rooms() -> None:
 # Attributes that hold text for people; `text` is one in these rooms only, elsewhere also what a file says.
 SAID = {"because", "why", "hand", "problem", "unread", "words", "promise"}
 SPOKEN = ("services", "access", "audit", "draft", "describe", "latch", "ops", "cli", "report")
-SEARCHES = {
-    "startswith",
-    "endswith",
-    "removeprefix",
-    "removesuffix",
-    "partition",
-    "rpartition",
-    "split",
-    "find",
-    "index",
-    "count",
-}
+SEARCHES = set(
+    """
+    startswith endswith removeprefix removesuffix partition rpartition split find index count
+""".split()
+)
 # What latch.sh writes is read where it arrives; the text of a rule or a key is what a file says; a message is shown line by line.
 READ_THERE = {"latch/live.py", "draft/gates.py", "draft/address_edits.py", "cli/options.py"}
 
@@ -181,8 +176,15 @@ def test_text_for_people_is_never_searched(path: Path) -> None:
 
 @pytest.mark.parametrize(
     "line, caught",
-    [("proof.text.startswith('sudo')", True), ("gap.because == 'it is refused'", True), ("str(error).removeprefix(f'{x}: ')", True),
-     ("'key' in cause.text", True), ("hole.by_sudo", False), ("found.words != ''", False), ("line.split(' ')", False)],
-)  # fmt: skip
+    [
+        ("proof.text.startswith('sudo')", True),
+        ("gap.because == 'it is refused'", True),
+        ("str(error).removeprefix(f'{x}: ')", True),
+        ("'key' in cause.text", True),
+        ("hole.by_sudo", False),
+        ("found.words != ''", False),
+        ("line.split(' ')", False),
+    ],
+)
 def test_the_search_finds_what_it_is_for(line: str, caught: bool) -> None:
     assert bool(list(searched(ast.parse(line), SAID | {"text"}))) is caught

@@ -17,11 +17,17 @@ KEY = b"ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIHxUPq1rM2yVbqQ1t4j6J0L5hS9j0m3sJt7m
 # What stands there, and what becomes of it.
 HELD = [
     (b'environment="API_TOKEN=hid den",no-pty ' + KEY + b" mara", b'environment="API_TOKEN={secret}",no-pty ' + KEY + b" mara"),
-    (b'command="/bin/x --token hidden -H \\"X-Token: hid den\\" end" ' + KEY, b'command="/bin/x --token {secret} -H \\"X-Token:{secret}\\" end" ' + KEY),
+    (
+        b'command="/bin/x --token hidden -H \\"X-Token: hid den\\" end" ' + KEY,
+        b'command="/bin/x --token {secret} -H \\"X-Token:{secret}\\" end" ' + KEY,
+    ),
     (KEY + b" mara password=hidden", KEY + b" mara password={secret}"),
     (b'environment="TOKEN=hid\\"den" ' + KEY, b'environment="TOKEN={secret}" ' + KEY),
     (b"# the password: hidden 'and hidden", b"# the password: {secret}"),
-    (b"keeper ALL=(ALL) NOPASSWD: /bin/get --password=hidden, /bin/ls", b"keeper ALL=(ALL) NOPASSWD: /bin/get --password={secret} /bin/ls"),
+    (
+        b"keeper ALL=(ALL) NOPASSWD: /bin/get --password=hidden, /bin/ls",
+        b"keeper ALL=(ALL) NOPASSWD: /bin/get --password={secret} /bin/ls",
+    ),
     (b"auth required pam_sql.so user=x passwd=hidden crypt=1", b"auth required pam_sql.so user=x passwd={secret} crypt=1"),
     (b"auth required pam_sql.so [passwd=hid den] crypt=1", b"auth required pam_sql.so [passwd={secret}] crypt=1"),
     (b'Environment="DB_SECRET=hid den" A=b', b'Environment="DB_SECRET={secret}" A=b'),
@@ -36,14 +42,24 @@ HELD = [
     (b"AGE-SECRET-KEY-1QQHIDDENHIDDEN", b"{secret}"),
     (b"TOKEN=hid\\ den x", b"TOKEN={secret} x"),
     (b"password = hidden and more", b"password = {secret}"),
-]  # fmt: skip
+]
 STAYS = [
-    b"passwd:         files systemd", b"PasswordAuthentication no", b"PasswordAuthentication=no", b"#PermitEmptyPasswords no",
+    b"passwd:         files systemd",
+    b"PasswordAuthentication no",
+    b"PasswordAuthentication=no",
+    b"#PermitEmptyPasswords no",
     b"password\t[success=1 default=ignore]\tpam_unix.so obscure use_authtok try_first_pass yescrypt",
-    b"Defaults passwd_tries=3, passwd_timeout=2.5, badpass_message=\"no\"", b"Defaults env_keep += \"TOKEN SECRET\"",
-    b"%sudo ALL=(ALL:ALL) NOPASSWD: ALL, PASSWD: /bin/ls", b"TOKEN=$(cat /run/x)", b"PWD=/root", b"LoadCredential=x:/etc/x",
-    b"AuthorizedKeysFile=.ssh/authorized_keys", b"PASSWORD_FILE=/etc/x", KEY + b" mara@desk", b"KerberosOrLocalPasswd=yes",
-]  # fmt: skip
+    b'Defaults passwd_tries=3, passwd_timeout=2.5, badpass_message="no"',
+    b'Defaults env_keep += "TOKEN SECRET"',
+    b"%sudo ALL=(ALL:ALL) NOPASSWD: ALL, PASSWD: /bin/ls",
+    b"TOKEN=$(cat /run/x)",
+    b"PWD=/root",
+    b"LoadCredential=x:/etc/x",
+    b"AuthorizedKeysFile=.ssh/authorized_keys",
+    b"PASSWORD_FILE=/etc/x",
+    KEY + b" mara@desk",
+    b"KerberosOrLocalPasswd=yes",
+]
 
 
 def on_a_guest(raw: bytes, folder: Path, words: list[str], *more: str) -> bytes:
@@ -52,9 +68,7 @@ def on_a_guest(raw: bytes, folder: Path, words: list[str], *more: str) -> bytes:
     path = folder / "held"
     path.write_bytes(raw)
     program = files("nightlatch.evidence").joinpath("secrets.awk").read_text()
-    done = subprocess.run(
-        [*words, *more, program, str(path)], capture_output=True, check=True, env={**os.environ, "LC_ALL": "C"}
-    )
+    done = subprocess.run([*words, *more, program, str(path)], capture_output=True, check=True, env={**os.environ, "LC_ALL": "C"})
     assert not done.stderr
     if not done.stdout:
         return raw
@@ -102,9 +116,7 @@ def test_files_of_keys_hold_no_private_ones() -> None:
     out = b"{not carried}\n"
     assert made == rest + 3 * out + KEY + b"\n" + 6 * out + 2 * out + rest
     assert text_secrets.reduce_keys(made) == made
-    assert text_secrets.reduce_keys(rest) == rest, (
-        "a broken line says what is wrong with it, and the file can be edited"
-    )
+    assert text_secrets.reduce_keys(rest) == rest, "a broken line says what is wrong with it, and the file can be edited"
 
 
 def test_where_only_keys_count_nothing_else_stays() -> None:
@@ -115,13 +127,66 @@ def test_where_only_keys_count_nothing_else_stays() -> None:
     assert made == wanted + b"{not carried}\n", "what is no text is told apart line by line"
 
 
-pieces = st.sampled_from([
-    b"psk", b"password", b"key", b"key-mgmt", b"[x-secrets]", b"[a]", b":", b"=", b"=", b" ", b"  ", b"\t", b"\n", b"\n", b"\r\n", b"v", b'"',
-    b"'", b"{", b"#", b"pin", b"-pin", b"token", b"--token ", b"-token", b"TOKEN=", b"\\", b'\\"', b"://u:p@", b"Bearer ", b"abcdefgh",
-    b"AGE-SECRET-KEY-1X", b"eyJa.b.c", b"sshpass -p ", b"$x", b"123", b"1234", b"yes", b"[", b"]", b";", b"(", b"&a ", b"? ", b"nopasswd", b"passwd",
-    b"{secret}", b"x-file", b"ssh-rsa AAAAB3", b"\\x61",
-    b"BEGIN EC PRIVATE KEY", b"-----END ", b"PuTTY-User-Key-File-", b"\nPrivate-MAC: ", b'"kty"', b"Ab+/" * 10 + b"abc=",
-])  # fmt: skip
+pieces = st.sampled_from(
+    [
+        b"psk",
+        b"password",
+        b"key",
+        b"key-mgmt",
+        b"[x-secrets]",
+        b"[a]",
+        b":",
+        b"=",
+        b"=",
+        b" ",
+        b"  ",
+        b"\t",
+        b"\n",
+        b"\n",
+        b"\r\n",
+        b"v",
+        b'"',
+        b"'",
+        b"{",
+        b"#",
+        b"pin",
+        b"-pin",
+        b"token",
+        b"--token ",
+        b"-token",
+        b"TOKEN=",
+        b"\\",
+        b'\\"',
+        b"://u:p@",
+        b"Bearer ",
+        b"abcdefgh",
+        b"AGE-SECRET-KEY-1X",
+        b"eyJa.b.c",
+        b"sshpass -p ",
+        b"$x",
+        b"123",
+        b"1234",
+        b"yes",
+        b"[",
+        b"]",
+        b";",
+        b"(",
+        b"&a ",
+        b"? ",
+        b"nopasswd",
+        b"passwd",
+        b"{secret}",
+        b"x-file",
+        b"ssh-rsa AAAAB3",
+        b"\\x61",
+        b"BEGIN EC PRIVATE KEY",
+        b"-----END ",
+        b"PuTTY-User-Key-File-",
+        b"\nPrivate-MAC: ",
+        b'"kty"',
+        b"Ab+/" * 10 + b"abc=",
+    ]
+)
 texts = st.lists(pieces, max_size=30).map(b"".join)
 
 

@@ -20,7 +20,7 @@ from nightlatch.draft.plan import ProvedDraft
 from nightlatch.draft.steps import SetRules
 from nightlatch.estate.load import load as load_estate
 from nightlatch.estate.model import Estate, GuestSpec, Via, ViaKind
-from nightlatch.evidence.snapshot import Entry, Kind, Snapshot
+from nightlatch.evidence.snapshot import Entry, EntryKind, Snapshot
 from nightlatch.faults import EstateError, RefusedError
 from nightlatch.formats.keys import parse_public
 from nightlatch.latch.planned_change import planned
@@ -28,14 +28,14 @@ from nightlatch.model.services import SERVICES
 from nightlatch.net.addresses import AddressSet, single
 from nightlatch.ops.audit import Audit, Auditor, audit
 from nightlatch.ops.draft import draft, prove
-from nightlatch.ops.perimeter import border
+from nightlatch.ops.perimeter import draft_perimeter
 from nightlatch.ops.survey import survey
 from nightlatch.origin import Origin
-from nightlatch.probe.ssh import Identified, Proven
+from nightlatch.probe.ssh import Identification, ProvenKey
 from nightlatch.probe.stages import Look, Target
 from nightlatch.readings import guest as readings
 from nightlatch.report import machine
-from nightlatch.services.base import State
+from nightlatch.services.base import ServerState
 from nightlatch.services.ssh.kind import SSH
 from nightlatch.services.table import table
 from tests.guests import AT, HEAD, KEYS, NFT, Guest, pub
@@ -67,9 +67,7 @@ def estate(tmp_path: Path) -> Make:
     return make
 
 
-def guest(
-    tided: str | None = "port 4711\nreader joon\n", *rules: str, config: str = "PasswordAuthentication no\n"
-) -> Guest:
+def guest(tided: str | None = "port 4711\nreader joon\n", *rules: str, config: str = "PasswordAuthentication no\n") -> Guest:
     files: dict[str, str | bytes] = {FILE: tided} if tided is not None else {}
     if rules:
         files |= {"/etc/nftables.conf": NFT.format(rule="\n\t\t".join(rules)), f"{STARTED}/nftables.service": ""}
@@ -89,9 +87,7 @@ def audited(made: Guest | Snapshot, estate: Estate) -> GuestAudit:
 
 
 def differences(found: GuestAudit) -> list[tuple[str, str]]:
-    return [
-        (each.check, each.text) for each in found.findings if each.group in (Group.HOLE, Group.SHUT_OUT, Group.DOOR)
-    ]
+    return [(each.check, each.text) for each in found.findings if each.group in (Group.HOLE, Group.SHUT_OUT, Group.DOOR)]
 
 
 def drafted(made: Guest | Snapshot, estate: Estate) -> ProvedDraft:
@@ -111,7 +107,7 @@ def let_in(snapshot: Snapshot, port: int) -> AddressSet:
 def test_a_grant_opens_what_it_says(estate: Make) -> None:
     """The filter of the guest is open, so whoever knows the password reads the tide from anywhere."""
     of = estate(SSH_GRANT, TIDE_GRANT)
-    assert differences(audited(guest(), of)) == [("surplus", HOLE)]
+    assert differences(audited(guest(), of)) == [("hole", HOLE)]
     assert not differences(audited(guest("port 4711\nreader joon\n", SSH_RULE, FIELD_RULE), of))
 
 
@@ -119,17 +115,17 @@ def test_a_grant_by_one_service_is_none_by_another(estate: Make) -> None:
     """The same account, proof and place, granted by SSH: the tide is a hole then, and SSH is what somebody can't use."""
     told = differences(audited(guest(), estate(SSH_GRANT, TIDE_GRANT.replace("tide", "ssh"))))
     assert told == [
-        ("surplus", HOLE.replace(" but field", "")),
-        ("missing", "joon can't get a shell from field: passwords are switched off."),
+        ("hole", HOLE.replace(" but field", "")),
+        ("shut-out", "joon can't get a shell from field: passwords are switched off."),
     ]
 
 
 @pytest.mark.parametrize(("by", "left"), [("", 1), (", by: ssh", 1), (", by: tide", 0)])
 def test_a_waiver_is_for_one_service(estate: Make, by: str, left: int) -> None:
     words = f"account: joon, with: password, from: anywhere{by}"
-    waiver = f"{{finding: surplus, on: gauge, owner: mara, because: old, until: 2027-01-31, {words}}}"
+    waiver = f"{{finding: hole, on: gauge, owner: mara, because: old, until: 2027-01-31, {words}}}"
     found = audited(guest(), estate(SSH_GRANT, more=f"waivers:\n  - {waiver}\n")).findings
-    assert len([each for each in found if each.check == "surplus" and not each.waived]) == left
+    assert len([each for each in found if each.check == "hole" and not each.waived]) == left
 
 
 @pytest.mark.parametrize(
@@ -142,25 +138,28 @@ def test_a_waiver_is_for_one_service(estate: Make, by: str, left: int) -> None:
 )
 def test_who_is_shut_out_is_told_by_the_service(estate: Make, tided: str | None, because: str) -> None:
     told = differences(audited(guest(tided), estate(SSH_GRANT, TIDE_GRANT)))
-    assert told == [("missing", f"joon can't get a look at the screen by tide from field: {because}")]
+    assert told == [("shut-out", f"joon can't get a look at the screen by tide from field: {because}")]
 
 
 @pytest.mark.parametrize("config", ["PasswordAuthentication perhaps\n", None])
 def test_other_services_answer_where_ssh_is_broken_or_missing(estate: Make, config: str | None) -> None:
-    gone = {"/usr/sbin/sshd": Entry(Kind.ABSENT)} if config is None else {}
+    gone = {"/usr/sbin/sshd": Entry(EntryKind.ABSENT)} if config is None else {}
     made = guest(config=config or "").snapshot().with_files(gone)
     access = [guest_access(readings.read(each), AT, kinds=KINDS) for each in (guest().snapshot(), made)]
     sound, broken = ([path for path in each.paths if path.service == "tide"] for each in access)
     assert sound == broken != []
-    assert [each.state for each in access[1].services] == [State.BROKEN if config else State.ABSENT, State.SERVES]
-    assert ("surplus", HOLE) in differences(audited(made, estate(TIDE_GRANT)))
+    assert [each.state for each in access[1].services] == [
+        ServerState.BROKEN if config else ServerState.ABSENT,
+        ServerState.SERVES,
+    ]
+    assert ("hole", HOLE) in differences(audited(made, estate(TIDE_GRANT)))
 
 
 def test_a_draft_opens_the_port_of_its_own_service_alone(estate: Make) -> None:
     """SSH is open to bench only; a grant by the tide from field opens 4711 to field, and 22 to nobody more."""
     made = guest("port 4711\nreader joon\n", f"ip saddr 192.168.40.0/24 {SSH_RULE}")
     of = estate(SSH_GRANT, TIDE_GRANT)
-    assert [check for check, _ in differences(audited(made, of))] == ["missing"]
+    assert [check for check, _ in differences(audited(made, of))] == ["shut-out"]
     proved = drafted(made, of)
     assert {type(step) for step in proved.draft.steps} == {SetRules}
     assert not proved.draft.left
@@ -175,7 +174,7 @@ def test_each_service_has_a_door_of_its_own(estate: Make) -> None:
     """Both are shut out, one after the other drafts its door into the same file; neither lets the other's callers in."""
     made, of = guest("port 4711\nreader joon\n", "tcp dport 80 accept"), estate(SSH_GRANT, TIDE_GRANT)
     after = drafted(made, of).after
-    assert not [each for each in differences(audited(after, of)) if each[0] == "missing"]
+    assert not [each for each in differences(audited(after, of)) if each[0] == "shut-out"]
     assert let_in(after, 4711) - let_in(made.snapshot(), 4711) == FIELD_SET
     assert not let_in(after, 22) & FIELD_SET
     assert b"tcp dport 22 ip saddr" in (after.content("/etc/nightlatch.nft") or b"")
@@ -197,7 +196,7 @@ def test_documents_name_the_service(estate: Make) -> None:
     [told] = json.loads(machine.dumps(machine.audit(result)))["guests"]
     assert told["service"].endswith("; tided on all addresses port 4711")
     assert {way["by"] for way in told["ways_in"]} == {"ssh", "tide"}
-    assert [each["about"] for each in told["findings"] if each["check"] == "surplus"] == [
+    assert [each["about"] for each in told["findings"] if each["check"] == "hole"] == [
         [{"account": "joon", "with": "password", "by": "tide", "from": "anywhere but field"}]
     ]
 
@@ -225,7 +224,7 @@ def test_its_files_are_read_with_all_others(tmp_path: Path, estate: Make) -> Non
     assert read.snapshot is not None
     assert read.snapshot.content(FILE) == b"port 4711\nreader joon\n"
     found = audit(of, AT, kinds=KINDS, jobs=2).guests[0]
-    assert ("surplus", HOLE) in differences(found)
+    assert ("hole", HOLE) in differences(found)
 
 
 def test_each_socket_is_told_with_its_program() -> None:
@@ -246,7 +245,7 @@ def test_a_perimeter_lets_in_to_each_port_whom_its_own_grants_do(estate: Make, t
     path.write_text(path.read_text().replace("guests:\n  gauge: {", f"{network}guests:\n  gauge: {{network: isle, "))
     guest().write(tmp_path / "gauge")
     of = load_estate(path, (*SERVICES, TIDE))
-    [made] = border(of, AT, kinds=KINDS).drafts
+    [made] = draft_perimeter(of, AT, kinds=KINDS).drafts
     added = [dict(row) for row in made.rows if dict(row)["to"] == "4711"]
     assert [row["from"] for row in added] == ["203.0.113.20/31"]
     assert [dict(row)["from"] for row in made.rows if dict(row)["to"] == "22"] == ["192.168.40.0/24"]
@@ -281,17 +280,15 @@ def test_a_server_that_is_stopped_says_so() -> None:
         access = guest_access(readings.read(replace(guest().snapshot(), listings=listings)), AT)
         found[name] = access.ssh.state
         assert access.paths
-    assert found == {"folder": State.SERVES, "running": State.STOPPED}
+    assert found == {"folder": ServerState.SERVES, "running": ServerState.STOPPED}
 
 
 @pytest.mark.parametrize("config", ["", "PasswordAuthentication perhaps\n"])
 def test_another_host_key_is_told_though_the_files_that_were_read_are_refused(config: str) -> None:
     made = guest(config=config)
     made.files["/etc/ssh/ssh_host_ed25519_key.pub"] = pub("joon-desk")
-    shown = Proven(parse_public((KEYS / "mara-desk.pub").read_bytes()), "curve25519-sha256", "ssh-ed25519")
-    look = Look(Target("192.168.56.21"), here="192.168.40.7", keys=(shown,), identified=Identified("SSH-2.0-x"))
-    spec = GuestSpec(
-        "gauge", Via(ViaKind.SSH, Origin("estate.yaml")), Origin("estate.yaml"), host_keys=(shown.key.fingerprint,)
-    )
+    shown = ProvenKey(parse_public((KEYS / "mara-desk.pub").read_bytes()), "curve25519-sha256", "ssh-ed25519")
+    look = Look(Target("192.168.56.21"), here="192.168.40.7", keys=(shown,), identified=Identification("SSH-2.0-x"))
+    spec = GuestSpec("gauge", Via(ViaKind.SSH, Origin("estate.yaml")), Origin("estate.yaml"), host_keys=(shown.key.fingerprint,))
     told = wire.judged(look, spec, (), made.access())
     assert "reach.not-the-guest-read" in [each.check for each in told]

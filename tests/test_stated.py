@@ -17,7 +17,7 @@ from nightlatch.draft.steps import apply_all
 from nightlatch.estate.editing import with_port
 from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate
-from nightlatch.evidence.snapshot import Entry, Kind, Snapshot
+from nightlatch.evidence.snapshot import Entry, EntryKind, Snapshot
 from nightlatch.faults import EstateError, RefusedError
 from nightlatch.ops.draft import draft as make_draft
 from nightlatch.ops.draft import prove
@@ -50,10 +50,8 @@ def made(folder: Path, sentences: str = "", own: str = "") -> Estate:
 
 def live(listed: str = "", files: dict[str, str | bytes] | None = None, **facts: str) -> Snapshot:
     """A running guest under systemd whose manager told these units."""
-    snapshot = Guest(
-        OFF, DESK, files={"/etc/hostname": "gauge\n", "/etc/hosts": "127.0.1.1 gauge\n", **(files or {})}
-    ).snapshot()
-    link = Entry(Kind.LINK, target="/usr/share/zoneinfo/UTC")
+    snapshot = Guest(OFF, DESK, files={"/etc/hostname": "gauge\n", "/etc/hosts": "127.0.1.1 gauge\n", **(files or {})}).snapshot()
+    link = Entry(EntryKind.LINK, target="/usr/share/zoneinfo/UTC")
     entries = {**snapshot.entries, "/etc/localtime": link}
     about = {"init": "systemd", "host": "gauge", "came_to_port": "22", **facts}
     return replace(snapshot, entries=entries, listings={"units": listed.encode()}, facts=about)
@@ -67,22 +65,67 @@ def said(made: Estate | None, snapshot: Snapshot) -> dict[str, str]:
 RUN, STOP = "run: tide-log, on: gauge", "stop: rpcbind, on: all guests"
 # Sentence, what belongs to the guest itself, the guest, the check, what it says.
 SPOKEN_CASES: list[tuple[str, str, Snapshot, str, str]] = [
-    (RUN, "", live(unit("tide-log.service", "inactive", "disabled")), "service.not-as-stated",
-     "tide-log.service runs, now and at boot; it is not started at boot and does not run."),
+    (
+        RUN,
+        "",
+        live(unit("tide-log.service", "inactive", "disabled")),
+        "service.not-as-stated",
+        "tide-log.service runs, now and at boot; it is not started at boot and does not run.",
+    ),
     (RUN, "", live(), "service.not-as-stated", "it is not installed."),
-    (RUN, "", live("Id=tide-log.service\nNames=tide-log.service\nLoadState=masked\nActiveState=inactive\nUnitFileState=masked\n"),
-     "service.not-as-stated", "it is masked."),
-    (STOP, "", live("\n".join([unit("rpcbind.service"), unit("rpcbind.socket", "active", "enabled")])), "service.not-as-stated",
-     "rpcbind.service does not run, now and at boot; it is started at boot and runs."),
-    (RUN, "", Guest(OFF, DESK, files={"/lib/systemd/system/tide-log.service": ""}).snapshot(), "service.not-as-stated",
-     "it is not started at boot."),
-    ("run: ssh, on: gauge, at: 2222", "", Guest(OFF, DESK).snapshot(), "service.port-not-as-stated", "SSH is on port 2222; it is on 22."),
-    ("", OWN, Guest(OFF, DESK, files={"/etc/timezone": "Etc/UTC\n"}).snapshot(), "time.zone-not-as-stated", "Atlantic/Faroe for the clock of gauge, the guest Etc/UTC"),
-    ("", OWN, Guest(OFF, DESK, files={"/etc/hostname": "# x\ngauge\n"}).snapshot(), "name.not-as-stated", "tide.skerry.example for the name of gauge, the guest gauge"),
+    (
+        RUN,
+        "",
+        live("Id=tide-log.service\nNames=tide-log.service\nLoadState=masked\nActiveState=inactive\nUnitFileState=masked\n"),
+        "service.not-as-stated",
+        "it is masked.",
+    ),
+    (
+        STOP,
+        "",
+        live("\n".join([unit("rpcbind.service"), unit("rpcbind.socket", "active", "enabled")])),
+        "service.not-as-stated",
+        "rpcbind.service does not run, now and at boot; it is started at boot and runs.",
+    ),
+    (
+        RUN,
+        "",
+        Guest(OFF, DESK, files={"/lib/systemd/system/tide-log.service": ""}).snapshot(),
+        "service.not-as-stated",
+        "it is not started at boot.",
+    ),
+    (
+        "run: ssh, on: gauge, at: 2222",
+        "",
+        Guest(OFF, DESK).snapshot(),
+        "service.port-not-as-stated",
+        "SSH is on port 2222; it is on 22.",
+    ),
+    (
+        "",
+        OWN,
+        Guest(OFF, DESK, files={"/etc/timezone": "Etc/UTC\n"}).snapshot(),
+        "time.zone-not-as-stated",
+        "Atlantic/Faroe for the clock of gauge, the guest Etc/UTC",
+    ),
+    (
+        "",
+        OWN,
+        Guest(OFF, DESK, files={"/etc/hostname": "# x\ngauge\n"}).snapshot(),
+        "name.not-as-stated",
+        "tide.skerry.example for the name of gauge, the guest gauge",
+    ),
     ("", "", live(host="other"), "name.changed-at-boot", "The guest's name is other now and gauge after the next boot"),
-    ("", "", Guest("Port 22\nPort 2223\n" + OFF, DESK, files={**SELINUX, "/var/lib/selinux/targeted/active/ports.local": LOCAL}).snapshot(),
-     "service.port-label", "port 2223 lacks the label ssh_port_t"),
-]  # fmt: skip
+    (
+        "",
+        "",
+        Guest(
+            "Port 22\nPort 2223\n" + OFF, DESK, files={**SELINUX, "/var/lib/selinux/targeted/active/ports.local": LOCAL}
+        ).snapshot(),
+        "service.port-label",
+        "port 2223 lacks the label ssh_port_t",
+    ),
+]
 SPOKEN = {case[3] for case in SPOKEN_CASES}
 
 
@@ -123,17 +166,33 @@ DRAFTS: list[tuple[str, str, dict[str, str | bytes], list[str], str]] = [
     (RUN, unit("tide-log.service", "inactive", "disabled"), {}, ["enable tide-log.service", "start tide-log.service"], ""),
     (RUN, unit("tide-log.service", "inactive", "static"), {}, ["start tide-log.service"], ""),
     (RUN, unit("tide-log.service") + "NeedDaemonReload=yes\n", {}, ["reload tide-log.service"], ""),
-    (STOP, "\n".join([unit("rpcbind.service"), unit("rpcbind.socket")]), {},
-     ["disable rpcbind.socket", "stop rpcbind.socket", "disable rpcbind.service", "stop rpcbind.service"], ""),
+    (
+        STOP,
+        "\n".join([unit("rpcbind.service"), unit("rpcbind.socket")]),
+        {},
+        ["disable rpcbind.socket", "stop rpcbind.socket", "disable rpcbind.service", "stop rpcbind.service"],
+        "",
+    ),
     (RUN, "", {}, [], "write package: NAME in its sentence"),
-    (RUN + ", package: tide", "", {}, ["install the package tide: apt-get", "enable tide-log.service", "start tide-log.service"], ""),
+    (
+        RUN + ", package: tide",
+        "",
+        {},
+        ["install the package tide: apt-get", "enable tide-log.service", "start tide-log.service"],
+        "",
+    ),
     (RUN + ", package: tide", "", {"/etc/os-release": "ID=skerry\n"}, [], "install tide by hand"),
     ("run: ssh, on: gauge", unit("ssh.socket", "active", "disabled"), {}, ["enable ssh.socket"], ""),
     ("run: ssh, on: gauge", unit("ssh.socket", "active", "enabled"), {}, [], ""),
     ("stop: systemd-journald, on: gauge", unit("systemd-journald.service", "active", "static"), {}, [], "depends on it"),
-    ("run: chrony, on: gauge", "\n".join([unit("chrony.service", "inactive", "disabled"), unit("systemd-timesyncd.service")]), {},
-     ["disable systemd-timesyncd.service", "stop systemd-timesyncd.service", "enable chrony.service", "start chrony.service"], ""),
-]  # fmt: skip
+    (
+        "run: chrony, on: gauge",
+        "\n".join([unit("chrony.service", "inactive", "disabled"), unit("systemd-timesyncd.service")]),
+        {},
+        ["disable systemd-timesyncd.service", "stop systemd-timesyncd.service", "enable chrony.service", "start chrony.service"],
+        "",
+    ),
+]
 
 
 @pytest.mark.parametrize("sentence, listed, files, wanted, left", DRAFTS, ids=[str(n) for n in range(len(DRAFTS))])
@@ -158,9 +217,7 @@ def test_zone_and_name_of_a_running_guest_and_of_a_folder(tmp_path: Path) -> Non
         ("name", "tide.skerry.example", "gauge"),
     ]
     after = apply_all(running, tuple(found.steps))
-    assert (
-        after.content("/etc/hosts") == hosts.replace("gauge.old.example gauge #", "tide.skerry.example tide #").encode()
-    )
+    assert after.content("/etc/hosts") == hosts.replace("gauge.old.example gauge #", "tide.skerry.example tide #").encode()
     assert after.content("/etc/hostname") == b"tide.skerry.example\n"
     assert after.content("/etc/timezone") == b"Atlantic/Faroe\n"
     folder = Guest(OFF, DESK, files={"/etc/hosts": "127.0.1.1 gauge\n"}).snapshot()
@@ -203,10 +260,20 @@ LEFT_PORTS = [
     ("", {"/etc/default/ssh": "SSHD_OPTS=-p 22\n"}, "starts sshd with a port of its own"),
     ("Banana yes\n", {}, "mend that first"),
     ("", {**SELINUX}, "semanage port -a -t ssh_port_t -p tcp 2222"),
-    ("", {"/etc/ufw/ufw.conf": "ENABLED=yes\n", "/etc/systemd/system/multi-user.target.wants/ufw.service": ""}, "open it there first"),
-    ("", {"/etc/nftables.conf": "table inet x {\n chain y { type filter hook input priority 0; policy drop; tcp dport 22 accept; }\n}\n",
-          "/etc/systemd/system/sysinit.target.wants/nftables.service": ""}, "open it there first"),
-]  # fmt: skip
+    (
+        "",
+        {"/etc/ufw/ufw.conf": "ENABLED=yes\n", "/etc/systemd/system/multi-user.target.wants/ufw.service": ""},
+        "open it there first",
+    ),
+    (
+        "",
+        {
+            "/etc/nftables.conf": "table inet x {\n chain y { type filter hook input priority 0; policy drop; tcp dport 22 accept; }\n}\n",
+            "/etc/systemd/system/sysinit.target.wants/nftables.service": "",
+        },
+        "open it there first",
+    ),
+]
 
 
 @pytest.mark.parametrize("config, files, hand", LEFT_PORTS, ids=[str(n) for n in range(len(LEFT_PORTS))])
@@ -260,8 +327,9 @@ ANY_ACT = st.one_of(
     st.sampled_from([acts.Enable, acts.Disable, acts.Start, acts.Stop, acts.Reload]).map(lambda kind: kind("tide-log.service")),
     st.builds(acts.SetZone, st.sampled_from(["UTC", "Atlantic/Faroe"]), st.sampled_from(["-", "Etc/UTC"])),
     st.builds(acts.SetHostName, st.sampled_from(["gauge", "tide.skerry.example"]), st.sampled_from(["-", "lamp"])),
-    st.builds(acts.LabelPort, st.integers(1, 65535)), st.builds(acts.UnlabelPort, st.integers(1, 65535)),
-)  # fmt: skip
+    st.builds(acts.LabelPort, st.integers(1, 65535)),
+    st.builds(acts.UnlabelPort, st.integers(1, 65535)),
+)
 
 
 @given(ANY_ACT)
@@ -291,13 +359,21 @@ def test_labels_of_ports_as_semanage_writes_them() -> None:
 
 # A sentence, what the message says.
 WRONG = [
-    ("run: tide log, on: gauge", '"tide log" is no unit'), ("on: gauge", "says neither run nor stop"),
-    ("run: a, stop: b, on: gauge", "says run and stop"), ("stop: ssh, on: gauge", "what Nightlatch comes in by"),
-    ("run: chrony, on: gauge, at: 123", "only the port of ssh"), ("run: ssh, on: gauge, at: 70000", "a number from 1 to 65535"),
-    ("run: chrony, on: gague", 'Did you mean "gauge"'), ("run: chrony", "lacks on"), ("run: x, on: gauge, package: 'a b'", "is no package"),
-    ("run: chrony, on: gauge\nstop: chrony.service, on: label loggers", "says something else of chrony.service on gauge than sentence 1"),
+    ("run: tide log, on: gauge", '"tide log" is no unit'),
+    ("on: gauge", "says neither run nor stop"),
+    ("run: a, stop: b, on: gauge", "says run and stop"),
+    ("stop: ssh, on: gauge", "what Nightlatch comes in by"),
+    ("run: chrony, on: gauge, at: 123", "only the port of ssh"),
+    ("run: ssh, on: gauge, at: 70000", "a number from 1 to 65535"),
+    ("run: chrony, on: gague", 'Did you mean "gauge"'),
+    ("run: chrony", "lacks on"),
+    ("run: x, on: gauge, package: 'a b'", "is no package"),
+    (
+        "run: chrony, on: gauge\nstop: chrony.service, on: label loggers",
+        "says something else of chrony.service on gauge than sentence 1",
+    ),
     ("stop: x, on: gauge, package: x", "names a port or a package"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize("sentences, text", WRONG, ids=[str(n) for n in range(len(WRONG))])

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from nightlatch.draft.reversal import merged
 from nightlatch.evidence.collect import collect
-from nightlatch.evidence.stream import Carried, parse
+from nightlatch.evidence.stream import StreamSource, parse
 from nightlatch.faults import UnreadableError
 
 text_lines = bytes.splitlines
@@ -49,7 +49,7 @@ WHOLE = stream(FILES)
 def test_a_whole_stream_is_read() -> None:
     found = parse(WHOLE, NONCE, "gauge")
     assert found.contents == FILES
-    assert collect(Carried(found), "gauge").content("/etc/ssh/sshd_config") == FILES["/etc/ssh/sshd_config"]
+    assert collect(StreamSource(found), "gauge").content("/etc/ssh/sshd_config") == FILES["/etc/ssh/sshd_config"]
 
 
 @pytest.mark.parametrize("cut", range(0, len(WHOLE) - len("\n"), 61))
@@ -64,14 +64,12 @@ def test_a_damaged_stream_is_read_or_refused_and_nothing_else(data: st.DataObjec
     for _ in range(data.draw(st.integers(1, 6))):
         at = data.draw(st.integers(0, len(raw) - 1))
         piece = data.draw(
-            st.one_of(
-                st.binary(max_size=8), st.sampled_from([b"\n@files\n", b"\n@after\n", b"\n@paths\n ", b"\n@end "])
-            )
+            st.one_of(st.binary(max_size=8), st.sampled_from([b"\n@files\n", b"\n@after\n", b"\n@paths\n ", b"\n@end "]))
         )
         raw[at : at + data.draw(st.integers(0, 600))] = piece
     try:
         found = parse(bytes(raw), NONCE, "gauge")
-        collect(Carried(found), "gauge")
+        collect(StreamSource(found), "gauge")
     except UnreadableError:
         pass
 
@@ -84,7 +82,7 @@ def test_any_bytes_are_read_or_refused(raw: bytes) -> None:
 
 def test_what_changed_between_the_two_looks_is_not_believed() -> None:
     found = parse(stream(FILES, {**FILES, "/etc/passwd": b"longer than it was before, by far\n"}), NONCE, "gauge")
-    entry = collect(Carried(found), "gauge").entries["/etc/passwd"]
+    entry = collect(StreamSource(found), "gauge").entries["/etc/passwd"]
     assert entry.content is None
     assert entry.note == "changed while it was read"
 
@@ -127,11 +125,9 @@ TABLE = [
     ("an added line goes, their edit elsewhere stays", b"a\nb\n", b"n\na\nb\n", b"n\na\nc\n", b"a\nc\n"),
     ("the same line was edited: refused", b"a\nb\n", b"a\nB\n", b"a\nC\n", None),
     ("between two added lines somebody wrote: refused", b"a\n", b"n\nm\na\n", b"n\nx\nm\na\n", None),
-]  # fmt: skip
+]
 
 
-@pytest.mark.parametrize(
-    ("before", "after", "now", "expected"), [row[1:] for row in TABLE], ids=[row[0] for row in TABLE]
-)
+@pytest.mark.parametrize(("before", "after", "now", "expected"), [row[1:] for row in TABLE], ids=[row[0] for row in TABLE])
 def test_taking_back(before: bytes, after: bytes, now: bytes, expected: bytes | None) -> None:
     assert merged(before, after, now) == expected

@@ -10,16 +10,16 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
-from nightlatch.evidence.extra_paths import More
+from nightlatch.evidence.extra_paths import ExtraPaths
 from nightlatch.formats import lines
 from nightlatch.model.bounds import exactly
 from nightlatch.model.causes import NoServer, SettingLine
 from nightlatch.model.gaps import Gap
 from nightlatch.model.grants import Grant
-from nightlatch.model.handshake import Answered, Asks, Broken, Event, Machine
-from nightlatch.model.obstacles import Blocked, Obstacle
+from nightlatch.model.handshake import Event, Machine, PeerIdentity, ProtocolBreach, RequestedProof
+from nightlatch.model.obstacles import Obstacle, ObstacleKind
 from nightlatch.model.paths import AccessPath
-from nightlatch.model.powers import Gives, Power
+from nightlatch.model.powers import Power, PowerKind
 from nightlatch.model.secrets import Password
 from nightlatch.model.services import ServiceWords
 from nightlatch.model.sockets import Listener
@@ -28,17 +28,17 @@ from nightlatch.net.addresses import AddressSet
 from nightlatch.origin import Kind, Origin
 from nightlatch.readings.filters.rules import Rules
 from nightlatch.readings.guest import GuestReading
-from nightlatch.services.base import Case, Expected, LoginEntries, LoginEntry, Server, Silent, State
+from nightlatch.services.base import Expected, LoginEntries, LoginEntry, Server, ServerState, ServiceCase, SilentServer
 
 AT = datetime(2026, 11, 25, tzinfo=UTC)  # nothing in its file depends on the moment
 FILE = "/etc/tided.conf"
-VIEW = Power(Gives.VIEW)
+VIEW = Power(PowerKind.VIEW)
 TIDE = ServiceWords("tide", "tide", "tided", 4711, ("password",), VIEW)
 
 
 @dataclass(frozen=True)
 class TideAccess:
-    state: State
+    state: ServerState
     listeners: tuple[Listener, ...] = ()
     faults: tuple[Gap, ...] = ()
     words: ServiceWords = TIDE
@@ -61,7 +61,7 @@ class TideServer:
 
 
 class Tide:
-    words, collects = TIDE, More(files=(FILE,))
+    words, collects = TIDE, ExtraPaths(files=(FILE,))
 
     def listening(self, reading: GuestReading) -> tuple[Listener, ...]:
         return tuple(socket for server in self.servers(reading, AT) for socket in server.stands.listeners)
@@ -69,46 +69,44 @@ class Tide:
     def servers(self, reading: GuestReading, at: datetime) -> tuple[Server, ...]:
         content = reading.snapshot.content(FILE)
         if content is None:
-            return (Silent(TideAccess(State.ABSENT)),)
+            return (SilentServer(TideAccess(ServerState.ABSENT)),)
         told = [(Origin(FILE, number), line.split()) for number, line in enumerate(content.decode().splitlines(), 1)]
         faults = [Gap("tide line", f"{words[0]} is no word of it", at) for at, words in told if len(words) != 2]
         if faults:
-            return (Silent(TideAccess(State.BROKEN, (), tuple(faults)), tuple(faults)),)
+            return (SilentServer(TideAccess(ServerState.BROKEN, (), tuple(faults)), tuple(faults)),)
         sockets = tuple(Listener("", int(value), origin=at) for at, (word, value) in told if word == "port")
         readers = [(value if word == "reader" else "", at) for at, (word, value) in told if word in ("reader", "open")]
-        return (TideServer(reading.guest, TideAccess(State.SERVES, sockets), tuple(readers)),)
+        return (TideServer(reading.guest, TideAccess(ServerState.SERVES, sockets), tuple(readers)),)
 
-    def unserved(self, case: Case) -> Obstacle | None:
+    def unserved(self, case: ServiceCase) -> Obstacle | None:
         assert isinstance(case.access, TideAccess)
-        if case.access.state is State.ABSENT:
-            return Obstacle(Blocked.NO_SERVICE, (NoServer(TIDE.title, Origin(FILE, kind=Kind.ABSENT)),))
-        return Obstacle(Blocked.REFUSED, case.access.faults) if case.access.faults else None
+        if case.access.state is ServerState.ABSENT:
+            return Obstacle(ObstacleKind.NO_SERVICE, (NoServer(TIDE.title, Origin(FILE, kind=Kind.ABSENT)),))
+        return Obstacle(ObstacleKind.REFUSED, case.access.faults) if case.access.faults else None
 
-    def refused(self, grant: Grant, where: AddressSet, case: Case, *, served: bool) -> Obstacle | None:
+    def refused(self, grant: Grant, where: AddressSet, case: ServiceCase, *, served: bool) -> Obstacle | None:
         return None
 
-    def lacking(self, grant: Grant, where: AddressSet, case: Case) -> Obstacle | None:
-        return Obstacle(Blocked.SHUT, (SettingLine("reader", "none", Origin(FILE)),), grant.account)
+    def lacking(self, grant: Grant, where: AddressSet, case: ServiceCase) -> Obstacle | None:
+        return Obstacle(ObstacleKind.SHUT, (SettingLine("reader", "none", Origin(FILE)),), grant.account)
 
     def lines(
-        self, grant: Grant, power: Power, socket: Listener, seen: AddressSet, case: Case
+        self, grant: Grant, power: Power, socket: Listener, seen: AddressSet, case: ServiceCase
     ) -> Iterator[tuple[Obstacle, AddressSet]]:
         return iter(())
 
-    def closing(self, path: AccessPath, why: str, case: Case) -> Iterator[Candidate]:
+    def closing(self, path: AccessPath, why: str, case: ServiceCase) -> Iterator[Candidate]:
         content = case.reading.snapshot.content(FILE) or b""
         for cause in path.causes:
-            yield (
-                ReplaceLine(FILE, why, False, lines.text_of(lines.split(content)[cause.origin.line - 1]).rstrip(), ""),
-            )
+            yield (ReplaceLine(FILE, why, False, lines.text_of(lines.split(content)[cause.origin.line - 1]).rstrip(), ""),)
 
-    def opening(self, grant: Grant, why: str, case: Case) -> Iterator[Candidate]:
+    def opening(self, grant: Grant, why: str, case: ServiceCase) -> Iterator[Candidate]:
         yield (AddLine(FILE, why, True, f"reader {grant.account}", 0, 0),)
 
     def reads(self, reading: GuestReading) -> frozenset[str]:
         return frozenset([FILE])
 
-    def after_change(self, before: Case, after: Case) -> Expected:
+    def after_change(self, before: ServiceCase, after: ServiceCase) -> Expected:
         return Expected({})
 
     @property
@@ -131,17 +129,17 @@ class TideTalk:
             line, _, self.held = self.held.partition(b"\n")
             self._line(line.decode("ascii", "replace"))
         if not data and not self.done:
-            self._end(Broken("it closed before it was done"))
+            self._end(ProtocolBreach("it closed before it was done"))
 
     def _line(self, line: str) -> None:
         self.answers += 1
         if self.answers == 1 and line.startswith("tide 1 "):
-            self.found.append(Answered(line))
+            self.found.append(PeerIdentity(line))
             self.out = f"who {self.account}\n".encode()
         elif self.answers == 2 and line in ("password", "welcome"):
-            self._end(Asks(self.account, ("password",) if line == "password" else (), line == "welcome"))
+            self._end(RequestedProof(self.account, ("password",) if line == "password" else (), line == "welcome"))
         else:
-            self._end(Broken(f"it says {line!r}"))
+            self._end(ProtocolBreach(f"it says {line!r}"))
 
     def _end(self, event: Event) -> None:
         self.found.append(event)

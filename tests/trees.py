@@ -39,12 +39,13 @@ KEYS = algorithms("ssh-rsa", "ssh-ed25519", "rsa-sha2-*", "ecdsa-*", "ssh-dss", 
 
 ANYWHERE: dict[str, Value] = {
     **dict.fromkeys(
-        (
-            "HostbasedAuthentication", "HostbasedUsesNameFromPacketOnly", "PubkeyAuthentication",
-            "PasswordAuthentication", "KbdInteractiveAuthentication", "ChallengeResponseAuthentication",
-            "KerberosAuthentication", "GSSAPIAuthentication", "X11Forwarding", "X11UseLocalhost",
-            "PermitEmptyPasswords", "AllowAgentForwarding", "PermitTTY", "PermitUserRC", "StreamLocalBindUnlink",
-            "DisableForwarding", "ExposeAuthInfo",
+        tuple(
+            """
+    HostbasedAuthentication HostbasedUsesNameFromPacketOnly PubkeyAuthentication PasswordAuthentication
+    KbdInteractiveAuthentication ChallengeResponseAuthentication KerberosAuthentication GSSAPIAuthentication
+    X11Forwarding X11UseLocalhost PermitEmptyPasswords AllowAgentForwarding PermitTTY PermitUserRC
+    StreamLocalBindUnlink DisableForwarding ExposeAuthInfo
+""".split()
         ),
         FLAG,
     ),
@@ -83,7 +84,11 @@ ANYWHERE: dict[str, Value] = {
     "AuthorizedKeysFile": several(".ssh/authorized_keys", "/etc/ssh/keys/%u", "%h/.ssh/more"),
     "AuthorizedPrincipalsFile": pick("/etc/ssh/principals/%u", "none", ".ssh/principals"),
     "AuthenticationMethods": pick(
-        "any", "publickey", "publickey,password", "publickey,keyboard-interactive password", "publickey,publickey",
+        "any",
+        "publickey",
+        "publickey,password",
+        "publickey,keyboard-interactive password",
+        "publickey,publickey",
         "none",
     ),
     "PermitTunnel": pick("yes", "no", "ethernet", "point-to-point"),
@@ -91,24 +96,15 @@ ANYWHERE: dict[str, Value] = {
     "PermitListen": pick("any", "none", "8080", "localhost:8080 *"),
     "IPQoS": pick("af21 cs1", "ef", "lowdelay throughput", "none", "0x10 le"),
     "RekeyLimit": pick("1G", "512M 1h", "default none", "default 30m"),
-}  # fmt: skip
+}
 TOP_ONLY: dict[str, Value] = {
     **dict.fromkeys(
-        (
-            "UsePAM",
-            "KerberosOrLocalPasswd",
-            "KerberosTicketCleanup",
-            "GSSAPICleanupCredentials",
-            "GSSAPIKeyExchange",
-            "GSSAPIStrictAcceptorCheck",
-            "GSSAPIStoreCredentialsOnRekey",
-            "PrintMotd",
-            "PrintLastLog",
-            "IgnoreUserKnownHosts",
-            "StrictModes",
-            "TCPKeepAlive",
-            "UseDNS",
-            "DSAAuthentication",
+        tuple(
+            """
+    UsePAM KerberosOrLocalPasswd KerberosTicketCleanup GSSAPICleanupCredentials GSSAPIKeyExchange
+    GSSAPIStrictAcceptorCheck GSSAPIStoreCredentialsOnRekey PrintMotd PrintLastLog IgnoreUserKnownHosts
+    StrictModes TCPKeepAlive UseDNS DSAAuthentication
+""".split()
         ),
         FLAG,
     ),
@@ -143,12 +139,34 @@ TOP_ONLY: dict[str, Value] = {
     "AuthorizedPrincipalsCommand": pick("none"),
 }
 FAULTY = (
-    "PermitRootLogin maybe", "PasswordAuthentication", "Banana yes", 'Banner "open', "Port 0", "MaxAuthTries x",
-    "Match", "Match user", "Match all user root", "Match planet mars", "Match address 10.0.0.1/8", "Ciphers nonsense",
-    "Include", "AllowUsers root@10.0.0.1/33", "LoginGraceTime soon", "AddressFamily ipx", "PermitRootLogin yes no",
-    "LogLevel loud", "MaxStartups 20:10:5", "PermitOpen here", "AuthenticationMethods any none", "IPQoS strange",
-    "Match localport 0x1", "Subsystem sftp", "StreamLocalBindMask 9", "PermitTunnel maybe", "Match address ,",
-)  # fmt: skip
+    "PermitRootLogin maybe",
+    "PasswordAuthentication",
+    "Banana yes",
+    'Banner "open',
+    "Port 0",
+    "MaxAuthTries x",
+    "Match",
+    "Match user",
+    "Match all user root",
+    "Match planet mars",
+    "Match address 10.0.0.1/8",
+    "Ciphers nonsense",
+    "Include",
+    "AllowUsers root@10.0.0.1/33",
+    "LoginGraceTime soon",
+    "AddressFamily ipx",
+    "PermitRootLogin yes no",
+    "LogLevel loud",
+    "MaxStartups 20:10:5",
+    "PermitOpen here",
+    "AuthenticationMethods any none",
+    "IPQoS strange",
+    "Match localport 0x1",
+    "Subsystem sftp",
+    "StreamLocalBindMask 9",
+    "PermitTunnel maybe",
+    "Match address ,",
+)
 
 
 @dataclass

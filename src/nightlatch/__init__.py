@@ -18,20 +18,27 @@ if TYPE_CHECKING:
     from nightlatch.draft.plan import Draft, ProvedDraft
     from nightlatch.estate.load import load as load_estate
     from nightlatch.estate.model import Estate
-    from nightlatch.latch.folder import Changed
+    from nightlatch.latch.folder import FolderChange
     from nightlatch.ops.addresses import AddressBook, Interfaces, addresses, addresses_target
     from nightlatch.ops.audit import Audit, audit, audit_target
-    from nightlatch.ops.describe import Described, describe
+    from nightlatch.ops.describe import Description, describe
     from nightlatch.ops.draft import draft, prove
-    from nightlatch.ops.enact import Confirmation, Latched, enact, pending
+    from nightlatch.ops.enact import Confirmation, LiveChange, enact, pending
     from nightlatch.ops.evidence import read_evidence, write_evidence
     from nightlatch.ops.exposure import Exposure, exposure, exposure_target
-    from nightlatch.ops.find import Sought, find
+    from nightlatch.ops.find import SearchResult, find
     from nightlatch.ops.keep import keep
-    from nightlatch.ops.meet import Met, meet, pin
+    from nightlatch.ops.meet import FirstContact, meet, pin
     from nightlatch.ops.new import new_estate
-    from nightlatch.ops.perimeter import Border, Bordered, border, enact_border, take_border, undo_border
-    from nightlatch.ops.reach import Look, Reach, Reached, look_at, reach
+    from nightlatch.ops.perimeter import (
+        PerimeterChange,
+        PerimeterDraft,
+        draft_perimeter,
+        enact_perimeter,
+        take_perimeter,
+        undo_perimeter,
+    )
+    from nightlatch.ops.reach import GuestReach, Look, Reach, look_at, reach
     from nightlatch.ops.script import change_script
     from nightlatch.ops.settings import effective_settings
     from nightlatch.ops.survey import survey, survey_script, survey_target
@@ -43,62 +50,67 @@ _NAMES = {
     "demo.story": ("tell_demo",),
     "draft.plan": ("Draft", "ProvedDraft"),
     "estate.model": ("Estate",),
-    "latch.folder": ("Changed",),
+    "latch.folder": ("FolderChange",),
     "ops.addresses": ("AddressBook", "Interfaces", "addresses", "addresses_target"),
     "ops.audit": ("Audit", "audit", "audit_target"),
-    "ops.describe": ("Described", "describe"),
+    "ops.describe": ("Description", "describe"),
     "ops.draft": ("draft", "prove"),
-    "ops.enact": ("Confirmation", "Latched", "enact", "pending"),
+    "ops.enact": ("Confirmation", "LiveChange", "enact", "pending"),
     "ops.evidence": ("read_evidence", "write_evidence"),
     "ops.exposure": ("Exposure", "exposure", "exposure_target"),
-    "ops.find": ("Sought", "find"),
+    "ops.find": ("SearchResult", "find"),
     "ops.keep": ("keep",),
-    "ops.meet": ("Met", "meet", "pin"),
+    "ops.meet": ("FirstContact", "meet", "pin"),
     "ops.new": ("new_estate",),
-    "ops.perimeter": ("Border", "Bordered", "border", "enact_border", "take_border", "undo_border"),
-    "ops.reach": ("Look", "Reach", "Reached", "look_at", "reach"),
+    "ops.perimeter": (
+        "PerimeterDraft",
+        "PerimeterChange",
+        "draft_perimeter",
+        "enact_perimeter",
+        "take_perimeter",
+        "undo_perimeter",
+    ),
+    "ops.reach": ("Look", "Reach", "GuestReach", "look_at", "reach"),
     "ops.script": ("change_script",),
     "ops.settings": ("effective_settings",),
     "ops.survey": ("survey", "survey_script", "survey_target"),
     "ops.undo": ("undo",),
     "transports.ssh": ("Client",),
 }
-_HOMES = {name: (module, name) for module, names in _NAMES.items() for name in names} | {
-    "load_estate": ("estate.load", "load")
-}
+_HOMES = {name: (module, name) for module, names in _NAMES.items() for name in names} | {"load_estate": ("estate.load", "load")}
 
 __all__ = [
     "AddressBook",
     "Audit",
-    "Border",
-    "Bordered",
-    "Changed",
     "Client",
     "Confirmation",
-    "Described",
+    "Description",
     "Draft",
     "Estate",
     "Exposure",
+    "FirstContact",
+    "FolderChange",
+    "GuestReach",
     "Interfaces",
-    "Latched",
+    "LiveChange",
     "Look",
-    "Met",
+    "PerimeterChange",
+    "PerimeterDraft",
     "ProvedDraft",
     "Reach",
-    "Reached",
-    "Sought",
+    "SearchResult",
     "__version__",
     "addresses",
     "addresses_target",
     "audit",
     "audit_target",
-    "border",
     "change_script",
     "describe",
     "draft",
+    "draft_perimeter",
     "effective_settings",
     "enact",
-    "enact_border",
+    "enact_perimeter",
     "exposure",
     "exposure_target",
     "find",
@@ -115,10 +127,10 @@ __all__ = [
     "survey",
     "survey_script",
     "survey_target",
-    "take_border",
+    "take_perimeter",
     "tell_demo",
     "undo",
-    "undo_border",
+    "undo_perimeter",
     "write_evidence",
 ]
 

@@ -13,7 +13,7 @@ from pathlib import Path
 from nightlatch.access.verdicts import Flow, Packet, deciding, passed
 from nightlatch.lab.labs import Lab
 from nightlatch.lab.machine import Node
-from nightlatch.model.rules import Does
+from nightlatch.model.rules import RuleAction
 from nightlatch.net.addresses import AddressSet
 from nightlatch.net.literal import parse_network
 from nightlatch.readings.filters.rules import Rules
@@ -21,7 +21,7 @@ from tests.judges import filters
 
 DRIVER = str(Path(__file__).with_name("filter_driver.py"))
 CALLERS = (*filters.CALLERS4, *filters.CALLERS6)
-SAID = {Does.DROP: "silent", Does.REJECT: "refused", Does.ACCEPT: "in"}
+SAID = {RuleAction.DROP: "silent", RuleAction.REJECT: "refused", RuleAction.ACCEPT: "in"}
 # How a try may end, by what was said of it. "told": an ICMPv6 message arrives, and the caller's kernel goes on waiting all the
 # same (measured: Linux 6.18), so it looks like silence.
 ENDED = ("in", "refused", "silent")
@@ -114,7 +114,7 @@ def said(rules: Rules, source: str, port: int) -> str:
         return "undecided"
     if one <= passed(rules, flow(port), port).surely:
         return "refused"  # nobody listens there
-    verdict = deciding(rules, flow(port), one, (Does.DROP, Does.REJECT))
+    verdict = deciding(rules, flow(port), one, (RuleAction.DROP, RuleAction.REJECT))
     if verdict is None and port == filters.SENT and rules.answers:
         return "silent"  # sent on to where somebody listens, whose answer is lost
     assert verdict is not None, (source, port)
@@ -123,9 +123,9 @@ def said(rules: Rules, source: str, port: int) -> str:
     # What a refusal is told by may be lost on its way out; an answer that is refused tells the guest, not the caller; and who is
     # connected already waits in spite of a message.
     lossy = any(
-        not chain.accepts or any(rule.does in (Does.DROP, Does.REJECT) for rule in chain.rules)
+        not chain.accepts or any(rule.does in (RuleAction.DROP, RuleAction.REJECT) for rule in chain.rules)
         for chain in rules.answers.values()
     )
     silent = "tcp reset" not in verdict.text and (":" in source or verdict.packet is not Packet.OPENING)
-    by_message = verdict.does is Does.REJECT and (lossy or silent)
+    by_message = verdict.does is RuleAction.REJECT and (lossy or silent)
     return "told" if by_message or not verdict.sure else SAID[verdict.does]

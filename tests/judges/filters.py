@@ -7,22 +7,22 @@ import random
 PORTS = (22, 80, 2222)
 SENT = 8022  # nobody listens there, and rules may send it to where somebody does
 HERE4, HERE6 = "10.0.0.1", "2001:db8::1"
-CALLERS4 = (
-    "10.0.0.2",
-    "10.1.0.0",
-    "10.1.0.5",
-    "10.1.0.6",
-    "10.1.255.255",
-    "10.2.0.1",
-    "10.2.7.9",
-    "10.3.0.255",
-    "10.200.0.1",
+CALLERS4 = tuple(
+    """
+    10.0.0.2 10.1.0.0 10.1.0.5 10.1.0.6 10.1.255.255 10.2.0.1 10.2.7.9 10.3.0.255 10.200.0.1
+""".split()
 )
 CALLERS6 = ("2001:db8::2", "2001:db8:0:1::5", "2001:db8:0:1::6", "2001:db8:0:2::1", "2001:db8:0:ffff::9")
 SETS4 = (
-    "10.1.0.0/16", "10.1.0.5", "10.1.0.5-10.1.0.9", "10.2.0.0/15", "{ 10.1.0.5, 10.2.0.0/16 }", "{ 10.0.0.0-10.1.0.5, 10.3.0.255 }",
-    "$office", "@kept4",
-)  # fmt: skip
+    "10.1.0.0/16",
+    "10.1.0.5",
+    "10.1.0.5-10.1.0.9",
+    "10.2.0.0/15",
+    "{ 10.1.0.5, 10.2.0.0/16 }",
+    "{ 10.0.0.0-10.1.0.5, 10.3.0.255 }",
+    "$office",
+    "@kept4",
+)
 SETS6 = ("2001:db8:0:1::/64", "2001:db8:0:1::5", "{ 2001:db8::2, 2001:db8:0:2::/64 }", "@kept6")
 ENDS = ("accept", "drop", "reject", "reject with tcp reset", "return", "jump one", "goto two", "jump two")
 
@@ -39,12 +39,8 @@ def ruleset(seed: int) -> str:
     if dice.random() < 0.3:
         lines += ["table inet sent {", "    chain to {", "        type nat hook prerouting priority dstnat;"]
         for _ in range(dice.randint(1, 3)):
-            end = dice.choice(
-                ("redirect to :22", "redirect to :80", f"dnat ip to {HERE4}:2222", f"dnat ip6 to [{HERE6}]:22")
-            )
-            match = dice.choice(
-                ("tcp dport 8022", "ip saddr 10.1.0.0/16 tcp dport 8000-8100", "tcp dport { 80, 8022 }")
-            )
+            end = dice.choice(("redirect to :22", "redirect to :80", f"dnat ip to {HERE4}:2222", f"dnat ip6 to [{HERE6}]:22"))
+            match = dice.choice(("tcp dport 8022", "ip saddr 10.1.0.0/16 tcp dport 8000-8100", "tcp dport { 80, 8022 }"))
             if not ("ip6" in end and "ip saddr" in match):
                 lines.append(f"        {match} {end}")
         lines += ["    }", "}"]
@@ -61,9 +57,7 @@ def _table(dice: random.Random, family: str, name: str) -> list[str]:
             "    }",
         ]
     if family != "ip":
-        out += [
-            "    set kept6 { type ipv6_addr; flags interval; elements = { 2001:db8:0:1::6, 2001:db8:0:ffff::/64 }; }"
-        ]
+        out += ["    set kept6 { type ipv6_addr; flags interval; elements = { 2001:db8:0:1::6, 2001:db8:0:ffff::/64 }; }"]
     out += ["    set doors { type inet_service; elements = { 22, 80 } }"]
     if dice.random() < 0.4:
         out += _answers(dice, family)
@@ -74,15 +68,23 @@ def _table(dice: random.Random, family: str, name: str) -> list[str]:
     policy = dice.choice(("accept", "drop"))
     out += ["    chain base {", f"        type filter hook {hook} priority {priority}; policy {policy};"]
     if dice.random() < 0.7:
-        out.append(dice.choice((
-            "        ct state established,related accept", "        ct state { established, related } accept",
-            "        ct state vmap { established : accept, related : accept, invalid : drop }",
-        )))  # fmt: skip
+        out.append(
+            dice.choice(
+                (
+                    "        ct state established,related accept",
+                    "        ct state { established, related } accept",
+                    "        ct state vmap { established : accept, related : accept, invalid : drop }",
+                )
+            )
+        )
     elif dice.random() < 0.6:  # else what follows a first packet is asked about like that
         out.append("        ct state established accept")
     # Without these neither neighbours nor answers come through, and nothing at all would.
-    out.append("        meta l4proto { icmp, icmpv6 } accept" if family == "inet" else
-               f"        {'ip protocol icmp' if family == 'ip' else 'icmpv6 type { 133, 134, 135, 136 }'} accept")  # fmt: skip
+    out.append(
+        "        meta l4proto { icmp, icmpv6 } accept"
+        if family == "inet"
+        else f"        {'ip protocol icmp' if family == 'ip' else 'icmpv6 type { 133, 134, 135, 136 }'} accept"
+    )
     return [*out, *_rules(dice, family, "base"), "    }", "}"]
 
 
@@ -134,9 +136,7 @@ def _early(dice: random.Random) -> list[str]:
     out += ["        meta protocol arp accept", "        meta l4proto icmpv6 accept"]
     for line in _rules(dice, "inet", "early"):
         if not {"ct", "fib", "nfproto", "@kept4", "@kept6", "@doors", "reject"} & set(line.split()):
-            out.append(
-                line.replace("jump one", "jump no").replace("jump two", "jump no").replace("goto two", "goto no")
-            )
+            out.append(line.replace("jump one", "jump no").replace("jump two", "jump no").replace("goto two", "goto no"))
     return [*out, "    }", "}"]
 
 
@@ -181,12 +181,17 @@ def _match(dice: random.Random, family: str) -> str:
                 )
             )
         case "fib":
-            return dice.choice(
-                ("fib daddr type local", "fib daddr type != local", "fib daddr type { broadcast, multicast }")
-            )
+            return dice.choice(("fib daddr type local", "fib daddr type != local", "fib daddr type { broadcast, multicast }"))
         case "flags":
-            return dice.choice(("tcp flags syn", "tcp flags & (fin|syn|rst|ack) == syn", "tcp flags & (fin|syn|rst|ack) != syn",
-                                "tcp flags syn / fin,syn,rst,ack", "tcp flags == syn"))  # fmt: skip
+            return dice.choice(
+                (
+                    "tcp flags syn",
+                    "tcp flags & (fin|syn|rst|ack) == syn",
+                    "tcp flags & (fin|syn|rst|ack) != syn",
+                    "tcp flags syn / fin,syn,rst,ack",
+                    "tcp flags == syn",
+                )
+            )
         case _:
             return dice.choice(("meta nfproto ipv4", "meta nfproto ipv6"))
 
@@ -194,11 +199,11 @@ def _match(dice: random.Random, family: str) -> str:
 def _vmap(dice: random.Random, family: str, chain: str) -> str:
     jump = "drop" if chain == "two" else "jump two"
     if family != "ip6" and dice.random() < 0.5:
-        return dice.choice((
-            f"ip saddr vmap {{ 10.1.0.0/24 : accept, 10.2.0.0/16 : {jump} }}",
-            "ip saddr . tcp dport { 10.1.0.5 . 22, 10.2.0.1 . 80 } drop",
-            f"ip saddr . tcp dport vmap {{ 10.1.0.5 . 22 : accept, 10.2.7.9 . 2222 : {jump} }}",
-        ))  # fmt: skip
-    return dice.choice(
-        (f"tcp dport vmap {{ 22 : accept, 80 : drop, 2222 : {jump} }}", f"tcp dport vmap {{ 1-79 : {jump} }}")
-    )
+        return dice.choice(
+            (
+                f"ip saddr vmap {{ 10.1.0.0/24 : accept, 10.2.0.0/16 : {jump} }}",
+                "ip saddr . tcp dport { 10.1.0.5 . 22, 10.2.0.1 . 80 } drop",
+                f"ip saddr . tcp dport vmap {{ 10.1.0.5 . 22 : accept, 10.2.7.9 . 2222 : {jump} }}",
+            )
+        )
+    return dice.choice((f"tcp dport vmap {{ 22 : accept, 80 : drop, 2222 : {jump} }}", f"tcp dport vmap {{ 1-79 : {jump} }}"))

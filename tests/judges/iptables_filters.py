@@ -41,9 +41,7 @@ def ruleset(seed: int, version: str) -> str:
             end = dice.choice(
                 ("REDIRECT --to-ports 22", "REDIRECT --to-ports 80", f"DNAT --to-destination {here}:2222", "RETURN")
             )
-            match = dice.choice(
-                ("--dport 8022", f"-s {SOURCES[version][0]} --dport 8000:8100", "-m multiport --dports 80,8022")
-            )
+            match = dice.choice(("--dport 8022", f"-s {SOURCES[version][0]} --dport 8000:8100", "-m multiport --dports 80,8022"))
             out.append(f"-A PREROUTING -p tcp {match} -j {end}")
         out.append("COMMIT")
     out += ["# made up", "*filter", f":INPUT {dice.choice(('ACCEPT', 'DROP'))} [0:0]", ":two - [0:0]", ":one - [0:0]"]
@@ -60,8 +58,17 @@ def ruleset(seed: int, version: str) -> str:
     return "\n".join([*out, "COMMIT", ""])
 
 
-TURNED = {"-s": "-d", "-d": "-s", "--dport": "--sport", "--dports": "--sports", "-i": "-o", "--src-range": "--dst-range",
-          "src": "dst", "src,dst": "dst,src", "--dst-type": "--src-type"}  # fmt: skip
+TURNED = {
+    "-s": "-d",
+    "-d": "-s",
+    "--dport": "--sport",
+    "--dports": "--sports",
+    "-i": "-o",
+    "--src-range": "--dst-range",
+    "src": "dst",
+    "src,dst": "dst,src",
+    "--dst-type": "--src-type",
+}
 
 
 def _answers(dice: random.Random, version: str) -> list[str]:
@@ -128,17 +135,18 @@ def _match(dice: random.Random, version: str, tcp: bool) -> str:
         case "interface":
             return f"{no}-i {dice.choice(('eth0', 'eth+', 'lo', 'eth1'))}"
         case "state":
-            return dice.choice(
-                ("-m conntrack --ctstate NEW", "-m state --state NEW,RELATED", "-m conntrack ! --ctstate NEW")
-            )
+            return dice.choice(("-m conntrack --ctstate NEW", "-m state --state NEW,RELATED", "-m conntrack ! --ctstate NEW"))
         case "type":
             return f"-m addrtype {no}--dst-type {dice.choice(('LOCAL', 'UNICAST', 'BROADCAST,LOCAL' if version == '4' else 'MULTICAST,LOCAL'))}"
         case "limit":
-            return dice.choice((
-                "-m limit --limit 200/sec --limit-burst 100", '-m comment --comment "say \\"no\\" to -j"',
-                "-m hashlimit --hashlimit-upto 200/sec --hashlimit-burst 200 --hashlimit-mode srcip --hashlimit-name some",
-                "-m hashlimit --hashlimit-above 200/sec --hashlimit-burst 200 --hashlimit-mode srcip --hashlimit-name many",
-            ))  # fmt: skip
+            return dice.choice(
+                (
+                    "-m limit --limit 200/sec --limit-burst 100",
+                    '-m comment --comment "say \\"no\\" to -j"',
+                    "-m hashlimit --hashlimit-upto 200/sec --hashlimit-burst 200 --hashlimit-mode srcip --hashlimit-name some",
+                    "-m hashlimit --hashlimit-above 200/sec --hashlimit-burst 200 --hashlimit-mode srcip --hashlimit-name many",
+                )
+            )
         case "port":
             return f"{dice.choice(('', '-m tcp '))}{no}--dport {dice.choice(('22', 'ssh', '22:80', ':1023', '2000:'))}"
         case "many":

@@ -95,16 +95,21 @@ def drafted(work: str, part: int, parts: int, seed: int, count: int) -> None:
                 excused = should and not real and account in left
                 steps = [f"{s} because {s.why}" for s in proved.draft.steps]
                 wrong = real != should and not excused
-                out = {"scene": name, "try": f"{account} {how} from {where}", "should": should, "real": real,
-                       "excused": excused, "left": left, "steps": steps if wrong else len(steps),
-                       "log": guest.log()[-800:] if wrong else ""}  # fmt: skip
+                out = {
+                    "scene": name,
+                    "try": f"{account} {how} from {where}",
+                    "should": should,
+                    "real": real,
+                    "excused": excused,
+                    "left": left,
+                    "steps": steps if wrong else len(steps),
+                    "log": guest.log()[-800:] if wrong else "",
+                }
                 print(json.dumps(out), flush=True)
         if changed.change:
             latch.undo(Path("/"), "judged", changed.change)
             again = survey_target(Path("/"), "judged")
-            same = {p: again.entries.get(p) for p in proved.changed} == {
-                p: snapshot.entries.get(p) for p in proved.changed
-            }
+            same = {p: again.entries.get(p) for p in proved.changed} == {p: snapshot.entries.get(p) for p in proved.changed}
             if not same:
                 print(
                     json.dumps(

@@ -84,9 +84,13 @@ class Guest:
         keys = self.work / "keys"
         keys.mkdir()
         for name, kind, bits in (
-            ("ed", "ed25519", "256"), ("ec", "ecdsa", "256"), ("rsa", "rsa", "2048"), ("weak", "rsa", "1024"),
-            ("other", "ed25519", "256"), ("ca", "ed25519", "256"),
-        ):  # fmt: skip
+            ("ed", "ed25519", "256"),
+            ("ec", "ecdsa", "256"),
+            ("rsa", "rsa", "2048"),
+            ("weak", "rsa", "1024"),
+            ("other", "ed25519", "256"),
+            ("ca", "ed25519", "256"),
+        ):
             run("ssh-keygen", "-q", "-t", kind, "-b", bits, "-N", "", "-C", name, "-f", str(keys / name))
         for name, principals in (("mara", ["-n", "mara"]), ("charts", ["-n", "charts"]), ("nobody", [])):
             shutil.copy(keys / "ed", keys / f"cert-{name}")
@@ -112,9 +116,7 @@ class Guest:
                 shutil.rmtree(f"{folder}/{name}")
         run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", "/etc/ssh/ssh_host_ed25519_key")
         head = "HostKey /etc/ssh/ssh_host_ed25519_key\nMaxStartups 100\nMaxAuthTries 20\n"
-        Path("/etc/ssh/sshd_config").write_text(
-            head + f"UsePAM {'yes' if scene.pam else 'no'}\n" + self.fill(scene.config)
-        )
+        Path("/etc/ssh/sshd_config").write_text(head + f"UsePAM {'yes' if scene.pam else 'no'}\n" + self.fill(scene.config))
         self._accounts(scene.people)
         for name, text in scene.files.items():
             Path(name).parent.mkdir(parents=True, exist_ok=True)
@@ -214,10 +216,7 @@ class Guest:
             "Authenticated to" in done.stderr
             and "Entering interactive session" in done.stderr
             and (
-                (
-                    "Sending command" in done.stderr
-                    and "Connection closed by" not in done.stderr.split("Authenticated to")[1]
-                )
+                ("Sending command" in done.stderr and "Connection closed by" not in done.stderr.split("Authenticated to")[1])
                 or done.returncode != 255
             )
         )

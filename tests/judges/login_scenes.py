@@ -55,12 +55,17 @@ def reasons() -> Iterator[tuple[str, Scene, list[Attempt]]]:
         yield "shell can't be run", plain("", person(shell="/etc/hosts"), pam=pam), key
         yield "nologin shell", plain("", person(shell="/usr/sbin/nologin"), pam=pam), key
     for auth in (
-        "optional pam_unix.so\nauth required pam_permit.so", "sufficient pam_unix.so\nauth required pam_permit.so",
-        "[default=ignore] pam_unix.so\nauth sufficient pam_permit.so", "required pam_unix.so\nauth required pam_permit.so",
+        "optional pam_unix.so\nauth required pam_permit.so",
+        "sufficient pam_unix.so\nauth required pam_permit.so",
+        "[default=ignore] pam_unix.so\nauth sufficient pam_permit.so",
+        "required pam_unix.so\nauth required pam_permit.so",
         "[success=1 default=ignore] pam_unix.so\nauth requisite pam_deny.so\nauth required pam_permit.so",
-        "sufficient pam_permit.so\nauth required pam_unix.so", "requisite pam_unix.so", "[success=ok default=die] pam_unix.so",
-        "optional pam_unix.so", "[success=done default=bad] pam_unix.so\nauth sufficient pam_permit.so",
-    ):  # fmt: skip
+        "sufficient pam_permit.so\nauth required pam_unix.so",
+        "requisite pam_unix.so",
+        "[success=ok default=die] pam_unix.so",
+        "optional pam_unix.so",
+        "[success=done default=bad] pam_unix.so\nauth sufficient pam_permit.so",
+    ):
         stack = f"auth {auth}\naccount required pam_permit.so\nsession required pam_permit.so\n"
         tries = [("mara", "password", "bench"), ("mara", "none", "bench"), ("mara", "key ed", "bench")]
         yield f"PAM auth {auth!r}", Scene("", [person()], {"/etc/pam.d/sshd": stack}, {}, True), tries
@@ -111,9 +116,7 @@ def reasons() -> Iterator[tuple[str, Scene, list[Attempt]]]:
     nested = Scene(
         "Match User mara\nInclude sshd_config.d/*.conf\n",
         [person()],
-        {
-            "/etc/ssh/sshd_config.d/a.conf": "PubkeyAuthentication no\nMatch Address 203.0.113.9\nPubkeyAuthentication yes\n"
-        },
+        {"/etc/ssh/sshd_config.d/a.conf": "PubkeyAuthentication no\nMatch Address 203.0.113.9\nPubkeyAuthentication yes\n"},
     )
     yield "Include in Match", nested, every
     for bits in (0o644, 0o664, 0o666, 0o660, 0o600, 0o400, 0o100, 0o000):
@@ -129,13 +132,30 @@ def reasons() -> Iterator[tuple[str, Scene, list[Attempt]]]:
     yield "keys of root", plain("", person(key_owner=0, key_mode=0o644)), key
     yield "keys of root, closed", plain("", person(key_owner=0, key_mode=0o600)), key
     for text in (
-        'from="192.168.40.0/24" <ed>', 'from="203.0.113.*,2001:db8:40::5" <ed>', 'from="!192.168.40.7,*" <ed>',
-        'from="192.168.40.1/24" <ed>', 'from="192.168.40.0/24" <ed>\n<ed>', 'expiry-time="20200101" <ed>',
-        'expiry-time="20990101" <ed>', 'nonsense <ed>', 'from=192.168.40.7 <ed>', 'no-pty,restrict <ed>', "# <ed>",
-        "  <ed>", 'command="true",from="10.*" <ed>', 'cert-authority <ed>', 'from="192.168.40.7" <ed>\nfrom="203.0.113.9" <ed>',
-        'environment="A=1" <ed>', 'permitopen="localhost:80" <ed>', 'permitopen="nowhere" <ed>', "ssh-ed25519 AAAA",
-        'from="192.168.40.7",from="203.0.113.9" <ed>', 'restrict, <ed>', 'FROM="192.168.40.7" <ed>', "<rsa>\n<ed>",
-    ):  # fmt: skip
+        'from="192.168.40.0/24" <ed>',
+        'from="203.0.113.*,2001:db8:40::5" <ed>',
+        'from="!192.168.40.7,*" <ed>',
+        'from="192.168.40.1/24" <ed>',
+        'from="192.168.40.0/24" <ed>\n<ed>',
+        'expiry-time="20200101" <ed>',
+        'expiry-time="20990101" <ed>',
+        "nonsense <ed>",
+        "from=192.168.40.7 <ed>",
+        "no-pty,restrict <ed>",
+        "# <ed>",
+        "  <ed>",
+        'command="true",from="10.*" <ed>',
+        "cert-authority <ed>",
+        'from="192.168.40.7" <ed>\nfrom="203.0.113.9" <ed>',
+        'environment="A=1" <ed>',
+        'permitopen="localhost:80" <ed>',
+        'permitopen="nowhere" <ed>',
+        "ssh-ed25519 AAAA",
+        'from="192.168.40.7",from="203.0.113.9" <ed>',
+        "restrict, <ed>",
+        'FROM="192.168.40.7" <ed>',
+        "<rsa>\n<ed>",
+    ):
         yield f"line {text[:40]!r}", plain("", person(keys=text + "\n")), every
     kinds = [("mara", "key rsa", "bench"), ("mara", "key weak", "bench"), ("mara", "key ec", "bench")]
     many = person(keys="<rsa>\n<weak>\n<ec>\n<ed>\n")
@@ -159,9 +179,7 @@ def reasons() -> Iterator[tuple[str, Scene, list[Attempt]]]:
     )
     for accepted in ("ssh-ed25519", "-*-cert-*", "ssh-ed25519,ssh-ed25519-cert-v01@openssh.com"):
         for keys, config in (("", "TrustedUserCAKeys /etc/ssh/ca\n"), ("cert-authority <ca>\n", "")):
-            scene = Scene(
-                f"{config}PubkeyAcceptedAlgorithms {accepted}\n", [person(keys=keys)], {"/etc/ssh/ca": "<ca>\n"}
-            )
+            scene = Scene(f"{config}PubkeyAcceptedAlgorithms {accepted}\n", [person(keys=keys)], {"/etc/ssh/ca": "<ca>\n"})
             yield f"certificates with {accepted}", scene, certs[:1]
     listed = {"/etc/ssh/ca": "<ca>\n", "/etc/ssh/names/mara": "charts\n"}
     yield (
@@ -172,17 +190,20 @@ def reasons() -> Iterator[tuple[str, Scene, list[Attempt]]]:
     limited = {"/etc/ssh/ca": "<ca>\n", "/etc/ssh/names/mara": 'from="203.0.113.9" charts\n'}
     yield (
         "names with place",
-        Scene(
-            "TrustedUserCAKeys /etc/ssh/ca\nAuthorizedPrincipalsFile /etc/ssh/names/%u\n", [person(keys="")], limited
-        ),
+        Scene("TrustedUserCAKeys /etc/ssh/ca\nAuthorizedPrincipalsFile /etc/ssh/names/%u\n", [person(keys="")], limited),
         [("mara", "cert charts", s) for s in ("bench", "field")],
     )
     yield "authority line", plain("", person(keys="cert-authority <ca>\n")), certs
     yield "authority line, names", plain("", person(keys='cert-authority,principals="charts" <ca>\n')), certs
     for methods in (
-        "publickey,password", "publickey password", "password,publickey", "publickey,publickey", "publickey", "password",
+        "publickey,password",
+        "publickey password",
+        "password,publickey",
+        "publickey,publickey",
+        "publickey",
+        "password",
         "publickey,keyboard-interactive",
-    ):  # fmt: skip
+    ):
         for pam in (False, True):
             two = person(keys="<ed>\n<ec>\n")
             tries = [
@@ -242,14 +263,17 @@ def mixtures(seed: int, count: int) -> Iterator[tuple[str, Scene, list[Attempt]]
             )
             lines += [f"Match {where}", *(_line(r) for _ in range(r.randint(1, 3)))]
         people = [
-            person(name, keys=_keys(r), password=r.choice(("HASH", "HASH", "!HASH", "*")), groups=r.choice(((), ("boats",))),
-                   home_mode=r.choice((0o755, 0o755, 0o775, 0o777)), key_mode=r.choice((0o600, 0o644, 0o664)))
+            person(
+                name,
+                keys=_keys(r),
+                password=r.choice(("HASH", "HASH", "!HASH", "*")),
+                groups=r.choice(((), ("boats",))),
+                home_mode=r.choice((0o755, 0o755, 0o775, 0o777)),
+                key_mode=r.choice((0o600, 0o644, 0o664)),
+            )
             for name in ("mara", "joon")
-        ]  # fmt: skip
-        tries = [
-            (r.choice(("mara", "joon")), r.choice(SHOWN), r.choice(("bench", "field", "six", "ten")))
-            for _ in range(4)
-        ]  # fmt: skip
+        ]
+        tries = [(r.choice(("mara", "joon")), r.choice(SHOWN), r.choice(("bench", "field", "six", "ten"))) for _ in range(4)]
         pam = r.random() < 0.5
         if pam and "PermitEmptyPasswords yes" in lines:
             # ssh always tries "none" first; its failure is kept by pam_unix and fails the session of a later challenge
@@ -259,13 +283,24 @@ def mixtures(seed: int, count: int) -> Iterator[tuple[str, Scene, list[Attempt]]
 
 
 def _line(r: random.Random) -> str:
-    return r.choice((
-        "PasswordAuthentication no", "PasswordAuthentication yes", "PubkeyAuthentication no", "PubkeyAuthentication yes",
-        "KbdInteractiveAuthentication no", "AllowUsers mara@192.168.* joon", "DenyUsers joon@203.0.113.9",
-        "AllowGroups boats mara", "AuthenticationMethods publickey,password publickey", "PermitEmptyPasswords yes",
-        "DenyGroups boats", "PubkeyAcceptedAlgorithms ssh-ed25519", "AuthorizedKeysFile .ssh/authorized_keys /etc/ssh/none",
-        "AllowUsers *@10.0.0.0/8 mara",
-    ))  # fmt: skip
+    return r.choice(
+        (
+            "PasswordAuthentication no",
+            "PasswordAuthentication yes",
+            "PubkeyAuthentication no",
+            "PubkeyAuthentication yes",
+            "KbdInteractiveAuthentication no",
+            "AllowUsers mara@192.168.* joon",
+            "DenyUsers joon@203.0.113.9",
+            "AllowGroups boats mara",
+            "AuthenticationMethods publickey,password publickey",
+            "PermitEmptyPasswords yes",
+            "DenyGroups boats",
+            "PubkeyAcceptedAlgorithms ssh-ed25519",
+            "AuthorizedKeysFile .ssh/authorized_keys /etc/ssh/none",
+            "AllowUsers *@10.0.0.0/8 mara",
+        )
+    )
 
 
 def _keys(r: random.Random) -> str:

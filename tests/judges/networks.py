@@ -92,14 +92,10 @@ def _netplan_interface(dice: Dice, name: str) -> list[str]:
 def interfaces(dice: Dice) -> dict[str, str]:
     """A main file that sources others."""
     names = [f"eth{n}" for n in range(dice.roll.randint(1, 4))]
-    parts: dict[str, list[str]] = {
-        "/etc/network/interfaces": ["# written by hand", "auto lo", "iface lo inet loopback", ""]
-    }
+    parts: dict[str, list[str]] = {"/etc/network/interfaces": ["# written by hand", "auto lo", "iface lo inet loopback", ""]}
     main = parts["/etc/network/interfaces"]
     if dice.perhaps(0.6):
-        main.insert(
-            1, dice.one("source /etc/network/interfaces.d/*", "source interfaces.d/*", "source-directory interfaces.d")
-        )
+        main.insert(1, dice.one("source /etc/network/interfaces.d/*", "source interfaces.d/*", "source-directory interfaces.d"))
         parts["/etc/network/interfaces.d/site"] = []
     for name in names:
         target = parts[dice.one(*parts)]
@@ -112,9 +108,7 @@ def interfaces(dice: Dice) -> dict[str, str]:
 
 
 def _stanza(dice: Dice, name: str, family: str) -> list[str]:
-    method = (
-        dice.one("static", "static", "dhcp", "manual") if family == "inet" else dice.one("static", "auto", "manual")
-    )
+    method = dice.one("static", "static", "dhcp", "manual") if family == "inet" else dice.one("static", "auto", "manual")
     indent = dice.one("    ", "\t", "")
     lines = [f"iface {name} {family} {method}"]
     if method == "static" and family == "inet":

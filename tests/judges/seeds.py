@@ -7,7 +7,9 @@ from __future__ import annotations
 
 from tests.guests import HASH, NFT, pub
 
-PASSWD = "root:x:0:0:root:/root:/bin/bash\nmara:x:1001:1001:Mara,,,:/home/mara:/bin/bash\njoon::1002:1002::/home/joon:\n+nis::::::\n"
+PASSWD = (
+    "root:x:0:0:root:/root:/bin/bash\nmara:x:1001:1001:Mara,,,:/home/mara:/bin/bash\njoon::1002:1002::/home/joon:\n+nis::::::\n"
+)
 SHADOW = f"root:!{HASH}:20000:0:99999:7:::\nmara:{HASH}:20000:1:90:7:30:20400:\njoon:*:20000::::::\n"
 GROUP = "root:x:0:\nsudo:x:27:mara,joon\nmara:x:1001:\n"
 SSHD = """\
@@ -308,7 +310,9 @@ POLICY = '<policy target="CONTINUE" priority="-1"><ingress-zone name="ANY"/><egr
 SERVICE = '<service version="1"><short>SSH</short><port protocol="tcp" port="22"/><include service="ssh"/><destination ipv4="192.168.56.21"/><helper name="ftp"/></service>\n'
 IPSET = '<ipset type="hash:net"><option name="family" value="inet"/><option name="timeout" value="5"/><entry>192.168.40.0/24</entry><entry>192.168.41.1</entry></ipset>\n'
 DIRECT = '<direct><chain ipv="ipv4" table="filter" chain="mine"/><rule ipv="ipv4" table="filter" chain="INPUT" priority="0">-p tcp --dport 22 -j ACCEPT</rule><passthrough ipv="ipv6">-I INPUT -j DROP</passthrough></direct>\n'
-FIREWALLD = "DefaultZone=public\nFirewallBackend=nftables # or iptables\nIPv6_rpfilter=yes\nLogDenied=off\nAllowZoneDrifting = no\n"
+FIREWALLD = (
+    "DefaultZone=public\nFirewallBackend=nftables # or iptables\nIPv6_rpfilter=yes\nLogDenied=off\nAllowZoneDrifting = no\n"
+)
 UFW_CONF = "ENABLED=yes\nLOGLEVEL=low\n"
 UFW_DEFAULTS = 'IPV6=yes\nDEFAULT_INPUT_POLICY="DROP"\nDEFAULT_OUTPUT_POLICY="ACCEPT"\nMANAGE_BUILTINS=no\n'
 UFW_RULES = """\
@@ -339,7 +343,9 @@ Alias=sshd.service
 SOCKET = "[Socket]\nListenStream=22\nListenStream=[2001:db8::1]:2222\nListenStream=\nListenStream=/run/x\nBindIPv6Only=ipv6-only\nBindToDevice=eth0\nAccept=no\nFreeBind=yes\n"
 DPKG = "Package: openssh-server\nStatus: install ok installed\nVersion: 1:9.2p1-2+deb12u3\nDescription: a\n b\n .\n\nPackage: sudo\nStatus: install ok installed\nVersion: 1.9\n"
 HOSTS = "127.0.0.1 localhost\n192.168.56.21\tgauge.skerry.example gauge # here\nfe80::1%eth0 ip6\n"
-RESOLV = "nameserver 192.168.56.1\nnameserver fe80::1%eth0\nsearch skerry.example isle\noptions ndots:1 timeout:2 rotate\ndomain x\n"
+RESOLV = (
+    "nameserver 192.168.56.1\nnameserver fe80::1%eth0\nsearch skerry.example isle\noptions ndots:1 timeout:2 rotate\ndomain x\n"
+)
 LEASES = """\
 lease {
   interface "eth0";
@@ -351,45 +357,90 @@ lease {
   renew epoch 1798765432; # a remark
 }
 """
-NETWORKD_LEASE = "# This is private data\nADDRESS=192.168.56.101\nNETMASK=255.255.255.0\nROUTER=192.168.56.1\nLIFETIME=3600\nCLIENTID=01\n"
-DNSMASQ = "1798765432 52:54:00:00:00:01 192.168.56.101 gauge 01:52:54:00:00:00:01\n0 52:54:00:00:00:02 2001:db8::9 * *\nduid 00:01\n"
+NETWORKD_LEASE = (
+    "# This is private data\nADDRESS=192.168.56.101\nNETMASK=255.255.255.0\nROUTER=192.168.56.1\nLIFETIME=3600\nCLIENTID=01\n"
+)
+DNSMASQ = (
+    "1798765432 52:54:00:00:00:01 192.168.56.101 gauge 01:52:54:00:00:00:01\n0 52:54:00:00:00:02 2001:db8::9 * *\nduid 00:01\n"
+)
 NM_LEASE = "[Device]\naddress=192.168.56.101\nexpiry=1798765432\n"
 
 # Which file each reading takes, and what its format allows.
 FILES: dict[str, str] = {
-    "/etc/passwd": PASSWD, "/etc/shadow": SHADOW, "/etc/group": GROUP, "/etc/ssh/sshd_config": SSHD, "/etc/ssh/sshd_config.d/10.conf": SSHD.partition("relative\n")[2].replace("Subsystem sftp", "Subsystem more"),
-    "/home/mara/.ssh/authorized_keys": KEY_LINES, "/etc/pam.d/sshd": PAM, "/etc/sudoers": SUDOERS, "/etc/sudoers.d/crew": SUDOERS,
-    "/etc/network/interfaces": INTERFACES, "/etc/netplan/50.yaml": NETPLAN, "/etc/systemd/network/10-eth0.network": NETWORK,
-    "/etc/NetworkManager/system-connections/wired.nmconnection": PROFILE, "/etc/sysconfig/network-scripts/ifcfg-eth0": IFCFG,
-    "/etc/hosts.allow": HOSTS_ALLOW, "/etc/iptables/rules.v4": RULES_V4, "/etc/iptables/ipsets": IPSETS, "/etc/nftables.conf": NFTABLES,
-    "/etc/firewalld/zones/public.xml": ZONE, "/etc/firewalld/policies/own.xml": POLICY, "/etc/firewalld/services/ssh.xml": SERVICE,
-    "/etc/firewalld/ipsets/bench.xml": IPSET, "/etc/firewalld/direct.xml": DIRECT, "/etc/firewalld/firewalld.conf": FIREWALLD,
-    "/etc/ufw/ufw.conf": UFW_CONF, "/etc/default/ufw": UFW_DEFAULTS, "/etc/ufw/user.rules": UFW_RULES, "/etc/ufw/before.rules": RULES_V4,
-    "/lib/systemd/system/ssh.service": UNIT, "/etc/systemd/system/ssh.service.d/a.conf": UNIT,
-    "/var/lib/dpkg/status": DPKG, "/etc/hosts": HOSTS, "/etc/resolv.conf": RESOLV, "/var/lib/dhcp/dhclient.leases": LEASES,
-    "/run/systemd/netif/leases/2": NETWORKD_LEASE, "/var/lib/misc/dnsmasq.leases": DNSMASQ, "/etc/default/ssh": "SSHD_OPTS='-o Port=22'\n",
-    "/etc/os-release": 'ID=debian\nVERSION_ID="12"\nID_LIKE="a b"\n', "/etc/hostname": "gauge\n", "/etc/adjtime": "0.0 0 0.0\n0\nLOCAL\n",
+    "/etc/passwd": PASSWD,
+    "/etc/shadow": SHADOW,
+    "/etc/group": GROUP,
+    "/etc/ssh/sshd_config": SSHD,
+    "/etc/ssh/sshd_config.d/10.conf": SSHD.partition("relative\n")[2].replace("Subsystem sftp", "Subsystem more"),
+    "/home/mara/.ssh/authorized_keys": KEY_LINES,
+    "/etc/pam.d/sshd": PAM,
+    "/etc/sudoers": SUDOERS,
+    "/etc/sudoers.d/crew": SUDOERS,
+    "/etc/network/interfaces": INTERFACES,
+    "/etc/netplan/50.yaml": NETPLAN,
+    "/etc/systemd/network/10-eth0.network": NETWORK,
+    "/etc/NetworkManager/system-connections/wired.nmconnection": PROFILE,
+    "/etc/sysconfig/network-scripts/ifcfg-eth0": IFCFG,
+    "/etc/hosts.allow": HOSTS_ALLOW,
+    "/etc/iptables/rules.v4": RULES_V4,
+    "/etc/iptables/ipsets": IPSETS,
+    "/etc/nftables.conf": NFTABLES,
+    "/etc/firewalld/zones/public.xml": ZONE,
+    "/etc/firewalld/policies/own.xml": POLICY,
+    "/etc/firewalld/services/ssh.xml": SERVICE,
+    "/etc/firewalld/ipsets/bench.xml": IPSET,
+    "/etc/firewalld/direct.xml": DIRECT,
+    "/etc/firewalld/firewalld.conf": FIREWALLD,
+    "/etc/ufw/ufw.conf": UFW_CONF,
+    "/etc/default/ufw": UFW_DEFAULTS,
+    "/etc/ufw/user.rules": UFW_RULES,
+    "/etc/ufw/before.rules": RULES_V4,
+    "/lib/systemd/system/ssh.service": UNIT,
+    "/etc/systemd/system/ssh.service.d/a.conf": UNIT,
+    "/var/lib/dpkg/status": DPKG,
+    "/etc/hosts": HOSTS,
+    "/etc/resolv.conf": RESOLV,
+    "/var/lib/dhcp/dhclient.leases": LEASES,
+    "/run/systemd/netif/leases/2": NETWORKD_LEASE,
+    "/var/lib/misc/dnsmasq.leases": DNSMASQ,
+    "/etc/default/ssh": "SSHD_OPTS='-o Port=22'\n",
+    "/etc/os-release": 'ID=debian\nVERSION_ID="12"\nID_LIKE="a b"\n',
+    "/etc/hostname": "gauge\n",
+    "/etc/adjtime": "0.0 0 0.0\n0\nLOCAL\n",
     "/etc/security/access.conf": "+:mara:192.168.40.0/24\n-:ALL EXCEPT root (sudo) @net:ALL EXCEPT LOCAL .skerry.example cron tty1\n",
-    "/etc/ssh/ca.pub": pub("skerry-users") + "\n", "/etc/nsswitch.conf": "passwd: files systemd sss [NOTFOUND=return]\nhosts: files dns\n",
-}  # fmt: skip
+    "/etc/ssh/ca.pub": pub("skerry-users") + "\n",
+    "/etc/nsswitch.conf": "passwd: files systemd sss [NOTFOUND=return]\nhosts: files dns\n",
+}
 
 # The same with what the systems' programs refuse.
 WILD: dict[str, str] = {
-    "/etc/ssh/sshd_config": SSHD.replace("Match all", "Ciphers +-*cbc\nPersourcePenalties crash:90s\nPermitOpen none a:1\nMatch all"),
+    "/etc/ssh/sshd_config": SSHD.replace(
+        "Match all", "Ciphers +-*cbc\nPersourcePenalties crash:90s\nPermitOpen none a:1\nMatch all"
+    ),
     "/etc/netplan/50.yaml": NETPLAN.replace("optional: yes", "optional: &yes true\n      wakeonlan: *yes\n      <<: {a: b}"),
-    "/etc/NetworkManager/system-connections/wired.nmconnection": PROFILE.replace("method=auto", "addresses=2001:db8::1/64;x;\nmethod=auto"),
+    "/etc/NetworkManager/system-connections/wired.nmconnection": PROFILE.replace(
+        "method=auto", "addresses=2001:db8::1/64;x;\nmethod=auto"
+    ),
     "/etc/nftables.conf": NFTABLES.replace("define extra", "define $extra").replace("counter seen {\n", "counter seen { "),
     "/etc/firewalld/zones/public.xml": ZONE.replace("<zone ", "<!DOCTYPE zone [<!ENTITY a 'b'>]>\n<zone "),
-}  # fmt: skip
+}
 
 LISTINGS: dict[str, str] = {
-    "sockets": "tcp LISTEN 0 128 0.0.0.0:22 0.0.0.0:* ino:12 sk:1\ntcp LISTEN 0 128 [::]%eth0:2222 [::]:* users:((\"sshd\",pid=7,fd=3)) ino:13\nudp UNCONN 0 0 *:68 *:*\n",
-    "holders": "12 7\n13 8\n", "programs": "7 /usr/sbin/sshd\n", "owners": "7 /usr/sbin/sshd\n", "daemons": "pid 7\ntitle sshd: /usr/sbin/sshd -D [listener]\nprogram /usr/sbin/sshd\nuids 0 0 0 0\nparent 1\nstarted 12345\nholds 12\ngroup /system.slice/ssh.service\n",
+    "sockets": 'tcp LISTEN 0 128 0.0.0.0:22 0.0.0.0:* ino:12 sk:1\ntcp LISTEN 0 128 [::]%eth0:2222 [::]:* users:(("sshd",pid=7,fd=3)) ino:13\nudp UNCONN 0 0 *:68 *:*\n',
+    "holders": "12 7\n13 8\n",
+    "programs": "7 /usr/sbin/sshd\n",
+    "owners": "7 /usr/sbin/sshd\n",
+    "daemons": "pid 7\ntitle sshd: /usr/sbin/sshd -D [listener]\nprogram /usr/sbin/sshd\nuids 0 0 0 0\nparent 1\nstarted 12345\nholds 12\ngroup /system.slice/ssh.service\n",
     "units": "Id=ssh.service\nLoadState=loaded\nActiveState=active\nUnitFileState=enabled\nMainPID=7\nListen=[::]:22 (Stream)\nExecMainStartTimestamp=@1798765432\nFragmentPath=/lib/systemd/system/ssh.service\nDropInPaths=\n\nId=ssh.socket\nLoadState=not-found\n",
     "addresses": "2: eth0    inet 192.168.56.21/24 brd 192.168.56.255 scope global dynamic eth0\\       valid_lft 3000sec preferred_lft forever\n2: eth0 inet6 fe80::1/64 scope link tentative\n",
     "links": "2: eth0@if3: <BROADCAST,MULTICAST,UP,LOWER_UP> mtu 1500 qdisc noqueue state UP mode DEFAULT group default qlen 1000\\    link/ether 52:54:00:00:00:01 brd ff:ff:ff:ff:ff:ff\n",
     "routes": "default via 192.168.56.1 dev eth0 proto dhcp metric 100\nunreachable 10.0.0.0/8\n192.168.56.0/24 dev eth0 proto kernel scope link src 192.168.56.21\n",
     "neighbours": "192.168.56.2 dev eth0 lladdr 52:54:00:00:00:02 REACHABLE\nfe80::2 dev eth0 router FAILED\n",
-    "rules": NFTABLES, "tables": RULES_V4, "tables6": RULES_V4, "older": RULES_V4, "sets": IPSETS, "routes6": "default via fe80::1 dev eth0 metric 1024 pref medium\n",
+    "rules": NFTABLES,
+    "tables": RULES_V4,
+    "tables6": RULES_V4,
+    "older": RULES_V4,
+    "sets": IPSETS,
+    "routes6": "default via fe80::1 dev eth0 metric 1024 pref medium\n",
     "clock": "NTPSynchronized=yes\nTimezone=Atlantic/Faroe\nTimeUSec=Mon 2026-11-30 06:46:23 UTC\nstratum 3 offset 0.001\n",
-}  # fmt: skip
+}

@@ -14,7 +14,7 @@ from nightlatch.access.paths import guest_access
 from nightlatch.estate import editing, perimeters, tree
 from nightlatch.estate.load import load
 from nightlatch.evidence import byhand, opinions, stream
-from nightlatch.evidence.snapshot import Entry, Kind, Snapshot, from_files
+from nightlatch.evidence.snapshot import Entry, EntryKind, Snapshot, from_files
 from nightlatch.faults import EstateError, RefusedError, UnreadableError
 from nightlatch.formats import (
     accounts,
@@ -48,7 +48,7 @@ from nightlatch.formats import (
     text_secrets,
     xml_tree,
     yaml_tree,
-)  # fmt: skip
+)
 from nightlatch.latch import records
 from nightlatch.net import literal
 from nightlatch.origin import Kind as OriginKind
@@ -146,9 +146,7 @@ waivers:
 narrow_at: [filter, service, key]
 """
 TABLE = 'src,dport,verdict,note\n192.168.40.0/24,22,allow,"a, b"\n\nany,1-65535,deny,\n'
-TABLE_JSON = (
-    '[{"source": "192.168.40.0/24", "port": "22", "action": "allow"}, {"source": "::/0", "port": 80, "action": null}]'
-)
+TABLE_JSON = '[{"source": "192.168.40.0/24", "port": "22", "action": "allow"}, {"source": "::/0", "port": 80, "action": null}]'
 GUESTS = "guest,system,folder,labels,addresses\ngauge,debian-12,images/gauge,a b,eth0=192.168.56.21/24\n"
 SIDE = '{"kind": "file", "mode": 420, "uid": 0, "gid": 0, "sha256": "", "mtime": 5, "attributes": {}}'
 RECORD = (
@@ -196,12 +194,7 @@ _OFFER = (
     )
     + bytes(5)
 )
-_REPLY = (
-    bytes([31])
-    + _string(_BLOB)
-    + _string(bytes([9]) + bytes(31))
-    + _string(_string(b"ssh-ed25519") + _string(bytes(64)))
-)
+_REPLY = bytes([31]) + _string(_BLOB) + _string(bytes([9]) + bytes(31)) + _string(_string(b"ssh-ed25519") + _string(bytes(64)))
 PEERS = (
     b"SSH-2.0-liar\r\n" + packet(_OFFER) + packet(_REPLY),
     b"banner\r\nSSH-1.99-old\n",
@@ -209,11 +202,7 @@ PEERS = (
 )
 _worker = zlib.compressobj(9, zlib.DEFLATED, 31)
 BY_HAND = (
-    byhand.BEGINS.encode()
-    + b"\n"
-    + base64.encodebytes(_worker.compress(WHOLE) + _worker.flush())
-    + byhand.ENDS.encode()
-    + b"\n"
+    byhand.BEGINS.encode() + b"\n" + base64.encodebytes(_worker.compress(WHOLE) + _worker.flush()) + byhand.ENDS.encode() + b"\n"
 )
 
 
@@ -223,7 +212,7 @@ def words(given: str) -> None:
     for keyword in sshd_keywords.KEYWORDS.values():
         try:
             keyword.read(told, given)
-        except sshd_values.Refused:
+        except sshd_values.ValueRefusal:
             pass
 
 
@@ -265,8 +254,13 @@ def estate(given: str) -> None:
 def literals(given: str) -> None:
     """The text as every kind of address, range and port."""
     for reads in (
-        literal.parse_network, literal.parse_address, literal.parse_interface, literal.parse_subnet, literal.parse_range, literal.parse_mask,
-    ):  # fmt: skip
+        literal.parse_network,
+        literal.parse_address,
+        literal.parse_interface,
+        literal.parse_subnet,
+        literal.parse_range,
+        literal.parse_mask,
+    ):
         try:
             reads(given)
         except literal.AddressError:
@@ -302,86 +296,142 @@ def _parsers() -> list[Subject]:
         Subject("group", accounts.group, raw(seeds.GROUP)),
         Subject("shadow", all_of(accounts.shadow, accounts.reduce_shadow), raw(seeds.SHADOW, "a:$6$x$y:1:::::\n")),
         Subject("authorized_keys", authorized_keys.parse, raw(seeds.KEY_LINES)),
-        Subject("options of a key", text(authorized_keys.parse_options), raw(*(line.partition(" ")[0] for line in seeds.KEY_LINES.splitlines())), (authorized_keys.OptionFault,)),
+        Subject(
+            "options of a key",
+            text(authorized_keys.parse_options),
+            raw(*(line.partition(" ")[0] for line in seeds.KEY_LINES.splitlines())),
+            (authorized_keys.OptionFault,),
+        ),
         Subject("public keys", keys.parse_public, raw(KEY, SSH2), (keys.KeyFault,)),
         Subject("private keys", keys.private_kind, tuple(each.content[:4000] for each in private_keys())),
         Subject("revocations", krl.parse, (KRL,), (krl.KrlFault,)),
         Subject("packages", all_of(dpkg_status.only, lambda given: dpkg_status.version(given, "sudo")), raw(seeds.DPKG)),
         Subject("hosts.allow", hosts_access.parse, raw(seeds.HOSTS_ALLOW)),
         Subject("ifupdown", same(interfaces.parse, interfaces.render), raw(seeds.INTERFACES)),
-        *(Subject(f"sections, {each.name}", same(lambda given, each=each: sections.parse(given, each), sections.render), raw(seeds.NETWORK, seeds.PROFILE, seeds.UNIT, seeds.SOCKET)) for each in sections.Dialect),  # type: ignore[misc]
-        Subject("shell variables", same(shell_vars.parse, shell_vars.render), raw(seeds.IFCFG, seeds.UFW_DEFAULTS, "SSHD_OPTS='-o Port=22' # x\n")),
+        *(
+            Subject(
+                f"sections, {each.name}",
+                same(lambda given, each=each: sections.parse(given, each), sections.render),  # type: ignore[misc]
+                raw(seeds.NETWORK, seeds.PROFILE, seeds.UNIT, seeds.SOCKET),
+            )
+            for each in sections.Dialect
+        ),
+        Subject(
+            "shell variables",
+            same(shell_vars.parse, shell_vars.render),
+            raw(seeds.IFCFG, seeds.UFW_DEFAULTS, "SSHD_OPTS='-o Port=22' # x\n"),
+        ),
         Subject("sshd_config", same(sshd_config.parse, sshd_config.render), raw(seeds.SSHD)),
-        Subject("values of sshd", text(words), raw(*(line.strip().partition(" ")[2] for line in seeds.SSHD.splitlines())), size=10_000),
-        Subject("times of sshd", text(sshd_values.seconds), raw("2m30s", "1w2d3h", "5", "+5"), (sshd_values.Refused,)),
-        Subject("tokens of sshd", text(lambda given: sshd_tokens.file_for(given, user="mara", uid=1001, home="/home/mara")), raw("%h/.ssh/%u %%", "keys/%U")),
+        Subject(
+            "values of sshd", text(words), raw(*(line.strip().partition(" ")[2] for line in seeds.SSHD.splitlines())), size=10_000
+        ),
+        Subject("times of sshd", text(sshd_values.seconds), raw("2m30s", "1w2d3h", "5", "+5"), (sshd_values.ValueRefusal,)),
+        Subject(
+            "tokens of sshd",
+            text(lambda given: sshd_tokens.file_for(given, user="mara", uid=1001, home="/home/mara")),
+            raw("%h/.ssh/%u %%", "keys/%U"),
+        ),
         Subject("patterns of files", text(file_pattern), raw("*.conf", "[a-c]?[!x]\\*", "/etc/*/[[]x")),
         Subject("patterns of words", text(word_pattern), raw("mara,!joon", "*.skerry.example,?a*")),
-        Subject("patterns of addresses", text(address_pattern), raw("192.168.40.0/24,!10.*,2001:db8::/32", "192.168.4?.*,!192.168.4[0-9].9")),
-        Subject("addresses", text(literals), raw("192.168.56.1/24", "2001:db8::1%eth0", "192.168.56.1-192.168.56.9", "255.255.255.0", "22,80-90"), (literal.AddressError, ValueError)),
-        Subject("a socket unit", lambda given: socket_units.stored(from_files("gauge", {SOCKET: given}), "ssh.socket"), raw(seeds.SOCKET)),
+        Subject(
+            "patterns of addresses",
+            text(address_pattern),
+            raw("192.168.40.0/24,!10.*,2001:db8::/32", "192.168.4?.*,!192.168.4[0-9].9"),
+        ),
+        Subject(
+            "addresses",
+            text(literals),
+            raw("192.168.56.1/24", "2001:db8::1%eth0", "192.168.56.1-192.168.56.9", "255.255.255.0", "22,80-90"),
+            (literal.AddressError, ValueError),
+        ),
+        Subject(
+            "a socket unit",
+            lambda given: socket_units.stored(from_files("gauge", {SOCKET: given}), "ssh.socket"),
+            raw(seeds.SOCKET),
+        ),
         Subject("PAM", pam.parse, raw(seeds.PAM)),
         Subject("sudoers", sudoers.parse, raw(seeds.SUDOERS)),
         Subject("iptables", iptables_save.parse, raw(seeds.RULES_V4, seeds.UFW_RULES)),
         Subject("sets of iptables", ipset_save.parse, raw(seeds.IPSETS)),
         Subject("nftables", text(nft.parse), raw(seeds.NFTABLES), (nft.NftFault,)),
         Subject("own rules", own_rules.without, raw(seeds.NFTABLES)),
-        Subject("scripts with rules", listed(rule_loads.script), raw("#!/bin/sh\niptables-restore < /etc/a\nnft -f /etc/b; exit 0\n")),
-        Subject("XML", xml_tree.parse, raw(seeds.ZONE, seeds.POLICY, seeds.SERVICE, seeds.IPSET, seeds.DIRECT), (xml_tree.XmlFault,)),
-        Subject("YAML", text(lambda given: yaml_tree.parse(yaml_tree.Source("a.yaml", given, OriginKind.FILE))), raw(seeds.NETPLAN, ESTATE_TEXT), (yaml_tree.YamlError,), netplan.LONGEST),
+        Subject(
+            "scripts with rules", listed(rule_loads.script), raw("#!/bin/sh\niptables-restore < /etc/a\nnft -f /etc/b; exit 0\n")
+        ),
+        Subject(
+            "XML", xml_tree.parse, raw(seeds.ZONE, seeds.POLICY, seeds.SERVICE, seeds.IPSET, seeds.DIRECT), (xml_tree.XmlFault,)
+        ),
+        Subject(
+            "YAML",
+            text(lambda given: yaml_tree.parse(yaml_tree.Source("a.yaml", given, OriginKind.FILE))),
+            raw(seeds.NETPLAN, ESTATE_TEXT),
+            (yaml_tree.YamlError,),
+            netplan.LONGEST,
+        ),
         Subject("netplan", same(lambda given: netplan.parse(given, "/etc/netplan/a.yaml"), netplan.render), raw(seeds.NETPLAN)),
-        Subject("listings of ip", text(listings), raw(*(seeds.LISTINGS[each] for each in ("addresses", "links", "routes", "neighbours")))),
-        Subject("leases", all_of(listed(leases.dhclient), leases.networkd, listed(leases.dnsmasq)), raw(seeds.LEASES, seeds.NETWORKD_LEASE, seeds.DNSMASQ)),
-        Subject("names", all_of(listed(name_files.hosts), name_files.resolv_conf, name_files.first_line), raw(seeds.HOSTS, seeds.RESOLV)),
-        Subject("secrets in text", all_of(text_secrets.reduce, text_secrets.reduce_keys, network_secrets.reduce), raw(*texts().values(), seeds.PROFILE, seeds.NETPLAN, seeds.KEY_LINES)),
+        Subject(
+            "listings of ip",
+            text(listings),
+            raw(*(seeds.LISTINGS[each] for each in ("addresses", "links", "routes", "neighbours"))),
+        ),
+        Subject(
+            "leases",
+            all_of(listed(leases.dhclient), leases.networkd, listed(leases.dnsmasq)),
+            raw(seeds.LEASES, seeds.NETWORKD_LEASE, seeds.DNSMASQ),
+        ),
+        Subject(
+            "names",
+            all_of(listed(name_files.hosts), name_files.resolv_conf, name_files.first_line),
+            raw(seeds.HOSTS, seeds.RESOLV),
+        ),
+        Subject(
+            "secrets in text",
+            all_of(text_secrets.reduce, text_secrets.reduce_keys, network_secrets.reduce),
+            raw(*texts().values(), seeds.PROFILE, seeds.NETPLAN, seeds.KEY_LINES),
+        ),
         Subject("lines", same(lines.split, b"".join), raw(seeds.SSHD, "a\r\nb")),
         Subject("a survey's stream", lambda given: stream.parse(given, NONCE, "gauge"), (WHOLE,), (UnreadableError,)),
         Subject("a survey by hand", lambda given: byhand.stream_of(given, "gauge.txt"), (BY_HAND,), (UnreadableError,)),
         Subject("opinions", listed(opinions.unpacked), raw(OPINIONS)),
         Subject("a change's record", lambda given: records.parse(given, "record"), raw(RECORD), (UnreadableError,)),
         Subject("an estate file", text(estate), raw(ESTATE_TEXT), (EstateError, RefusedError), 4000, costly=True),
-        Subject("a table of a perimeter", text(lambda given: perimeters.parse("a.json", given, columns)), raw(TABLE_JSON), (EstateError,)),
+        Subject(
+            "a table of a perimeter",
+            text(lambda given: perimeters.parse("a.json", given, columns)),
+            raw(TABLE_JSON),
+            (EstateError,),
+        ),
         Subject("an estate's folder", folder("estate.yaml"), raw(ESTATE_TEXT), (EstateError,), 30_000, costly=True),
         Subject("a table in CSV", folder("outer.csv"), raw(TABLE), (EstateError,), costly=True),
         Subject("a list of guests", folder("guests.csv"), raw(GUESTS), (EstateError,), costly=True),
         Subject("fingerprints", text(editing.fingerprints), raw("SHA256:" + "a" * 43 + " MD5:" + ":".join(["0f"] * 16))),
         Subject("a peer's bytes", conversation, PEERS),
-    ]  # fmt: skip
+    ]
 
 
 WANTS = "/etc/systemd/system/multi-user.target.wants"
-UNITS = (
-    "nftables",
-    "ufw",
-    "firewalld",
-    "netfilter-persistent",
-    "ssh",
-    "NetworkManager",
-    "systemd-networkd",
-    "networking",
-    "iptables",
+UNITS = tuple(
+    """
+    nftables ufw firewalld netfilter-persistent ssh NetworkManager systemd-networkd networking iptables
+""".split()
 )
 
 
 def guest(path: str) -> Snapshot:
     """A guest that reads the file at `path`: the others it needs are there as a fresh system has them."""
-    files: dict[str, str | bytes] = {
-        each: content for each, content in seeds.FILES.items() if each in NEEDED.get(path, ())
-    }
+    files: dict[str, str | bytes] = {each: content for each, content in seeds.FILES.items() if each in NEEDED.get(path, ())}
     files |= {
         f"/lib/systemd/system/{each}.service": "[Service]\nExecStart=/bin/true\n[Install]\nWantedBy=multi-user.target\n"
         for each in UNITS
     }
-    files |= {
-        f"/usr/sbin/{each}": "" for each in ("nft", "ufw", "firewalld", "NetworkManager", "netplan", "ifup", "iptables")
-    }
+    files |= {f"/usr/sbin/{each}": "" for each in ("nft", "ufw", "firewalld", "NetworkManager", "netplan", "ifup", "iptables")}
     made = Guest(files=files, keys={"mara": pub("mara-desk")}, pam=True).snapshot()
     links = {
-        f"{WANTS}/{each}.service": Entry(Kind.LINK, 0o777, target=f"/lib/systemd/system/{each}.service")
+        f"{WANTS}/{each}.service": Entry(EntryKind.LINK, 0o777, target=f"/lib/systemd/system/{each}.service")
         for each in UNITS
         if each in STARTS.get(path, ("ssh",))
     }
-    above = {WANTS.rsplit("/", n)[0]: Entry(Kind.FOLDER, 0o755) for n in range(3)}
+    above = {WANTS.rsplit("/", n)[0]: Entry(EntryKind.FOLDER, 0o755) for n in range(3)}
     entries = {**above, **made.entries, **links}
     return Snapshot(made.guest, entries, made.listed | set(above))
 
@@ -389,15 +439,22 @@ def guest(path: str) -> Snapshot:
 _FIREWALLD = tuple(each for each in seeds.FILES if each.startswith("/etc/firewalld"))
 _UFW = (*(each for each in seeds.FILES if "ufw" in each), "/etc/iptables/ipsets")
 NEEDED = {
-    **dict.fromkeys(_FIREWALLD, _FIREWALLD), **dict.fromkeys(_UFW, _UFW), "/etc/iptables/ipsets": ("/etc/iptables/rules.v4",), "/etc/iptables/rules.v4": ("/etc/iptables/ipsets",),
-    "/etc/sudoers.d/crew": ("/etc/sudoers",), "/etc/ssh/sshd_config.d/10.conf": ("/etc/ssh/sshd_config",),
-    "/etc/systemd/system/ssh.service.d/a.conf": ("/lib/systemd/system/ssh.service",), "/etc/ssh/ca.pub": ("/etc/ssh/sshd_config",),
+    **dict.fromkeys(_FIREWALLD, _FIREWALLD),
+    **dict.fromkeys(_UFW, _UFW),
+    "/etc/iptables/ipsets": ("/etc/iptables/rules.v4",),
+    "/etc/iptables/rules.v4": ("/etc/iptables/ipsets",),
+    "/etc/sudoers.d/crew": ("/etc/sudoers",),
+    "/etc/ssh/sshd_config.d/10.conf": ("/etc/ssh/sshd_config",),
+    "/etc/systemd/system/ssh.service.d/a.conf": ("/lib/systemd/system/ssh.service",),
+    "/etc/ssh/ca.pub": ("/etc/ssh/sshd_config",),
     "/etc/security/access.conf": ("/etc/pam.d/sshd",),
-}  # fmt: skip
+}
 STARTS = {
-    **dict.fromkeys(_FIREWALLD, ("ssh", "firewalld")), **dict.fromkeys(_UFW, ("ssh", "ufw")), "/etc/nftables.conf": ("ssh", "nftables"),
+    **dict.fromkeys(_FIREWALLD, ("ssh", "firewalld")),
+    **dict.fromkeys(_UFW, ("ssh", "ufw")),
+    "/etc/nftables.conf": ("ssh", "nftables"),
     **dict.fromkeys(("/etc/iptables/rules.v4", "/etc/iptables/ipsets"), ("ssh", "netfilter-persistent")),
-}  # fmt: skip
+}
 
 
 def read_whole(snapshot: Snapshot) -> GuestReading:
@@ -419,7 +476,7 @@ def of_file(path: str) -> Callable[[bytes], object]:
     def reads(given: bytes) -> GuestReading:
         old = plain.entries.get(path)
         mode, uid = (old.mode, old.uid) if old is not None else (0o440 if "sudoers" in path else 0o600, 0)
-        return read_whole(with_file(plain, path, Entry(Kind.FILE, mode, uid, 0, len(given), given)))
+        return read_whole(with_file(plain, path, Entry(EntryKind.FILE, mode, uid, 0, len(given), given)))
 
     return reads
 
@@ -427,7 +484,7 @@ def of_file(path: str) -> Callable[[bytes], object]:
 def with_file(plain: Snapshot, path: str, entry: Entry) -> Snapshot:
     """The guest with one entry, and the folders above it, listed."""
     parts = path.strip("/").split("/")
-    above = {"/" + "/".join(parts[:depth]): Entry(Kind.FOLDER, 0o755) for depth in range(1, len(parts))}
+    above = {"/" + "/".join(parts[:depth]): Entry(EntryKind.FOLDER, 0o755) for depth in range(1, len(parts))}
     return Snapshot(plain.guest, {**above, **plain.entries, path: entry}, plain.listed | set(above))
 
 
@@ -442,9 +499,7 @@ def of_listing(name: str) -> Callable[[bytes], object]:
     facts = {"init": "systemd", "uptime": "1000", "clock": "1798765432", "uid": "0", "legacy": "filter nat"}
 
     def reads(given: bytes) -> GuestReading:
-        return read_whole(
-            Snapshot(plain.guest, plain.entries, plain.listed, facts=facts, listings={**told, name: given})
-        )
+        return read_whole(Snapshot(plain.guest, plain.entries, plain.listed, facts=facts, listings={**told, name: given}))
 
     return reads
 
@@ -452,9 +507,15 @@ def of_listing(name: str) -> Callable[[bytes], object]:
 def subjects() -> list[Subject]:
     """All of them."""
     files = [
-        Subject(f"guest with {path}", of_file(path), raw(content, *([seeds.WILD[path]] if path in seeds.WILD else [])), then=who_gets_in, costly=True)
+        Subject(
+            f"guest with {path}",
+            of_file(path),
+            raw(content, *([seeds.WILD[path]] if path in seeds.WILD else [])),
+            then=who_gets_in,
+            costly=True,
+        )
         for path, content in seeds.FILES.items()
-    ]  # fmt: skip
+    ]
     listings = [
         Subject(f"guest that lists {name}", of_listing(name), raw(content), then=who_gets_in, costly=True)
         for name, content in seeds.LISTINGS.items()

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch.evidence.snapshot import Entry, Kind, Snapshot
+from nightlatch.evidence.snapshot import Entry, EntryKind, Snapshot
 from nightlatch.model.sockets import Listener
 from nightlatch.readings import sshd
 from nightlatch.services.ssh import settings as reason
@@ -26,13 +26,13 @@ NOT_COMPARED = ("listenaddress",)
 
 
 def snapshot_of(folder: Path, tree: trees.Tree) -> Snapshot:
-    entries = {"/": Entry(Kind.FOLDER)}
+    entries = {"/": Entry(EntryKind.FOLDER)}
     walked = ""
     for part in folder.parts[1:]:
         walked += "/" + part
-        entries[walked] = Entry(Kind.FOLDER)
+        entries[walked] = Entry(EntryKind.FOLDER)
     for name, text in tree.files.items():
-        entries[f"{folder}/{name}"] = Entry(Kind.FILE, 0o644, content=text.encode())
+        entries[f"{folder}/{name}"] = Entry(EntryKind.FILE, 0o644, content=text.encode())
     return Snapshot("judged", entries, frozenset(["/", str(folder)]))
 
 
@@ -40,8 +40,11 @@ def real(folder: Path, user: str, address: str, port: int, host: str) -> list[st
     spec = f"user={user},host={host},addr={address},laddr=192.168.40.1,lport={port}"
     done = subprocess.run(
         [SSHD, "-T", "-f", str(folder / "main"), "-h", str(folder.parent / "hostkey"), "-C", spec],
-        capture_output=True, text=True, timeout=20, cwd="/",
-    )  # fmt: skip
+        capture_output=True,
+        text=True,
+        timeout=20,
+        cwd="/",
+    )
     if done.returncode:
         return None
     return sorted(

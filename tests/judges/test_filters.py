@@ -75,9 +75,7 @@ def test_iptables_files_are_what_the_kernel_makes_of_them(wire: Wire, tell: Call
                 wire.here.run(program, stdin=texts[version])
         except subprocess.CalledProcessError as error:
             refused += 1
-            tally.wrong += (
-                [] if rules.gaps else [f"seed {seed}: refused ({error.stderr}), and taken as loaded\n{whole}"]
-            )
+            tally.wrong += [] if rules.gaps else [f"seed {seed}: refused ({error.stderr}), and taken as loaded\n{whole}"]
             continue
         assert not rules.gaps, (seed, rules.gaps, whole)
         found = wire.tried(TRIES)
@@ -120,8 +118,12 @@ def test_tables_of_the_older_iptables_count_beside_those_of_nft(wire: Wire, tell
             except subprocess.CalledProcessError:
                 refused += 1
                 continue
-            words = {"rules": ("nft", "list", "ruleset"), "sets": ("ipset", "save"),
-                     "older": ("iptables-legacy-save",), "older6": ("ip6tables-legacy-save",)}  # fmt: skip
+            words = {
+                "rules": ("nft", "list", "ruleset"),
+                "sets": ("ipset", "save"),
+                "older": ("iptables-legacy-save",),
+                "older6": ("ip6tables-legacy-save",),
+            }
             listings = {name: wire.here.run(*each).encode() for name, each in words.items()}
             facts = {f"legacy{six}": wire.here.run("cat", f"/proc/net/ip{six}_tables_names") for six in ("", "6")}
             found = reading(replace(from_files("x", {}), listings=listings, facts={**facts, "nft": "there"}))

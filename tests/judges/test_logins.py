@@ -46,9 +46,7 @@ def test_predicted_logins_are_the_real_ones(tmp_path: Path) -> None:
     count["undecided"] = sum(r["said"] == "undecided" for r in results)
     print(f"\nseed {SEED}: {len(results)} real logins, " + ", ".join(f"{n} {c}" for n, c in sorted(count.items())))
     wrong = [r for r in results if r["said"] not in ("undecided", "yes" if r["real"] else "no")]
-    text = "\n".join(
-        f"{r['scene']} (PAM {r['pam']}): {r['try']}: said {r['said']}, was {r['real']}\n{r['log']}" for r in wrong
-    )
+    text = "\n".join(f"{r['scene']} (PAM {r['pam']}): {r['try']}: said {r['said']}, was {r['real']}\n{r['log']}" for r in wrong)
     assert not wrong, f"{len(wrong)} of {len(results)} wrong\n{text[:6000]}"
     assert len(results) >= 200
     assert not count["undecided"], [r["scene"] for r in results if r["said"] == "undecided"]
@@ -62,12 +60,8 @@ def test_enacted_drafts_let_in_just_whom_the_grants_name(tmp_path: Path) -> None
     wrong = [r for r in results if r["real"] != r["should"] and not r["excused"]]
     granted = [r for r in results if r["should"]]
     served = sum(bool(r["real"]) for r in granted)
-    print(
-        f"\nseed {SEED}: {len(results)} real logins on {DRAFTS} enacted drafts, {served} of {len(granted)} granted ones let in"
-    )
-    text = "\n".join(
-        f"{r['scene']}: {r['try']}: should {r['should']}, was {r['real']}\n{r['steps']}\n{r['log']}" for r in wrong
-    )
+    print(f"\nseed {SEED}: {len(results)} real logins on {DRAFTS} enacted drafts, {served} of {len(granted)} granted ones let in")
+    text = "\n".join(f"{r['scene']}: {r['try']}: should {r['should']}, was {r['real']}\n{r['steps']}\n{r['log']}" for r in wrong)
     if os.environ.get("NIGHTLATCH_SHOW_LEFT"):
         print("\n".join(f"{r['scene']} {r['try']}: {r['left']}" for r in granted if r["excused"]))
     assert not wrong, f"{len(wrong)} of {len(results)} wrong\n{text[:6000]}"

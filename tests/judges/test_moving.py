@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch.draft.addresses import Moved, moved
+from nightlatch.draft.addresses import AddressDraft, moved
 from nightlatch.draft.steps import apply_all
 from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate
@@ -47,7 +47,7 @@ def wanted(seed: int) -> set[str]:
     return {WANTED, WANTED_6} if seed % 2 else {WANTED}
 
 
-def given(estate: Estate, snapshot: Snapshot) -> tuple[Moved, dict[str, bytes]]:
+def given(estate: Estate, snapshot: Snapshot) -> tuple[AddressDraft, dict[str, bytes]]:
     """The draft, and the files after it; done twice, it changes nothing the second time."""
     made = moved(estate, snapshot)
     after = apply_all(snapshot, made.steps)
@@ -67,15 +67,13 @@ def lay(root: Path, files: dict[str, bytes], top: str = "/") -> None:
 @pytest.mark.judge("netplan")
 def test_netplan_generates_what_was_drafted(
     tmp_path: Path, wish: Callable[[str, int], Estate], tell: Callable[[str], None]
-) -> None:  # fmt: skip
+) -> None:
     drafted = 0
     for seed in range(ROUNDS):
         dice = networks.Dice(seed)
         files = {path: text.encode() for path, text in networks.netplan(dice).items()}
         name = dice.one("eth0", "eth1", "eth2", "eth3")
-        made, after = given(
-            wish(name, seed), from_files("x", {**files, "/usr/sbin/netplan": b"", "/etc/hostname": b"x\n"})
-        )
+        made, after = given(wish(name, seed), from_files("x", {**files, "/usr/sbin/netplan": b"", "/etc/hostname": b"x\n"}))
         if not made.steps:
             assert made.left, seed
             continue
@@ -84,12 +82,8 @@ def test_netplan_generates_what_was_drafted(
         lay(root, {path: raw for path, raw in after.items() if "/netplan/" in path and path.endswith(".yaml")})
         done = run("netplan", "generate", "--root-dir", str(root))
         assert done.returncode == 0, (seed, done.stderr)
-        written = {
-            f"/run/systemd/network/{p.name}": p.read_bytes() for p in (root / "run/systemd/network").glob("*.network")
-        }
-        found = [
-            p for p in networkd.generated(from_files("x", written)) if p.match.fits(name, f"52:54:00:00:00:0{name[-1]}")
-        ]
+        written = {f"/run/systemd/network/{p.name}": p.read_bytes() for p in (root / "run/systemd/network").glob("*.network")}
+        found = [p for p in networkd.generated(from_files("x", written)) if p.match.fits(name, f"52:54:00:00:00:0{name[-1]}")]
         (profile,) = [p for p in found if p.interface == name or p.match.hardware]
         version = {4, 6} if seed % 2 else {4}
         got = {str(a.value) for a in profile.addresses if a.value.version in version}
@@ -102,9 +96,7 @@ def test_netplan_generates_what_was_drafted(
 
 
 @pytest.mark.judge("ifup", "ifquery")
-def test_ifup_sets_what_was_drafted(
-    tmp_path: Path, wish: Callable[[str, int], Estate], tell: Callable[[str], None]
-) -> None:  # fmt: skip
+def test_ifup_sets_what_was_drafted(tmp_path: Path, wish: Callable[[str, int], Estate], tell: Callable[[str], None]) -> None:
     drafted = 0
     started = {"/sbin/ifup": b"", "/etc/systemd/system/multi-user.target.wants/networking.service": b""}
     for seed in range(ROUNDS):
@@ -116,17 +108,11 @@ def test_ifup_sets_what_was_drafted(
         drafted += 1
         root = tmp_path / str(seed)
         mine = {
-            p: raw.replace(b"/etc/network/", f"{root}/".encode())
-            for p, raw in after.items()
-            if p.startswith("/etc/network/")
+            p: raw.replace(b"/etc/network/", f"{root}/".encode()) for p, raw in after.items() if p.startswith("/etc/network/")
         }
         lay(root, mine, "/etc/network/")
         main = str(root / "interfaces")
-        names = {
-            n
-            for kind in ((), ("--allow", "hotplug"))
-            for n in run("ifquery", "-i", main, "--list", *kind).stdout.split()
-        }
+        names = {n for kind in ((), ("--allow", "hotplug")) for n in run("ifquery", "-i", main, "--list", *kind).stdout.split()}
         assert "eth0" in names, (seed, after)
         done = run("ifup", "--no-act", "-v", "--force", "-i", main, "--state-dir", str(root), "eth0")
         text = done.stderr + done.stdout

@@ -16,7 +16,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from nightlatch.evidence.snapshot import Entry, Kind
+from nightlatch.evidence.snapshot import Entry, EntryKind
 from tests.judges import seeds
 from tests.judges.mutating import ODD, drawn_out, mutated
 from tests.judges.subjects import Subject, guest, read_whole, subjects, who_gets_in, with_file
@@ -61,9 +61,7 @@ def test_nothing_undeclared(subject: Subject, tell: Callable[[str], None]) -> No
 
 
 @each_subject
-@settings(
-    max_examples=TRIES // 100 if ALL else 3, deadline=None, database=None, suppress_health_check=list(HealthCheck)
-)
+@settings(max_examples=TRIES // 100 if ALL else 3, deadline=None, database=None, suppress_health_check=list(HealthCheck))
 @given(data=st.data())
 def test_nothing_undeclared_of_pieces(subject: Subject, data: st.DataObject) -> None:
     """Texts made of the seeds' own words in any order, which Hypothesis makes short again when one fails."""
@@ -104,7 +102,7 @@ class Noted(Entry):
 def test_each_file_is_read(path: str) -> None:
     """A seed that no reading looks at would try nothing."""
     content = seeds.FILES[path].encode()
-    made = with_file(guest(path), path, Noted(Kind.FILE, 0o440, 0, 0, len(content), content))
+    made = with_file(guest(path), path, Noted(EntryKind.FILE, 0o440, 0, 0, len(content), content))
     Noted.asked = False
     who_gets_in(read_whole(made))
     assert Noted.asked

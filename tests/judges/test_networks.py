@@ -23,14 +23,15 @@ ROUNDS = 60
 def told(profile: Profile, *, metrics: bool = True) -> dict[str, object]:
     """What a profile says, without its places and without the order of lists that no system keeps."""
     return {
-        "name": profile.interface, "hardware": profile.match.hardware,
+        "name": profile.interface,
+        "hardware": profile.match.hardware,
         "methods": sorted({(m.version, m.method.value) for m in profile.methods if m.method is not Method.STATIC}),
         "addresses": sorted({str(each.value) for each in profile.addresses}),
         "gateways": sorted({(str(each.address), each.metric if metrics else None) for each in profile.gateways}, key=str),
         "routes": sorted({(each.to, str(each.via)) for each in profile.routes}),
         "servers": [str(each.value) for each in profile.servers],
         "boot": profile.at_boot,
-    }  # fmt: skip
+    }
 
 
 def run(*words: str, stdin: str | None = None) -> subprocess.CompletedProcess[str]:
@@ -66,8 +67,7 @@ def _generated(root: Path, ours: tuple[Profile, ...], seed: int, files: dict[str
     done = run("netplan", "generate", "--root-dir", str(root))
     assert done.returncode == 0, (seed, done.stderr)
     written = {
-        f"/run/systemd/network/{each.name}": each.read_bytes()
-        for each in (root / "run/systemd/network").glob("*.network")
+        f"/run/systemd/network/{each.name}": each.read_bytes() for each in (root / "run/systemd/network").glob("*.network")
     }
     by_name = {p.interface or p.match.hardware[0]: p for p in networkd.generated(from_files("x", written))}
     for profile in ours:
@@ -124,9 +124,7 @@ def test_stanzas_as_ifup_reads_them(tmp_path: Path, tell: Callable[[str], None])
         assert bare == {p.interface for p in profiles if p.gaps}, (seed, files)
         main = str(root / "interfaces")
         at_boot = {
-            name
-            for kind in ((), ("--allow", "hotplug"))
-            for name in run("ifquery", "-i", main, "--list", *kind).stdout.split()
+            name for kind in ((), ("--allow", "hotplug")) for name in run("ifquery", "-i", main, "--list", *kind).stdout.split()
         }
         assert {p.interface for p in profiles if p.at_boot} == at_boot - {"lo"}, (seed, files)
         for profile in profiles:
@@ -139,11 +137,7 @@ def test_stanzas_as_ifup_reads_them(tmp_path: Path, tell: Callable[[str], None])
             routes = set(re.findall(r"route (?:add|replace|append) default via (\S+)", text))
             assert {str(g.address) for g in profile.gateways} == routes, (seed, profile.interface, text, files)
             leased = (
-                bool(
-                    re.search(
-                        r"(?m)^\s*(?:CLIENT=\S+;\s+)?(?:/sbin/)?(?:dhclient -4|udhcpc|dhcpcd|No DHCP client)", text
-                    )
-                )
+                bool(re.search(r"(?m)^\s*(?:CLIENT=\S+;\s+)?(?:/sbin/)?(?:dhclient -4|udhcpc|dhcpcd|No DHCP client)", text))
                 or "DHCP client" in text
             )
             assert profile.has(Method.LEASED, 4) is leased, (seed, profile.interface, text)
@@ -164,9 +158,7 @@ def test_profiles_as_networkmanager_reads_them(tell: Callable[[str], None]) -> N
 
 
 @pytest.mark.judge("nmcli")
-@pytest.mark.parametrize(
-    "text", ["[connection]\nid=x\njunk\n", "id=x\n[connection]\ntype=ethernet\n", "[connection\nid=x\n"]
-)
+@pytest.mark.parametrize("text", ["[connection]\nid=x\njunk\n", "id=x\n[connection]\ntype=ethernet\n", "[connection\nid=x\n"])
 def test_what_networkmanager_refuses_is_refused(text: str) -> None:
     assert run("nmcli", "--offline", "connection", "modify", "connection.lldp", "1", stdin=text).returncode != 0
     assert keyfiles.profile(text.encode(), "/x").refused

@@ -26,9 +26,7 @@ ROOT = Path(__file__).parents[2]
 @pytest.mark.judge("sudo", "visudo", "unshare", root=True)
 def test_who_becomes_root_by_sudo(tmp_path: Path) -> None:
     words = ["unshare", "--mount", "--propagation", "private", sys.executable, "-m", "tests.judges.sudo_driver"]
-    done = subprocess.run(
-        [*words, str(tmp_path), str(SEED), "150"], capture_output=True, text=True, cwd=ROOT, timeout=300
-    )
+    done = subprocess.run([*words, str(tmp_path), str(SEED), "150"], capture_output=True, text=True, cwd=ROOT, timeout=300)
     assert done.returncode == 0, done.stderr[-3000:]
     results = [json.loads(line) for line in done.stdout.splitlines()]
     print(f"\nseed {SEED}: {len(results)} answers of sudo, {dict(Counter(r['real'] or 'no' for r in results))}")
@@ -55,9 +53,7 @@ KINDS = [
 def test_keys_are_read_as_ssh_keygen_does(tmp_path: Path, kind: str, bits: str) -> None:
     path = tmp_path / "k"
     subprocess.run(["ssh-keygen", "-q", "-t", kind, "-b", bits, "-N", "", "-C", "a b", "-f", str(path)], check=True)
-    listed = subprocess.run(
-        ["ssh-keygen", "-l", "-f", f"{path}.pub"], capture_output=True, text=True, check=True
-    ).stdout.split()
+    listed = subprocess.run(["ssh-keygen", "-l", "-f", f"{path}.pub"], capture_output=True, text=True, check=True).stdout.split()
     key = keys.parse_public(Path(f"{path}.pub").read_bytes())
     assert [str(key.bits), key.fingerprint, f"({key.kind.upper()})", key.comment] == [
         listed[0],

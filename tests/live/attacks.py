@@ -37,9 +37,13 @@ def enter(guest: Guest) -> list[str]:
 def running(guest: Guest, *words: str) -> Iterator[subprocess.Popen[bytes]]:
     """A process of mara's in the guest, ended by its number afterwards."""
     process = subprocess.Popen(
-        [*enter(guest), *AS_MARA, *words], stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-        env=environment({"PATH": "/usr/sbin:/usr/bin:/sbin:/bin"}), start_new_session=True,
-    )  # fmt: skip
+        [*enter(guest), *AS_MARA, *words],
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+        env=environment({"PATH": "/usr/sbin:/usr/bin:/sbin:/bin"}),
+        start_new_session=True,
+    )
     try:
         yield process
     finally:

@@ -122,9 +122,7 @@ def settled(guest: Guest, seconds: float = 60) -> None:
 
 def at_its_door(guest: Guest, made: Transaction) -> Transaction:
     """The change for the daemon that runs by now, as a survey of this moment would name it."""
-    pid, started = (guest.inside("sh", "-c", DOOR, check=False).split() or ["0", ""])[
-        :2
-    ]  # a socket may be all there is
+    pid, started = (guest.inside("sh", "-c", DOOR, check=False).split() or ["0", ""])[:2]  # a socket may be all there is
     server = made.planned.server
     server = replace(server, daemon=replace(server.daemon, pid=int(pid), started=started))
     return replace(made, planned=replace(made.planned, server=server))
@@ -141,10 +139,27 @@ def own(path: str) -> bool:
 def offered(station: Station, guest: Guest) -> str:
     """The methods that the running sshd names to a caller without proof."""
     address = guest.run("ip", "-o", "-4", "addr", "show", "eth0").split()[3].split("/")[0]
-    words = ["ssh", "-F", "none", "-v", "-o", "BatchMode=yes", "-o", "PreferredAuthentications=none", "-o", "StrictHostKeyChecking=no",
-             "-o", "UserKnownHostsFile=/dev/null", "-o", "ConnectTimeout=5", f"mara@{address}", "true"]  # fmt: skip
-    done = subprocess.run(station.desk.words(*words), capture_output=True, text=True, timeout=60, env=environment({}),
-                          stdin=subprocess.DEVNULL)  # fmt: skip
+    words = [
+        "ssh",
+        "-F",
+        "none",
+        "-v",
+        "-o",
+        "BatchMode=yes",
+        "-o",
+        "PreferredAuthentications=none",
+        "-o",
+        "StrictHostKeyChecking=no",
+        "-o",
+        "UserKnownHostsFile=/dev/null",
+        "-o",
+        "ConnectTimeout=5",
+        f"mara@{address}",
+        "true",
+    ]
+    done = subprocess.run(
+        station.desk.words(*words), capture_output=True, text=True, timeout=60, env=environment({}), stdin=subprocess.DEVNULL
+    )
     found = re.search(r"Authentications that can continue: (\S+)", done.stderr)
     return found[1] if found else ""
 
@@ -153,9 +168,14 @@ pause = time.sleep
 
 
 def subject(
-    station: Station, name: str, address: str, *, prepared: bool = False, prepare: Callable[[Guest], None] | None = None,
+    station: Station,
+    name: str,
+    address: str,
+    *,
+    prepared: bool = False,
+    prepare: Callable[[Guest], None] | None = None,
     **more: object,
-) -> Subject:  # fmt: skip
+) -> Subject:
     """A guest whose passwords are open, where joon has no key file and mara's home is writable for a group."""
     guest = station.guest(name, address, **more)  # type: ignore[arg-type]
     image = guest.image

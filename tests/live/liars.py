@@ -51,8 +51,15 @@ def escapes(peer: socket.socket) -> None:
 
 
 LIARS: tuple[Callable[[socket.socket], None], ...] = (
-    says_nothing, closes, dribbles, floods, floods_lines, answers_http, is_old, escapes,
-)  # fmt: skip
+    says_nothing,
+    closes,
+    dribbles,
+    floods,
+    floods_lines,
+    answers_http,
+    is_old,
+    escapes,
+)
 FIRST = 1001
 
 

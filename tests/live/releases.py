@@ -18,7 +18,7 @@ from importlib.metadata import version
 from pathlib import Path
 
 from nightlatch.estate.load import load
-from nightlatch.evidence.snapshot import Entry, Kind, Snapshot, from_files
+from nightlatch.evidence.snapshot import Entry, EntryKind, Snapshot, from_files
 from nightlatch.lab.inside import Inside
 from nightlatch.lab.labs import Lab
 from nightlatch.lab.machine import Guest
@@ -46,9 +46,7 @@ NONCE = "0123456789abcdef01234567"
 
 def folder_guest() -> Tree:
     """The guest whose tree and evidence are kept."""
-    return Tree(
-        CONFIG, {"mara": pub("mara-desk") + "\n"}, modes={"/home/mara/.ssh/authorized_keys": (0o664, 1001, 1001)}
-    )
+    return Tree(CONFIG, {"mara": pub("mara-desk") + "\n"}, modes={"/home/mara/.ssh/authorized_keys": (0o664, 1001, 1001)})
 
 
 def evidence(into: Path) -> None:
@@ -56,14 +54,15 @@ def evidence(into: Path) -> None:
     with tempfile.TemporaryDirectory() as place:
         tree = survey_target(folder_guest().write(Path(place) / "gauge"))
     running = replace(
-        from_files("plotter", {"/etc/passwd": b"root:x:0:0::/root:/bin/sh\n", "/etc/ssh/sshd_config": b"Port 22\n", "/etc/\udcff": b"x"}),
+        from_files(
+            "plotter", {"/etc/passwd": b"root:x:0:0::/root:/bin/sh\n", "/etc/ssh/sshd_config": b"Port 22\n", "/etc/\udcff": b"x"}
+        ),
         listings={**listening(("tcp", "0.0.0.0", 22, "sshd", 7)), **sshd(7, 1000)},
-        facts={"transport": "ssh", "uid": "0", "init": "systemd", "clock": "1796011940"}, notes=("a note",),
-    )  # fmt: skip
+        facts={"transport": "ssh", "uid": "0", "init": "systemd", "clock": "1796011940"},
+        notes=("a note",),
+    )
     for name, snapshot in (("folder", tree), ("running", running)):
-        write_evidence(
-            snapshot, into / f"{name}.evidence.tar.gz", AT, transport=snapshot.facts.get("transport", "folder")
-        )
+        write_evidence(snapshot, into / f"{name}.evidence.tar.gz", AT, transport=snapshot.facts.get("transport", "folder"))
         (into / f"{name}.json").write_text(
             json.dumps(described(read_evidence(into / f"{name}.evidence.tar.gz")), indent=1) + "\n"
         )
@@ -87,11 +86,13 @@ def described(snapshot: Snapshot) -> dict[str, object]:
         ]
 
     return {
-        "guest": snapshot.guest, "listed": sorted(map(ascii, snapshot.listed)), "notes": list(snapshot.notes),
+        "guest": snapshot.guest,
+        "listed": sorted(map(ascii, snapshot.listed)),
+        "notes": list(snapshot.notes),
         "facts": {name: text for name, text in snapshot.facts.items() if name != "tool"},
         "entries": {ascii(path): entry(each) for path, each in sorted(snapshot.entries.items())},
         "listings": {name: raw.decode("latin-1") for name, raw in snapshot.listings.items()},
-    }  # fmt: skip
+    }
 
 
 def kept_in_a_folder(into: Path) -> None:
@@ -142,8 +143,12 @@ def script_of_a_change(into: Path) -> None:
         assert all(path.startswith("/etc/ssh/") for path in changed), changed
         on = replace(terms(at, new_change_id(at), 600), owner="mara@desk")
         made = Transaction(planned(estate, proved), on)
-        files = {path: (entry.content or b"").decode() if (entry := snapshot.entries.get(path)) is not None and entry.kind is Kind.FILE else None
-                 for path in changed}  # fmt: skip
+        files = {
+            path: (entry.content or b"").decode()
+            if (entry := snapshot.entries.get(path)) is not None and entry.kind is EntryKind.FILE
+            else None
+            for path in changed
+        }
         script = re.sub(r"(?m)^door=.*$", "door=DOOR", made.begin(NONCE).decode())
         script = re.sub(r"(?m)^door_since=.*$", "door_since=SINCE", script)
         told = {"change": made.change, "before": files, "nonce": NONCE, "script": script}

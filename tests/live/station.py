@@ -18,8 +18,11 @@ from nightlatch.transports.ssh import Client
 
 ROOT = Path(__file__).parents[2]
 KEYS = ("desk", "mara", "joon", "other")
-NETWORKS = {"isle": ("192.168.56.254/24", "2001:db8:56::fe/64"), "bench": ("192.168.40.254/24", "2001:db8:40::fe/64"),
-            "field": ("203.0.113.254/24",)}  # fmt: skip
+NETWORKS = {
+    "isle": ("192.168.56.254/24", "2001:db8:56::fe/64"),
+    "bench": ("192.168.40.254/24", "2001:db8:40::fe/64"),
+    "field": ("203.0.113.254/24",),
+}
 HEAD = """\
 nightlatch: 1
 estate: Station
@@ -49,19 +52,33 @@ class Station:
             f"Host *\n    IdentitiesOnly yes\n    IdentityFile {self.folder}/desk\n    UserKnownHostsFile /dev/null\n"
         )
 
-    def guest(self, name: str, address: str = "192.168.56.21", *, unit: str = "ssh.service", bare: bool = False, config: str = "",
-              sudo: str = "keeper ALL=(ALL) NOPASSWD: ALL\n", more: list[Account] | None = None, pam: bool = True, size: str = "") -> Guest:  # fmt: skip
+    def guest(
+        self,
+        name: str,
+        address: str = "192.168.56.21",
+        *,
+        unit: str = "ssh.service",
+        bare: bool = False,
+        config: str = "",
+        sudo: str = "keeper ALL=(ALL) NOPASSWD: ALL\n",
+        more: list[Account] | None = None,
+        pam: bool = True,
+        size: str = "",
+    ) -> Guest:
         """A guest with keeper (the own door), mara and joon; not booted."""
         last = address.rsplit(".", 1)[1]
         made = self.lab.guest(name, {"isle": [f"{address}/24", f"2001:db8:56::{last}/64"]}, bare=bare, size=size)
         made.image.base(name, pam=pam)
         if size:
             made.image.write("/etc/systemd/journald.conf", "[Journal]\nStorage=volatile\n")
-        made.image.accounts([
-            Account("keeper", 1000, PASSWORD, groups=("sudo",), keys=self.keys["desk"] + "\n"),
-            Account("mara", 1001, PASSWORD, keys=self.keys["mara"] + "\n"),
-            Account("joon", 1002, keys=self.keys["joon"] + "\n"), *(more or []),
-        ])  # fmt: skip
+        made.image.accounts(
+            [
+                Account("keeper", 1000, PASSWORD, groups=("sudo",), keys=self.keys["desk"] + "\n"),
+                Account("mara", 1001, PASSWORD, keys=self.keys["mara"] + "\n"),
+                Account("joon", 1002, keys=self.keys["joon"] + "\n"),
+                *(more or []),
+            ]
+        )
         made.image.units(*([unit] if unit else []))
         made.image.write("/etc/sudoers.d/keeper", sudo, 0o440)
         if config:
@@ -79,13 +96,17 @@ class Station:
         return Client(self.folder / "ssh_config", program=str(program), **more)
 
     def estate(
-        self, grants: str, *, via: dict[str, str] | None = None, pins: dict[str, str] | None = None, more: str = "",
-        others: dict[str, str] | None = None, labels: dict[str, str] | None = None,
-    ) -> Path:  # fmt: skip
+        self,
+        grants: str,
+        *,
+        via: dict[str, str] | None = None,
+        pins: dict[str, str] | None = None,
+        more: str = "",
+        others: dict[str, str] | None = None,
+        labels: dict[str, str] | None = None,
+    ) -> Path:
         """The estate file of all guests of the lab; `via`, `pins`, `labels` are for single guests, `others` need no lab guest."""
-        lines = [
-            f'  {name}: {{via: {way}, host_keys: ["SHA256:{"A" * 43}"]}}\n' for name, way in (others or {}).items()
-        ]
+        lines = [f'  {name}: {{via: {way}, host_keys: ["SHA256:{"A" * 43}"]}}\n' for name, way in (others or {}).items()]
         for name, guest in self.lab.guests.items():
             address = guest.run("ip", "-o", "-4", "addr", "show", "eth0").split()[3].split("/")[0]
             way = (via or {}).get(name, f"{{ssh: {address}, as: keeper, key: desk.pub, from: bench}}")
@@ -104,9 +125,15 @@ class Station:
     def nightlatch(self, *words: str, code: int | None = 0, stdin: str | None = None, timeout: float = 90) -> str:
         """Run nightlatch at the desk in the station's folder; returns all it printed."""
         done = subprocess.run(
-            self.words(*words), input=stdin, stdin=None if stdin is not None else subprocess.DEVNULL, text=True,
-            capture_output=True, cwd=self.folder, timeout=timeout, env=environment({"PYTHONPATH": str(ROOT / "src")}),
-        )  # fmt: skip
+            self.words(*words),
+            input=stdin,
+            stdin=None if stdin is not None else subprocess.DEVNULL,
+            text=True,
+            capture_output=True,
+            cwd=self.folder,
+            timeout=timeout,
+            env=environment({"PYTHONPATH": str(ROOT / "src")}),
+        )
         out = done.stdout + done.stderr
         assert code is None or done.returncode == code, f"exit {done.returncode}\n{out}"
         return out
@@ -128,11 +155,37 @@ class Station:
     ) -> bool:
         """One real login over the lab's network."""
         address = guest.run("ip", "-o", "-4", "addr", "show", "eth0").split()[3].split("/")[0]
-        words = ["ssh", "-F", "none", "-o", "BatchMode=yes", "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null",
-                 "-o", "IdentitiesOnly=yes", "-o", "ConnectTimeout=5", "-o", "LogLevel=ERROR", "-i", str(self.folder / key), *options,
-                 f"{account}@{address}", "echo", "in"]  # fmt: skip
-        done = subprocess.run((node or self.desk).words(*words), capture_output=True, text=True, timeout=60,
-                              stdin=subprocess.DEVNULL, env=environment({}))  # fmt: skip
+        words = [
+            "ssh",
+            "-F",
+            "none",
+            "-o",
+            "BatchMode=yes",
+            "-o",
+            "StrictHostKeyChecking=no",
+            "-o",
+            "UserKnownHostsFile=/dev/null",
+            "-o",
+            "IdentitiesOnly=yes",
+            "-o",
+            "ConnectTimeout=5",
+            "-o",
+            "LogLevel=ERROR",
+            "-i",
+            str(self.folder / key),
+            *options,
+            f"{account}@{address}",
+            "echo",
+            "in",
+        ]
+        done = subprocess.run(
+            (node or self.desk).words(*words),
+            capture_output=True,
+            text=True,
+            timeout=60,
+            stdin=subprocess.DEVNULL,
+            env=environment({}),
+        )
         return done.stdout == "in\n"
 
 

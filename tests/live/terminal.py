@@ -18,9 +18,16 @@ from tests.live.station import ROOT, Station, interruptible
 def at_a_terminal(station: Station, words: list[str], answers: list[tuple[str, str]]) -> tuple[int, str]:
     """Run nightlatch at a terminal of its own; after each text has come, type the answer. Returns code and output."""
     ours, theirs = pty.openpty()
-    process = subprocess.Popen(interruptible(station.words(*words)), cwd=station.folder, stdin=theirs, stdout=theirs, stderr=theirs,
-                               env=environment({"PYTHONPATH": str(ROOT / "src"), "TERM": "dumb"}), start_new_session=True,
-                               preexec_fn=lambda: fcntl.ioctl(0, termios.TIOCSCTTY, 0))  # fmt: skip
+    process = subprocess.Popen(
+        interruptible(station.words(*words)),
+        cwd=station.folder,
+        stdin=theirs,
+        stdout=theirs,
+        stderr=theirs,
+        env=environment({"PYTHONPATH": str(ROOT / "src"), "TERM": "dumb"}),
+        start_new_session=True,
+        preexec_fn=lambda: fcntl.ioctl(0, termios.TIOCSCTTY, 0),
+    )
     os.close(theirs)
     said, end = "", time.monotonic() + 90
     with contextlib.suppress(OSError):  # the other end is closed when it has ended

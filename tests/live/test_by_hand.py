@@ -54,7 +54,7 @@ CARRIED: dict[str, Callable[[str], str]] = {
     "wrapped and indented": lambda t: "\n".join(f"   {part}" for line in t.splitlines() for part in textwrap.wrap(line, 41)),
     "in one line": lambda t: t.replace("\n", " "),
     "from a scrollback": lambda t: f"root@chartbox:~# sh gauge.sh\n{t}root@chartbox:~# exit\nlogout\n",
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("way", CARRIED)
@@ -69,16 +69,18 @@ def test_what_was_carried_over_is_what_the_guest_holds(guest: Guest, text: str, 
 
 WRONG = [
     ("a letter lost", lambda t: t[:200] + t[201:], "letters are missing or doubled|check sum|cut short"),
-    ("two letters changed places", lambda t: re.sub(r"(?s)^(.{300}.*?)([A-Z])([a-z])", r"\1\3\2", t), "the check sum does not fit|cut short"),
+    (
+        "two letters changed places",
+        lambda t: re.sub(r"(?s)^(.{300}.*?)([A-Z])([a-z])", r"\1\3\2", t),
+        "the check sum does not fit|cut short",
+    ),
     ("a foreign letter", lambda t: t[:300] + "$" + t[301:], r"chartbox.txt:\d+: '\$' is none of base64's letters"),
     ("the end missing", lambda t: t[:2000], 'it stops before "== nightlatch survey ends"'),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("change", "words"), [row[1:] for row in WRONG], ids=[row[0] for row in WRONG])
-def test_what_was_damaged_on_the_way_is_said(
-    text: str, tmp_path: Path, change: Callable[[str], str], words: str
-) -> None:
+def test_what_was_damaged_on_the_way_is_said(text: str, tmp_path: Path, change: Callable[[str], str], words: str) -> None:
     path = tmp_path / "chartbox.txt"
     damaged = change(text)
     assert damaged != text
@@ -134,9 +136,7 @@ def test_the_short_form_is_typed_at_a_console(guest: Guest, tmp_path: Path) -> N
 
 def test_the_estate_reads_it_and_nothing_can_be_enacted_there(station: Station, text: str) -> None:
     (station.folder / "chartbox.txt").write_text(text)
-    station.estate(
-        "let: mara, into: all guests, by: ssh, from: bench, with: key", via={"chartbox": "{by_hand: chartbox.txt}"}
-    )
+    station.estate("let: mara, into: all guests, by: ssh, from: bench, with: key", via={"chartbox": "{by_hand: chartbox.txt}"})
     out = station.nightlatch("audit", code=None)
     assert "chartbox" in out
     assert "service.stopped" in out

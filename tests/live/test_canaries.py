@@ -14,9 +14,9 @@ import pytest
 
 from nightlatch.evidence import byhand
 from nightlatch.evidence.collect import collect
-from nightlatch.evidence.script import Wanted
+from nightlatch.evidence.script import CollectorRequest
 from nightlatch.evidence.snapshot import Entry
-from nightlatch.evidence.stream import Carried, parse
+from nightlatch.evidence.stream import StreamSource, parse
 from nightlatch.formats import keys
 from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest
@@ -41,9 +41,7 @@ def held(station: Station) -> tuple[Station, Guest, list[Canary]]:
     guest.boot()
     guest.until_listening()
     made = canaries.place(guest.root)
-    rules = (
-        f'table inet t {{ chain i {{ type filter hook input priority 0; tcp dport 9 drop comment "token={WORD}"; }}; }}'
-    )
+    rules = f'table inet t {{ chain i {{ type filter hook input priority 0; tcp dport 9 drop comment "token={WORD}"; }}; }}'
     guest.inside("nft", "-f", "-", stdin=rules)
     title = [
         "systemd-run",
@@ -110,7 +108,7 @@ def test_nothing_of_it_is_carried_over_a_connection(held: tuple[Station, Guest, 
 def test_the_raw_stream_holds_nothing_of_it(held: tuple[Station, Guest, list[Canary]]) -> None:
     _, guest, made = held
     for shell in (["dash"], ["bash", "--posix"], ["busybox", "ash"]):
-        text = guest.inside(*shell, stdin=byhand.script(Wanted(), "0123456789abcdef"))
+        text = guest.inside(*shell, stdin=byhand.script(CollectorRequest(), "0123456789abcdef"))
         stream, _ = byhand.stream_of(text.encode(), "gauge.txt")
         assert canaries.found(made, stream, text.encode()) == [], shell
         assert b"@nightlatch/stream/1" in stream
@@ -128,8 +126,11 @@ def test_a_running_guest_tells_what_its_folder_tells(held: tuple[Station, Guest,
     with Folder(guest.root) as source:
         folder = collect(source, "gauge")
     places = ("/home/", "/etc/")
-    differ = {path for path, entry in folder.entries.items()
-              if path.startswith(places) and path in running.entries and told(entry) != told(running.entries[path])}  # fmt: skip
+    differ = {
+        path
+        for path, entry in folder.entries.items()
+        if path.startswith(places) and path in running.entries and told(entry) != told(running.entries[path])
+    }
     # An Ed25519 key in PKCS#8 is one that ssh-keygen reads from OpenSSH 9.6 on.
     differ = {path for path in differ if "pkcs8-ed25519" not in path}
     assert not differ, [(p, told(folder.entries[p]), told(running.entries[p])) for p in sorted(differ)[:3]]
@@ -161,19 +162,18 @@ def test_nothing_of_a_plain_guest_is_taken_for_a_secret(station: Station) -> Non
     guest.until_listening()
     snapshot = live.survey(Inside(guest))
     reduced = {
-        path
-        for path, entry in snapshot.entries.items()
-        if entry.reduced and not (entry.content or b"").startswith(keys.REDUCED)
+        path for path, entry in snapshot.entries.items() if entry.reduced and not (entry.content or b"").startswith(keys.REDUCED)
     }
     assert reduced <= set(USUAL), reduced - set(USUAL)
-    assert not [(path, entry.note) for path, entry in snapshot.entries.items() if entry.note and path.startswith("/etc/") and
-                not path.startswith("/etc/ssh/")]  # fmt: skip
+    assert not [
+        (path, entry.note)
+        for path, entry in snapshot.entries.items()
+        if entry.note and path.startswith("/etc/") and not path.startswith("/etc/ssh/")
+    ]
     with Folder(Path("/")) as source:
         here = collect(source, "here")
     taken = {
-        path
-        for path, entry in here.entries.items()
-        if entry.reduced and not (entry.content or b"").startswith(keys.REDUCED)
+        path for path, entry in here.entries.items() if entry.reduced and not (entry.content or b"").startswith(keys.REDUCED)
     }
     assert taken <= set(USUAL), taken - set(USUAL)
 
@@ -186,7 +186,7 @@ def test_an_account_s_folder_that_leads_to_one_of_the_system_s_changes_nothing(s
     guest.image.link("/home/mara/.ssh", "/etc/sudoers.d")
     guest.boot()
     guest.until_listening()
-    text = guest.inside("sh", stdin=byhand.script(Wanted(), "0123456789abcdef"))
+    text = guest.inside("sh", stdin=byhand.script(CollectorRequest(), "0123456789abcdef"))
     stream, mark = byhand.stream_of(text.encode(), "linked.txt")
-    found = collect(Carried(parse(stream, mark, "linked")), "linked")
+    found = collect(StreamSource(parse(stream, mark, "linked")), "linked")
     assert found.content("/etc/sudoers.d/keeper") == b"keeper ALL=(ALL) NOPASSWD: ALL\n"

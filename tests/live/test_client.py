@@ -15,7 +15,7 @@ from nightlatch.faults import UnreachableError
 from nightlatch.lab.image import PASSWORD
 from nightlatch.lab.machine import environment
 from nightlatch.ops.survey import survey_live
-from nightlatch.transports.client_options import OPTIONS, Use
+from nightlatch.transports.client_options import OPTIONS, OptionUse
 from nightlatch.transports.ssh import Address, Client, Ssh
 from tests.live.station import Station
 from tests.live.terminal import at_a_terminal
@@ -41,8 +41,10 @@ def net(station: Station) -> Station:
         guest.boot()
     for guest in station.lab.guests.values():
         guest.until_listening()
-    known = [f"{address} {station.lab.guests[name].image.path('/etc/ssh/ssh_host_ed25519_key.pub').read_text()}"
-             for name, address in (("gauge", GAUGE), ("gate", GATE), ("far", FAR))]  # fmt: skip
+    known = [
+        f"{address} {station.lab.guests[name].image.path('/etc/ssh/ssh_host_ed25519_key.pub').read_text()}"
+        for name, address in (("gauge", GAUGE), ("gate", GATE), ("far", FAR))
+    ]
     (station.folder / "known").write_text("".join(known))
     return station
 
@@ -63,11 +65,22 @@ def client(net: Station, text: str, ask: Callable[[str], str] | None = None) -> 
 @contextmanager
 def forward(net: Station, to: str) -> Iterator[int]:
     """A forward on the desk's loopback that ends at another guest than the one in mind."""
-    words = ["ssh", "-F", "none", "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-N", "-i", str(net.folder / "desk"),
-             "-L", f"127.0.0.1:2222:{to}:22", f"keeper@{GATE}"]  # fmt: skip
-    process = subprocess.Popen(
-        net.desk.words(*words), stdin=subprocess.DEVNULL, stderr=subprocess.DEVNULL, env=environment({})
-    )
+    words = [
+        "ssh",
+        "-F",
+        "none",
+        "-o",
+        "StrictHostKeyChecking=no",
+        "-o",
+        "UserKnownHostsFile=/dev/null",
+        "-N",
+        "-i",
+        str(net.folder / "desk"),
+        "-L",
+        f"127.0.0.1:2222:{to}:22",
+        f"keeper@{GATE}",
+    ]
+    process = subprocess.Popen(net.desk.words(*words), stdin=subprocess.DEVNULL, stderr=subprocess.DEVNULL, env=environment({}))
     try:
         end = time.monotonic() + 10
         while ":2222 " not in net.desk.run("ss", "-Hltn", check=False) and time.monotonic() < end:
@@ -78,8 +91,17 @@ def forward(net: Station, to: str) -> Iterator[int]:
         process.wait(10)
 
 
-@pytest.mark.parametrize("theirs", ["NoHostAuthenticationForLocalhost yes", "StrictHostKeyChecking no", "VerifyHostKeyDNS yes",
-                                    "GSSAPIKeyExchange yes", "FingerprintHash md5", "KnownHostsCommand /bin/cat /dev/null"])  # fmt: skip
+@pytest.mark.parametrize(
+    "theirs",
+    [
+        "NoHostAuthenticationForLocalhost yes",
+        "StrictHostKeyChecking no",
+        "VerifyHostKeyDNS yes",
+        "GSSAPIKeyExchange yes",
+        "FingerprintHash md5",
+        "KnownHostsCommand /bin/cat /dev/null",
+    ],
+)
 def test_a_wrong_pin_is_never_passed_by(theirs: str, net: Station) -> None:
     with client(net, theirs) as using, forward(net, FAR) as port:
         for host in ("127.0.0.1", "localhost"):
@@ -127,11 +149,31 @@ def test_nothing_of_this_machine_is_carried_over(net: Station, monkeypatch: pyte
 
 def test_what_is_allowed_and_irrelevant_does_not_stand_in_the_way(net: Station) -> None:
     """All of it at once, but for what chooses another way, proof or algorithm than this lab has."""
-    elsewhere = {"Hostname", "Port", "BindAddress", "BindInterface", "ProxyCommand", "ProxyUseFdpass", "User", "IdentityAgent",
-                 "CertificateFile", "IdentityFile", "PubkeyAuthentication", "HostKeyAlias", "RefuseConnection", "Version", "CanonicalDomains"}  # fmt: skip
-    lines = [f"{each.name} {THEIRS[each.name]}" for each in OPTIONS if each.name in THEIRS and each.use is not Use.PINNED and
-             each.name not in elsewhere and (asked(f"{each.name} {THEIRS[each.name]}") or
-             asked(f"{each.name} {THEIRS[each.name]}", command=("true",)))]  # fmt: skip
+    elsewhere = {
+        "Hostname",
+        "Port",
+        "BindAddress",
+        "BindInterface",
+        "ProxyCommand",
+        "ProxyUseFdpass",
+        "User",
+        "IdentityAgent",
+        "CertificateFile",
+        "IdentityFile",
+        "PubkeyAuthentication",
+        "HostKeyAlias",
+        "RefuseConnection",
+        "Version",
+        "CanonicalDomains",
+    }
+    lines = [
+        f"{each.name} {THEIRS[each.name]}"
+        for each in OPTIONS
+        if each.name in THEIRS
+        and each.use is not OptionUse.PINNED
+        and each.name not in elsewhere
+        and (asked(f"{each.name} {THEIRS[each.name]}") or asked(f"{each.name} {THEIRS[each.name]}", command=("true",)))
+    ]
     assert len(lines) > 70
     with client(net, "\n".join(["Host *", *lines])) as using:
         assert Ssh("far", Address(FAR, "keeper"), using, pins=(net.host_keys["far"],)).run(b"id -u\n").out == b"0\n"
@@ -206,9 +248,7 @@ def test_a_sudo_password_goes_to_the_guest_that_asked_and_no_other(net: Station)
     gate = net.lab.guests["gate"]
     (gate.root / "var/tmp/tapped").unlink(missing_ok=True)
     with client(net, "", ask) as using:
-        assert (
-            Ssh("gauge", Address(GAUGE, "keeper"), using, pins=(net.host_keys["gauge"],)).run(b"id -u\n").out == b"0\n"
-        )
+        assert Ssh("gauge", Address(GAUGE, "keeper"), using, pins=(net.host_keys["gauge"],)).run(b"id -u\n").out == b"0\n"
         with pytest.raises(UnreachableError, match="sudo"):
             Ssh("gate", Address(GATE, "keeper"), using, pins=(net.host_keys["gate"],)).run(b"id -u\n")
     assert questions[0] == "sudo password of keeper on gauge: "

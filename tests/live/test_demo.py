@@ -32,8 +32,14 @@ TOLD = (
 
 def test_the_live_demo_tells_its_story_and_leaves_nothing(tmp_path: Path) -> None:
     words = [sys.executable, "-m", "nightlatch.cli", "demo", "--live", "--folder", str(tmp_path / "station")]
-    done = subprocess.run(words, capture_output=True, text=True, timeout=300, stdin=subprocess.DEVNULL,
-                          env=environment({"PYTHONPATH": str(ROOT / "src")}))  # fmt: skip
+    done = subprocess.run(
+        words,
+        capture_output=True,
+        text=True,
+        timeout=300,
+        stdin=subprocess.DEVNULL,
+        env=environment({"PYTHONPATH": str(ROOT / "src")}),
+    )
     assert done.returncode == 0, done.stdout[-2000:] + done.stderr[-2000:]
     told, at = " ".join(done.stdout.split()), -1
     for each in TOLD:

@@ -77,8 +77,12 @@ def guest(station: Station, packages: Path, request: pytest.FixtureRequest) -> G
         place.mkdir(parents=True, exist_ok=True)
         for each in packages.iterdir():
             (place / each.name).write_bytes(each.read_bytes())
-        made.inside("sh", "-c", "rm -rf /etc/apt/sources.list* /var/lib/apt/lists/* /usr/sbin/policy-rc.d; "
-                    "echo 'deb [trusted=yes] file:/srv/packages ./' >/etc/apt/sources.list")  # fmt: skip
+        made.inside(
+            "sh",
+            "-c",
+            "rm -rf /etc/apt/sources.list* /var/lib/apt/lists/* /usr/sbin/policy-rc.d; "
+            "echo 'deb [trusted=yes] file:/srv/packages ./' >/etc/apt/sources.list",
+        )
     return made
 
 
@@ -106,17 +110,35 @@ def at_console(guest: Guest, *words: str, code: int = 0, name: str = "change.sh"
 
 def state(guest: Guest) -> tuple[str, ...]:
     """What the service manager says, and our file."""
-    words = (
-        guest.inside("systemctl", what, "ssh.service", check=False).strip() for what in ("is-enabled", "is-active")
-    )
+    words = (guest.inside("systemctl", what, "ssh.service", check=False).strip() for what in ("is-enabled", "is-active"))
     return (*words, "file" if (guest.root / DROP_IN[1:]).exists() else "no file")
 
 
 def typed(guest: Guest, lines: list[str], until: str, answers: dict[str, str]) -> str:
     """Lines typed at a terminal of the guest's own shell, as a console would; questions are answered once."""
     ours, theirs = pty.openpty()
-    words = ["nsenter", "-t", str(guest.pid), "-m", "-p", "-u", "-i", "-n", "-C", "-r", "-w", "--", "env", "-i",
-             "PATH=/usr/sbin:/usr/bin:/sbin:/bin", "TERM=linux", "HOME=/root", "PS1=# ", "dash", "-i"]  # fmt: skip
+    words = [
+        "nsenter",
+        "-t",
+        str(guest.pid),
+        "-m",
+        "-p",
+        "-u",
+        "-i",
+        "-n",
+        "-C",
+        "-r",
+        "-w",
+        "--",
+        "env",
+        "-i",
+        "PATH=/usr/sbin:/usr/bin:/sbin:/bin",
+        "TERM=linux",
+        "HOME=/root",
+        "PS1=# ",
+        "dash",
+        "-i",
+    ]
     process = subprocess.Popen(words, stdin=theirs, stdout=theirs, stderr=theirs, start_new_session=True)
     os.close(theirs)
     said, waiting, end = "", [f"{line}\n".encode() for line in lines], time.monotonic() + 180
@@ -136,9 +158,7 @@ def typed(guest: Guest, lines: list[str], until: str, answers: dict[str, str]) -
     return said
 
 
-def test_the_whole_way_from_no_door_to_a_proven_one(
-    station: Station, guest: Guest, tell: Callable[[str], None]
-) -> None:
+def test_the_whole_way_from_no_door_to_a_proven_one(station: Station, guest: Guest, tell: Callable[[str], None]) -> None:
     start = time.monotonic()
     estate(station)
     carried(station, guest)
@@ -208,9 +228,7 @@ def test_what_the_package_brings_is_checked_before_anything_is_started(station: 
     estate(station)
     carried(station, guest)
     script_for(station, guest)
-    (guest.root / "etc/ssh/sshd_config").write_text(
-        "PasswordAuthentication yes\n"
-    )  # and no Include: it is kept as it is
+    (guest.root / "etc/ssh/sshd_config").write_text("PasswordAuthentication yes\n")  # and no Include: it is kept as it is
     said = at_console(guest, "install", code=4)
     assert "sshd does not say: " in said
     assert state(guest) == ("disabled", "inactive", "no file")

@@ -70,17 +70,18 @@ def test_loaded_rules_count_whoever_made_them(station: Station, guest: Guest, bo
     try:
         bounds = through(station)
         assert bounds.surely == bounds.perhaps, bounds.because
-        assert {"192.168.40.7", "2001:db8:40::7"} == {a for a in ("192.168.40.7", "2001:db8:40::7", "192.168.40.200", "203.0.113.9")
-                                                      if a in bounds.surely}  # fmt: skip
+        assert {"192.168.40.7", "2001:db8:40::7"} == {
+            a for a in ("192.168.40.7", "2001:db8:40::7", "192.168.40.200", "203.0.113.9") if a in bounds.surely
+        }
         assert station.login(guest, "mara", "mara")
         assert not station.login(guest, "mara", "mara", node=boat)
         found = audit(estate, datetime.now(UTC), client=station.client()).guests[0].findings
-        told = [f.text for f in found if f.check == "missing"]
+        told = [f.text for f in found if f.check == "shut-out"]
         assert any("the packet filter refuses it on its way to port 22" in text for text in told), told
         assert any("192.168.40.128/25" in text and "the packet filter drops it" in text for text in told), told
-        proof = next(p for f in found if f.check == "missing" for p in f.proofs if "reject" in p.text)
+        proof = next(p for f in found if f.check == "shut-out" for p in f.proofs if "reject" in p.text)
         assert proof.origin.path == "nft list ruleset"
-        assert not [f for f in found if f.check == "surplus" and "203.0.113" in f.text]
+        assert not [f for f in found if f.check == "hole" and "203.0.113" in f.text]
     finally:
         guest.inside("nft", "flush", "ruleset")
     assert through(station) == everybody
@@ -93,16 +94,18 @@ def test_libwrap_counts_for_a_running_server(station: Station, guest: Guest, boa
         assert station.login(guest, "mara", "mara")
         assert not station.login(guest, "mara", "mara", node=boat)
         found = audit(estate, datetime.now(UTC), client=station.client()).guests[0].findings
-        told = [f.text for f in found if f.check == "missing"]
+        told = [f.text for f in found if f.check == "shut-out"]
         assert any("libwrap turns its callers away" in text for text in told), told
-        assert not [f for f in found if f.check == "surplus" and "203.0.113" in f.text]
+        assert not [f for f in found if f.check == "hole" and "203.0.113" in f.text]
     finally:
         guest.inside("rm", "/etc/hosts.deny")
     assert station.login(guest, "mara", "mara", node=boat)
 
 
 UNITS = "/etc/systemd/system"
-NARROW = "IPAddressDeny=any\nIPAddressAllow=10.0.0.0/8\nIPAddressAllow=\nIPAddressAllow=192.168.40.9/24 2001:db8:40::/64 localhost\n"
+NARROW = (
+    "IPAddressDeny=any\nIPAddressAllow=10.0.0.0/8\nIPAddressAllow=\nIPAddressAllow=192.168.40.9/24 2001:db8:40::/64 localhost\n"
+)
 KEPT_OUT = "IPAddressDeny=203.0.113.0/24\n"
 # Which unit holds the port, files by their path, and the one whose line keeps the field out; none where it gets in.
 OF_UNITS = {
@@ -110,13 +113,42 @@ OF_UNITS = {
     "socket": ("ssh.socket", {f"{UNITS}/ssh.socket.d/from.conf": f"[Socket]\n{NARROW}"}, f"{UNITS}/ssh.socket.d/from.conf"),
     "socket's service": ("ssh.socket", {f"{UNITS}/ssh.service.d/from.conf": f"[Service]\n{NARROW}"}, ""),
     "slice": ("ssh.service", {f"{UNITS}/system.slice.d/a.conf": f"[Slice]\n{KEPT_OUT}"}, f"{UNITS}/system.slice.d/a.conf"),
-    "slice allows": ("ssh.service", {f"{UNITS}/-.slice.d/a.conf": "[Slice]\nIPAddressAllow=203.0.113.0/24\n", f"{UNITS}/ssh.service.d/a.conf": f"[Service]\n{NARROW}"}, ""),
-    "root slice": ("ssh.service", {f"{UNITS}/-.slice.d/a.conf": "[Slice]\nIPAddressDeny=any\n", f"{UNITS}/ssh.service.d/a.conf": f"[Service]\n{NARROW.partition(chr(10))[2]}"}, f"{UNITS}/-.slice.d/a.conf"),
-    "own slice": ("ssh.socket", {f"{UNITS}/tide.slice.d/a.conf": f"[Slice]\n{KEPT_OUT}", f"{UNITS}/ssh.socket.d/a.conf": "[Socket]\nSlice=tide-gate.slice\n"}, f"{UNITS}/tide.slice.d/a.conf"),
+    "slice allows": (
+        "ssh.service",
+        {
+            f"{UNITS}/-.slice.d/a.conf": "[Slice]\nIPAddressAllow=203.0.113.0/24\n",
+            f"{UNITS}/ssh.service.d/a.conf": f"[Service]\n{NARROW}",
+        },
+        "",
+    ),
+    "root slice": (
+        "ssh.service",
+        {
+            f"{UNITS}/-.slice.d/a.conf": "[Slice]\nIPAddressDeny=any\n",
+            f"{UNITS}/ssh.service.d/a.conf": f"[Service]\n{NARROW.partition(chr(10))[2]}",
+        },
+        f"{UNITS}/-.slice.d/a.conf",
+    ),
+    "own slice": (
+        "ssh.socket",
+        {
+            f"{UNITS}/tide.slice.d/a.conf": f"[Slice]\n{KEPT_OUT}",
+            f"{UNITS}/ssh.socket.d/a.conf": "[Socket]\nSlice=tide-gate.slice\n",
+        },
+        f"{UNITS}/tide.slice.d/a.conf",
+    ),
     "all services": ("ssh.service", {f"{UNITS}/service.d/a.conf": f"[Service]\n{KEPT_OUT}"}, f"{UNITS}/service.d/a.conf"),
-    "same name": ("ssh.service", {f"{UNITS}/service.d/a.conf": f"[Service]\n{KEPT_OUT}", f"{UNITS}/ssh.service.d/a.conf": "[Service]\nNice=0\n"}, ""),
-    "control": ("ssh.service", {f"{UNITS}.control/ssh.service.d/50-IPAddressDeny.conf": f"[Service]\n{KEPT_OUT}"}, f"{UNITS}.control/ssh.service.d/50-IPAddressDeny.conf"),
-}  # fmt: skip
+    "same name": (
+        "ssh.service",
+        {f"{UNITS}/service.d/a.conf": f"[Service]\n{KEPT_OUT}", f"{UNITS}/ssh.service.d/a.conf": "[Service]\nNice=0\n"},
+        "",
+    ),
+    "control": (
+        "ssh.service",
+        {f"{UNITS}.control/ssh.service.d/50-IPAddressDeny.conf": f"[Service]\n{KEPT_OUT}"},
+        f"{UNITS}.control/ssh.service.d/50-IPAddressDeny.conf",
+    ),
+}
 
 
 @pytest.mark.parametrize("case", OF_UNITS)
@@ -134,17 +166,17 @@ def test_the_filter_of_the_unit_and_of_what_is_above_it_counts(station: Station,
         assert station.login(made, "mara", "mara", node=boat) is not bool(decides)
         estate = load(station.estate(GRANTS))
         (audited,) = audit(estate, datetime.now(UTC), [name], client=station.client()).guests
-        told = [f for f in audited.findings if f.check == "missing"]
-        field = [f for f in audited.findings if f.check == "surplus" and "203.0.113" in f.text]
-        assert [
-            f.proofs[0].origin.path for f in told if f"the service manager drops what comes for {unit}" in f.text
-        ] == ([decides] if decides else []), audited.findings
+        told = [f for f in audited.findings if f.check == "shut-out"]
+        field = [f for f in audited.findings if f.check == "hole" and "203.0.113" in f.text]
+        assert [f.proofs[0].origin.path for f in told if f"the service manager drops what comes for {unit}" in f.text] == (
+            [decides] if decides else []
+        ), audited.findings
         assert not decides or not field
         if case == "slice":  # what is loaded counts, and a file that nothing has read since does not
             (made.root / decides[1:]).unlink()
             assert not station.login(made, "mara", "mara", node=boat)
             (audited,) = audit(estate, datetime.now(UTC), [name], client=station.client()).guests
-            told = [f for f in audited.findings if f.check == "missing"]
+            told = [f for f in audited.findings if f.check == "shut-out"]
             assert told[0].proofs[0].origin.path == "systemctl show system.slice"
     finally:
         made.close()
@@ -175,8 +207,9 @@ def test_tables_of_iptables_are_read_from_their_own_list(station: Station, guest
         bounds = through(station)
         assert bounds.surely == bounds.perhaps, bounds.because
         assert "203.0.113.9" in bounds.surely  # by the other port
-        assert {"192.168.40.7", "192.168.41.7", "198.51.100.7"} & {str(a) for a in ("192.168.40.7", "192.168.41.7", "198.51.100.7")
-                                                                   if a in bounds.surely} == {"192.168.40.7"}  # fmt: skip
+        assert {"192.168.40.7", "192.168.41.7", "198.51.100.7"} & {
+            str(a) for a in ("192.168.40.7", "192.168.41.7", "198.51.100.7") if a in bounds.surely
+        } == {"192.168.40.7"}
     finally:
         guest.inside("nft", "flush", "ruleset")
         guest.inside("ipset", "destroy")
@@ -202,7 +235,7 @@ def test_rules_of_the_older_iptables_count_and_a_kernel_that_was_not_asked_is_un
         assert bounds.surely == bounds.perhaps, bounds.because
         assert ["192.168.40.7" in bounds.surely, "203.0.113.9" in bounds.surely] == [True, False]
         audited = audit(estate, datetime.now(UTC), client=station.client()).guests[0]
-        told = [f for f in audited.findings if f.check == "missing"]
+        told = [f for f in audited.findings if f.check == "shut-out"]
         assert told[0].proofs[0].origin.path == "iptables-legacy-save", told
         assert told[0].proofs[0].origin.line == OLDER.splitlines().index("COMMIT") + 3  # behind all its policies
     finally:

@@ -15,7 +15,7 @@ from nightlatch.estate.load import load
 from nightlatch.lab.image import Account
 from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest, Node, environment
-from nightlatch.model.powers import Gives
+from nightlatch.model.powers import PowerKind
 from nightlatch.model.sources import COMMON
 from nightlatch.net.literal import parse_network
 from nightlatch.ops.survey import survey_live
@@ -89,9 +89,30 @@ def chartbox(station: Station) -> Iterator[Guest]:
 
 
 def login(station: Station, node: Node, address: str, port: int) -> bool:
-    words = ["ssh", "-F", "none", "-p", str(port), "-o", "BatchMode=yes", "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null",
-             "-o", "IdentitiesOnly=yes", "-o", "ConnectTimeout=1", "-o", "LogLevel=ERROR", "-i", str(station.folder / "mara"),
-             f"mara@{address}", "echo", "in"]  # fmt: skip
+    words = [
+        "ssh",
+        "-F",
+        "none",
+        "-p",
+        str(port),
+        "-o",
+        "BatchMode=yes",
+        "-o",
+        "StrictHostKeyChecking=no",
+        "-o",
+        "UserKnownHostsFile=/dev/null",
+        "-o",
+        "IdentitiesOnly=yes",
+        "-o",
+        "ConnectTimeout=1",
+        "-o",
+        "LogLevel=ERROR",
+        "-i",
+        str(station.folder / "mara"),
+        f"mara@{address}",
+        "echo",
+        "in",
+    ]
     done = subprocess.run(
         node.words(*words), capture_output=True, text=True, timeout=60, stdin=subprocess.DEVNULL, env=environment({})
     )
@@ -101,9 +122,13 @@ def login(station: Station, node: Node, address: str, port: int) -> bool:
 def test_who_gets_in_by_real_forwards(station: Station, chartbox: Guest, tell: Callable[[str], None]) -> None:
     boat = station.lab.node("boat", {"field": ["203.0.113.9/24"]})
     near = station.lab.node("near", {"hidden": ["10.0.2.30/24"]})
-    doors = [(station.desk, "192.168.40.7", COMMON, "192.168.40.254", 2222), (station.desk, "192.168.40.7", COMMON, "192.168.40.254", 2223),
-             (boat, "203.0.113.9", COMMON, "192.168.40.254", 2222), (boat, "203.0.113.9", COMMON, "192.168.40.254", 2223),
-             (near, "10.0.2.30", "hidden", "10.0.2.15", 22)]  # fmt: skip
+    doors = [
+        (station.desk, "192.168.40.7", COMMON, "192.168.40.254", 2222),
+        (station.desk, "192.168.40.7", COMMON, "192.168.40.254", 2223),
+        (boat, "203.0.113.9", COMMON, "192.168.40.254", 2222),
+        (boat, "203.0.113.9", COMMON, "192.168.40.254", 2223),
+        (near, "10.0.2.30", "hidden", "10.0.2.15", 22),
+    ]
     count, wrong = 0, []
     for lets, rules, options in itertools.product(LETS, RULES, OPTIONS):
         if (RULES.index(rules) + OPTIONS.index(options) + LETS.index(lets)) % 3:
@@ -113,24 +138,18 @@ def test_who_gets_in_by_real_forwards(station: Station, chartbox: Guest, tell: C
         chartbox.inside("sh", "-c", "cat >/home/mara/.ssh/authorized_keys", stdin=f"{options}{station.keys['mara']}\n")
         (station.folder / "forwards.yaml").write_text(ESTATE.format(lets=lets, all=ALL))
         snapshot = survey_live(Inside(chartbox))
-        access = guest_access(
-            readings.read(snapshot), datetime.now(UTC), realms(load(station.folder / "forwards.yaml"))
-        )
+        access = guest_access(readings.read(snapshot), datetime.now(UTC), realms(load(station.folder / "forwards.yaml")))
         for node, source, realm, address, port in doors:
             name = "" if port == 22 else f"192.168.40.254:{port}"
             paths = [
                 path
                 for path in access.paths
-                if path.power.gives is Gives.SHELL
-                and path.account == "mara"
-                and str(path.route).endswith(name or "port 22")
+                if path.power.gives is PowerKind.SHELL and path.account == "mara" and str(path.route).endswith(name or "port 22")
             ]
             found = [parse_network(source) <= path.callers.surely.get(realm, parse_network("::")) for path in paths]
             count += 1
             real = login(station, node, address, port)
             if real != any(found):
-                wrong.append(
-                    f"{source} at {address}:{port}, {lets=} {rules=} {options=}: said {any(found)}, really {real}"
-                )
+                wrong.append(f"{source} at {address}:{port}, {lets=} {rules=} {options=}: said {any(found)}, really {real}")
     tell(f"forwards with and without hiding who calls: {count} logins, {len(wrong)} otherwise than said")
     assert not wrong, "\n".join(wrong)

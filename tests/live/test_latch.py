@@ -149,9 +149,7 @@ def test_attributes_that_the_guests_cp_drops_are_refused(x: Subject) -> None:
         said = told(x, x.transaction(SEAM))
         assert f"{CONFIG} has extended attributes (trusted.note" in said, said
         assert "this guest's cp drops them" in said
-        x.guest.inside(
-            "sh", "-c", "printf '#!/bin/sh\\nexit 1\\n' | tee /usr/local/bin/python3 >/usr/local/bin/getfattr"
-        )
+        x.guest.inside("sh", "-c", "printf '#!/bin/sh\\nexit 1\\n' | tee /usr/local/bin/python3 >/usr/local/bin/getfattr")
         x.guest.inside("chmod", "755", "/usr/local/bin/python3", "/usr/local/bin/getfattr")
         said = told(x, x.transaction(SEAM))
         assert "has extended attributes can't be told here, and cp would drop them; install getfattr" in said
@@ -335,8 +333,16 @@ def test_without_a_boot_hook_it_is_refused_unless_told(station: Station) -> None
 
 def test_sessions_go_on_and_isolating_a_target_stops_nothing(xs: dict[str, Subject]) -> None:
     for x in (xs["service"], xs["socket"]):
-        words = ["ssh", "-F", str(x.station.folder / "ssh_config"), "-o", "StrictHostKeyChecking=no", "-T",
-                 f"keeper@{x.estate.guests[x.guest.name].via.host}", "cat"]  # fmt: skip
+        words = [
+            "ssh",
+            "-F",
+            str(x.station.folder / "ssh_config"),
+            "-o",
+            "StrictHostKeyChecking=no",
+            "-T",
+            f"keeper@{x.estate.guests[x.guest.name].via.host}",
+            "cat",
+        ]
         session = subprocess.Popen(
             x.station.desk.words(*words), stdin=subprocess.PIPE, stdout=subprocess.PIPE, env=environment({})
         )
@@ -359,11 +365,7 @@ def test_the_way_back_is_shut_by_somebody_and_the_guest_takes_it_back(xs: dict[s
     drop = "nft -f - <<R\\ntable inet shut { chain i { type filter hook input priority 0; tcp dport 22 drop; }; }\\nR\\n".replace(
         "\\n", "\n"
     )
-    seam = (
-        'at() { say step "$*"; [ "$*" != looked ] || {\n'
-        + drop
-        + '}; [ "$*" != restored ] || nft delete table inet shut; }\n'
-    )
+    seam = 'at() { say step "$*"; [ "$*" != looked ] || {\n' + drop + '}; [ "$*" != restored ] || nft delete table inet shut; }\n'
     now = datetime.now(UTC)
     with x.station.client() as client:
         way = x.estate.guests["service"].via
@@ -487,17 +489,20 @@ def test_two_administrators_at_once(xs: dict[str, Subject], station: Station) ->
     station.estate(GRANTS)
     words = station.words("enact", "estate.yaml", "--yes", "--on", "service")
     both = [
-        subprocess.Popen(words, cwd=station.folder, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True,
-                         stdin=subprocess.DEVNULL, env=environment({"PYTHONPATH": str(ROOT / "src")}))
+        subprocess.Popen(
+            words,
+            cwd=station.folder,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            text=True,
+            stdin=subprocess.DEVNULL,
+            env=environment({"PYTHONPATH": str(ROOT / "src")}),
+        )
         for _ in range(2)
-    ]  # fmt: skip
+    ]
     outs = [process.communicate(timeout=90)[0] for process in both]
     codes = sorted(process.returncode for process in both)
-    told = (
-        f"{codes}\n"
-        + "\n----\n".join(out[-1500:] for out in outs)
-        + x.guest.inside("journalctl", "-n", "40", "--no-pager")
-    )
+    told = f"{codes}\n" + "\n----\n".join(out[-1500:] for out in outs) + x.guest.inside("journalctl", "-n", "40", "--no-pager")
     assert codes in ([0, 4], [0, 0]), told
     if codes == [0, 4]:
         refused = flat(outs[[p.returncode for p in both].index(4)])

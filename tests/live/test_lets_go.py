@@ -26,10 +26,18 @@ STATE = "/var/lib/nightlatch"
 LATE = ("told", "unguarded", "releasing", "timeless")
 # Kind of failure, what makes it, what ends it.
 FAILURES = [
-    ("no inode", """mkdir -p /var/fill; perl -e 'my $i = 0; while (open my $f, ">", "/var/fill/" . $i++) { close $f }'; true""", "rm -rf /var/fill"),
-    ("no room", "dd if=/dev/zero of=/var/filled bs=4096 2>/dev/null; dd if=/dev/zero of=/var/filled2 bs=64 2>/dev/null; true", "rm -f /var/filled*"),
+    (
+        "no inode",
+        """mkdir -p /var/fill; perl -e 'my $i = 0; while (open my $f, ">", "/var/fill/" . $i++) { close $f }'; true""",
+        "rm -rf /var/fill",
+    ),
+    (
+        "no room",
+        "dd if=/dev/zero of=/var/filled bs=4096 2>/dev/null; dd if=/dev/zero of=/var/filled2 bs=64 2>/dev/null; true",
+        "rm -f /var/filled*",
+    ),
     ("nothing can be written", f"mount --bind {STATE} {STATE} && mount -o remount,bind,ro {STATE}", f"umount -l {STATE}"),
-]  # fmt: skip
+]
 MANAGED = pytest.mark.parametrize("x", ["systemd"], indirect=True)  # what is about units needs a service manager
 
 
@@ -96,9 +104,7 @@ def outcome(x: Subject, change: str) -> str:
 
 
 @pytest.mark.parametrize("name, fail, lift", FAILURES, ids=[row[0] for row in FAILURES])
-def test_time_up_while_nothing_can_be_noted(
-    x: Subject, there: list[str], name: str, fail: str, lift: str, tell: Tell
-) -> None:
+def test_time_up_while_nothing_can_be_noted(x: Subject, there: list[str], name: str, fail: str, lift: str, tell: Tell) -> None:
     """From each step on the way in: it goes back, and is never told as kept."""
     points = list(there)
     if not ALL:  # each kind from a step of its own
@@ -183,13 +189,15 @@ def before(x: Subject) -> None:
 
 STUCK = [
     ("marked as not to be changed", "chattr +i /home/joon/.ssh/authorized_keys", "chattr -i /home/joon/.ssh/authorized_keys"),
-    ("a home that can't be written", "mount --bind /home/joon /home/joon && mount -o remount,bind,ro /home/joon", "umount -l /home/joon"),
-]  # fmt: skip
+    (
+        "a home that can't be written",
+        "mount --bind /home/joon /home/joon && mount -o remount,bind,ro /home/joon",
+        "umount -l /home/joon",
+    ),
+]
 
 
-@pytest.mark.parametrize(
-    "name, fail, lift", STUCK if ALL else STUCK[:1], ids=[row[0] for row in (STUCK if ALL else STUCK[:1])]
-)
+@pytest.mark.parametrize("name, fail, lift", STUCK if ALL else STUCK[:1], ids=[row[0] for row in (STUCK if ALL else STUCK[:1])])
 def test_one_path_keeps_nothing_else_from_counting(clean: Subject, name: str, fail: str, lift: str) -> None:
     x = clean
     made = x.transaction(SEAM, 12)
@@ -214,10 +222,12 @@ def test_one_path_keeps_nothing_else_from_counting(clean: Subject, name: str, fa
 
 
 UNITS = [
-    "systemctl mask --now ssh", "systemctl mask --runtime --now ssh", "systemctl stop ssh",
+    "systemctl mask --now ssh",
+    "systemctl mask --runtime --now ssh",
+    "systemctl stop ssh",
     "rm /etc/systemd/system/multi-user.target.wants/ssh.service; systemctl daemon-reload; systemctl stop ssh",
     "systemctl kill -s KILL ssh; systemctl stop ssh; systemctl mask ssh",
-]  # fmt: skip
+]
 
 
 @MANAGED
@@ -280,17 +290,13 @@ def test_keep_proves_what_enact_proves(clean: Subject) -> None:
     on = ("--on", x.guest.name)
     x.station.nightlatch("enact", "estate.yaml", "--yes", "--leave", "--for", "10m", *on)
     hole = "/home/mara/.ssh/authorized_keys2"
-    x.guest.inside(
-        "sh", "-c", f"cat >{hole}; chown 1001:1001 {hole}; chmod 600 {hole}", stdin=x.station.keys["other"] + "\n"
-    )
+    x.guest.inside("sh", "-c", f"cat >{hole}; chown 1001:1001 {hole}; chmod 600 {hole}", stdin=x.station.keys["other"] + "\n")
     said = " ".join(x.station.nightlatch("keep", "estate.yaml", *on, code=4).split())
     assert "a fresh connection found that it does not hold, so it was not kept" in said
     assert "The key other-key" in said, said
     assert "the guest takes it back by itself within" in said
     x.guest.inside("sh", "-c", f"rm {hole}; echo '# theirs' >>/home/joon/.ssh/authorized_keys")
-    assert "/home/joon/.ssh/authorized_keys is not as it was made" in x.station.nightlatch(
-        "keep", "estate.yaml", *on, code=4
-    )
+    assert "/home/joon/.ssh/authorized_keys is not as it was made" in x.station.nightlatch("keep", "estate.yaml", *on, code=4)
     keys = "/home/joon/.ssh/authorized_keys"
     x.guest.inside("sh", "-c", f"sed -i '/^# theirs$/d' {keys}; chown 1002:1002 {keys}")
     assert "kept: change" in x.station.nightlatch("keep", "estate.yaml", *on)
@@ -304,9 +310,7 @@ def test_undo_counts_what_really_went_back(clean: Subject) -> None:
     on = ("--on", x.guest.name)
     x.station.nightlatch("enact", "estate.yaml", "--yes", "--leave", "--for", "10m", *on)
     keys = "/home/mara/.ssh/authorized_keys"
-    x.guest.inside(
-        "sh", "-c", f"cp -a {keys} /run/keys; sed -i 's/mara-key/theirs/' {keys}; echo '# theirs' >>{CONFIG}"
-    )
+    x.guest.inside("sh", "-c", f"cp -a {keys} /run/keys; sed -i 's/mara-key/theirs/' {keys}; echo '# theirs' >>{CONFIG}")
     listed = json.loads(x.station.nightlatch("pending", "estate.yaml", "--format", "json"))
     row = next(each for each in listed["guests"] if each["guest"] == x.guest.name)
     assert row["on_the_latch"]["stuck"] is None
@@ -319,9 +323,7 @@ def test_undo_counts_what_really_went_back(clean: Subject) -> None:
     assert isinstance(was, bytes)
     assert number >= 0
     (x.guest.root / keys[1:]).write_bytes(was)
-    x.guest.inside(
-        "sh", "-c", f"chown 1001:1001 {keys}; chmod 600 {keys}; sed -i '/^# theirs$/d' {CONFIG}; chmod 640 {CONFIG}"
-    )
+    x.guest.inside("sh", "-c", f"chown 1001:1001 {keys}; chmod 600 {keys}; sed -i '/^# theirs$/d' {CONFIG}; chmod 640 {CONFIG}")
     os.setxattr(x.guest.root / CONFIG[1:], "trusted.note", b"station")
 
 

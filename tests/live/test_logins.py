@@ -27,8 +27,15 @@ from tests.live.station import Station
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "systemctl", root=True)
 SOURCES = {"bench": "192.168.40.7", "bench six": "2001:db8:40::7", "field": "203.0.113.20", "isle": "192.168.56.9"}
-SHOWN = [("mara", "key mara"), ("mara", "key other"), ("mara", "password"), ("joon", "key joon"), ("joon", "password"),
-         ("joon", "key joon+password"), ("root", "key desk")]  # fmt: skip
+SHOWN = [
+    ("mara", "key mara"),
+    ("mara", "key other"),
+    ("mara", "password"),
+    ("joon", "key joon"),
+    ("joon", "password"),
+    ("joon", "key joon+password"),
+    ("root", "key desk"),
+]
 
 
 @dataclass
@@ -46,7 +53,10 @@ class Scene:
 SCENES = [
     Scene("nothing special"),
     Scene("keys only", "PasswordAuthentication no\n"),
-    Scene("passwords from the bench", "PasswordAuthentication no\nMatch Address 192.168.40.0/24,2001:db8:40::/64\n  PasswordAuthentication yes\n"),
+    Scene(
+        "passwords from the bench",
+        "PasswordAuthentication no\nMatch Address 192.168.40.0/24,2001:db8:40::/64\n  PasswordAuthentication yes\n",
+    ),
     Scene("all but the bench", "Match Address *,!192.168.40.0/24\n  PubkeyAuthentication no\n"),
     Scene("users by source", "AllowUsers mara@192.168.40.* joon@203.0.113.20 root@192.168.56.* keeper\n"),
     Scene("users denied by source", "DenyUsers joon@192.168.40.7 mara@2001:db8:40::7 root\n"),
@@ -61,7 +71,7 @@ SCENES = [
     Scene("an account that has ended", act="usermod -e 2020-01-01 joon", back="usermod -e '' joon"),
     Scene("a password that is locked", act="usermod -L joon", back="usermod -U joon"),
     Scene("no logins today", act="echo closed >/etc/nologin", back="rm /etc/nologin"),
-]  # fmt: skip
+]
 GUESTS = {"gauge": {}, "socket": {"unit": "ssh.socket"}, "bare": {"bare": True, "pam": False}}
 
 
@@ -78,11 +88,14 @@ def callers(station: Station) -> dict[str, Node]:
 def made(station: Station, name: str, last: int) -> Guest:
     """One guest; joon has a password, too."""
     guest = station.guest(name, f"192.168.56.{last}", **GUESTS[name])  # type: ignore[arg-type]
-    guest.image.accounts([
-        Account("keeper", 1000, PASSWORD, groups=("sudo",), keys=station.keys["desk"] + "\n"),
-        Account("mara", 1001, PASSWORD, keys=station.keys["mara"] + "\n"),
-        Account("joon", 1002, PASSWORD, groups=("crew",), keys=station.keys["joon"] + "\n"),
-    ], root_keys=station.keys["desk"] + "\n")  # fmt: skip
+    guest.image.accounts(
+        [
+            Account("keeper", 1000, PASSWORD, groups=("sudo",), keys=station.keys["desk"] + "\n"),
+            Account("mara", 1001, PASSWORD, keys=station.keys["mara"] + "\n"),
+            Account("joon", 1002, PASSWORD, groups=("crew",), keys=station.keys["joon"] + "\n"),
+        ],
+        root_keys=station.keys["desk"] + "\n",
+    )
     guest.boot()
     guest.until_listening()
     return guest
@@ -95,13 +108,30 @@ def attempt(station: Station, node: Node, guest: Guest, account: str, how: str, 
     parts = how.split("+")
     keys = [f"-i{station.folder}/{part[4:]}" for part in parts if part.startswith("key ")]
     methods = ",".join(["publickey"] * bool(keys) + ["password"] * ("password" in parts))
-    words = ["ssh", "-F", "none", "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-o", "IdentitiesOnly=yes",
-             "-o", "ConnectTimeout=8", "-o", "LogLevel=ERROR", "-o", "NumberOfPasswordPrompts=1", "-o", f"PreferredAuthentications={methods}",
-             *(keys or ["-oPubkeyAuthentication=no"]), f"{account}@{address}", "echo in"]  # fmt: skip
+    words = [
+        "ssh",
+        "-F",
+        "none",
+        "-o",
+        "StrictHostKeyChecking=no",
+        "-o",
+        "UserKnownHostsFile=/dev/null",
+        "-o",
+        "IdentitiesOnly=yes",
+        "-o",
+        "ConnectTimeout=8",
+        "-o",
+        "LogLevel=ERROR",
+        "-o",
+        "NumberOfPasswordPrompts=1",
+        "-o",
+        f"PreferredAuthentications={methods}",
+        *(keys or ["-oPubkeyAuthentication=no"]),
+        f"{account}@{address}",
+        "echo in",
+    ]
     env = environment({"SSH_ASKPASS": f"{station.folder}/askpass", "SSH_ASKPASS_REQUIRE": "force"})
-    done = subprocess.run(
-        node.words(*words), capture_output=True, text=True, timeout=40, stdin=subprocess.DEVNULL, env=env
-    )
+    done = subprocess.run(node.words(*words), capture_output=True, text=True, timeout=40, stdin=subprocess.DEVNULL, env=env)
     return done.stdout == "in\n"
 
 
@@ -153,19 +183,13 @@ def results(station: Station, callers: dict[str, Node], guest: Guest) -> Iterato
         guest.inside("sh", "-c", scene.back)
 
 
-def test_predicted_logins_are_the_real_ones(
-    station: Station, callers: dict[str, Node], tell: Callable[[str], None]
-) -> None:
+def test_predicted_logins_are_the_real_ones(station: Station, callers: dict[str, Node], tell: Callable[[str], None]) -> None:
     guests = [made(station, name, 21 + number) for number, name in enumerate(GUESTS)]
     with ThreadPoolExecutor(len(guests)) as pool:
         found = [one for some in pool.map(lambda g: list(results(station, callers, g)), guests) for one in some]
     count = Counter("let in" if was else "turned away" for _, _, was in found)
     undecided = [what for what, said, _ in found if said == "undecided"]
-    wrong = [
-        f"{what}: said {said}, was {was}"
-        for what, said, was in found
-        if said not in ("undecided", "yes" if was else "no")
-    ]
+    wrong = [f"{what}: said {said}, was {was}" for what, said, was in found if said not in ("undecided", "yes" if was else "no")]
     tell(
         f"live logins: {len(found)} real attempts, {count['let in']} let in, {count['turned away']} turned away, "
         f"{len(undecided)} undecided, {len(wrong)} wrong"

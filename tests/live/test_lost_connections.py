@@ -32,13 +32,17 @@ def administrator(x: Subject, point: str, seconds: int = SECONDS) -> tuple[subpr
     seam = x.station.folder / f"seam-{x.guest.name}"
     seam.write_text(PAUSE.format(point=point))
     x.guest.inside("rm", "-f", "/run/go-on")
-    words = x.station.desk.words(
-        sys.executable, "-m", "tests.live.driver", "estate.yaml", x.guest.name, str(seconds), str(seam)
-    )
+    words = x.station.desk.words(sys.executable, "-m", "tests.live.driver", "estate.yaml", x.guest.name, str(seconds), str(seam))
     process = subprocess.Popen(
-        interruptible(words), stdout=subprocess.PIPE, stderr=subprocess.STDOUT, stdin=subprocess.DEVNULL, text=True, cwd=x.station.folder,
-        env=environment({"PYTHONPATH": f"{ROOT / 'src'}:{ROOT}", "TMPDIR": str(x.station.folder)}), start_new_session=True,
-    )  # fmt: skip
+        interruptible(words),
+        stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT,
+        stdin=subprocess.DEVNULL,
+        text=True,
+        cwd=x.station.folder,
+        env=environment({"PYTHONPATH": f"{ROOT / 'src'}:{ROOT}", "TMPDIR": str(x.station.folder)}),
+        start_new_session=True,
+    )
     assert process.stdout is not None
     line = process.stdout.readline()
     assert line.startswith("change "), line + process.stdout.read()

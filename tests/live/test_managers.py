@@ -15,7 +15,7 @@ from nightlatch.lab.image import Account
 from nightlatch.lab.labs import Lab
 from nightlatch.lab.machine import Guest
 from nightlatch.readings.filters import firewalld, firewalld_direct, ifup_rules, iptables, managers, nftables, ufw
-from nightlatch.readings.filters.managers import Stored
+from nightlatch.readings.filters.managers import StoredRules
 from tests.judges import filters, iptables_filters
 from tests.judges.filter_wire import HERE, TRIES, Tally, Wire, wired
 
@@ -122,14 +122,12 @@ def test_what_ifupdown_loads_is_what_callers_meet(managed: Managed, tell: Callab
         rules4, rules6 = (iptables_filters.ruleset(seed, version) for version in ("4", "6"))
         texts = (INTERFACES + lines, script, rules4, rules6, iptables_filters.IPSETS)
         for path, text in zip(LOADED, texts, strict=True):
-            guest.inside(
-                "sh", "-c", f"mkdir -p {path.rpartition('/')[0]} && cat >{path} && chmod 755 {path}", stdin=text
-            )
+            guest.inside("sh", "-c", f"mkdir -p {path.rpartition('/')[0]} && cat >{path} && chmod 755 {path}", stdin=text)
         snapshot = from_files("gauge", managed.held(LOADED))
         entries = {**snapshot.entries, SCRIPT: replace(snapshot.entries[SCRIPT], mode=0o755)}
         loads = ifup_rules.read(replace(snapshot, entries=entries))
         assert [each.started for each in loads] == [True, True]
-        rules = managers.together(tuple(Stored("ifupdown", each.origin, "", True, each.rules) for each in loads))
+        rules = managers.together(tuple(StoredRules("ifupdown", each.origin, "", True, each.rules) for each in loads))
         try:
             if rules.gaps:  # one that iptables-restore refuses
                 refused += 1
@@ -159,11 +157,23 @@ def firewalld_words(dice: random.Random) -> list[str]:
         out.append(f"--zone={dice.choice(zones)} --add-interface={dice.choice(('eth0', 'eth+'))}")
     for _ in range(dice.randint(1, 5)):
         zone = dice.choice(("public", "public", "work", "home"))
-        out.append(f"--zone={zone} " + dice.choice((
-            "--add-service=http", "--add-port=2222/tcp", "--add-port=20-90/tcp", "--remove-service=ssh", "--add-service=depth",
-            "--add-forward-port=port=8022:proto=tcp:toport=22", "--set-target=ACCEPT", "--set-target=DROP", "--add-protocol=tcp",
-            "--add-source-port=1024-65535/tcp",
-        )))  # fmt: skip
+        out.append(
+            f"--zone={zone} "
+            + dice.choice(
+                (
+                    "--add-service=http",
+                    "--add-port=2222/tcp",
+                    "--add-port=20-90/tcp",
+                    "--remove-service=ssh",
+                    "--add-service=depth",
+                    "--add-forward-port=port=8022:proto=tcp:toport=22",
+                    "--set-target=ACCEPT",
+                    "--set-target=DROP",
+                    "--add-protocol=tcp",
+                    "--add-source-port=1024-65535/tcp",
+                )
+            )
+        )
     for _ in range(dice.randint(0, 4)):
         rule = "rule " + dice.choice(("", "", f"priority={dice.choice((-5, -3, 4, 9))} "))
         four = dice.random() < 0.6
@@ -186,10 +196,14 @@ def firewalld_words(dice: random.Random) -> list[str]:
         out.append(f"--zone={dice.choice(('public', 'work', 'home'))} --add-rich-rule='{rule}'")
     if dice.random() < 0.4:
         zone, target = dice.choice(("ANY", "work", "public")), dice.choice(("CONTINUE", "CONTINUE", "REJECT", "ACCEPT"))
-        out += ["--new-policy=own", f"--policy=own --add-ingress-zone={zone}", "--policy=own --add-egress-zone=HOST",
-                *dice.choice(((), ("--policy=own --set-priority=-7",), ("--policy=own --set-priority=7",))),
-                f"--policy=own --set-target={target}",
-                f"--policy=own {dice.choice(('--add-service=ssh', '--add-port=80/tcp', '--add-rich-rule=''rule port port=22 protocol=tcp drop'''))}"]  # fmt: skip
+        out += [
+            "--new-policy=own",
+            f"--policy=own --add-ingress-zone={zone}",
+            "--policy=own --add-egress-zone=HOST",
+            *dice.choice(((), ("--policy=own --set-priority=-7",), ("--policy=own --set-priority=7",))),
+            f"--policy=own --set-target={target}",
+            f"--policy=own {dice.choice(('--add-service=ssh', '--add-port=80/tcp', '--add-rich-rule=rule port port=22 protocol=tcp drop'))}",
+        ]
     return out
 
 
@@ -199,9 +213,7 @@ def direct_words(dice: random.Random) -> list[str]:
     for _ in range(dice.choice((0, 0, 0, 0, 1, 2, 4))):
         version = dice.choice("46")
         sources = (
-            ("10.1.0.0/16", "10.2.0.0/15,10.1.0.5", "10.200.0.1")
-            if version == "4"
-            else ("2001:db8:0:1::/64", "2001:db8::2")
+            ("10.1.0.0/16", "10.2.0.0/15,10.1.0.5", "10.200.0.1") if version == "4" else ("2001:db8:0:1::/64", "2001:db8::2")
         )
         words = f"{dice.choice(('', '! '))}-s {dice.choice(sources)}".replace(
             "! -s 10.2.0.0/15,10.1.0.5", "-s 10.2.0.0/15,10.1.0.5"
@@ -232,9 +244,17 @@ def test_what_firewalld_holds_is_what_callers_meet(managed: Managed, tell: Calla
             f"rm -rf /etc/firewalld/*/* /etc/firewalld/direct.xml && sed -i 's/^IPv6_rpfilter=.*/IPv6_rpfilter={rpfilter}/' {firewalld.CONF} && cat >/etc/firewalld/services/depth.xml",
             stdin=own,
         )
-        script = "\n".join(["firewall-cmd --reload", "p='firewall-cmd -q --permanent'", "$p --new-ipset=desk --type=hash:net",
-                            "$p --ipset=desk --add-entry=10.2.7.0/24", *(f"$p {words} || :" for words in (*firewalld_words(dice), *direct_words(dice))),
-                            "systemctl restart firewalld", "firewall-cmd --state"])  # fmt: skip
+        script = "\n".join(
+            [
+                "firewall-cmd --reload",
+                "p='firewall-cmd -q --permanent'",
+                "$p --new-ipset=desk --type=hash:net",
+                "$p --ipset=desk --add-entry=10.2.7.0/24",
+                *(f"$p {words} || :" for words in (*firewalld_words(dice), *direct_words(dice))),
+                "systemctl restart firewalld",
+                "firewall-cmd --state",
+            ]
+        )
         guest.inside("sh", "-s", stdin=script, timeout=120)
         names = guest.inside(
             "find",
@@ -261,7 +281,5 @@ def test_what_firewalld_holds_is_what_callers_meet(managed: Managed, tell: Calla
     guest.inside("systemctl", "stop", "firewalld")
     guest.inside("nft", "flush", "ruleset")
     assert direct > 3
-    tell(
-        f"firewalld: {rounds} sets of its own words, as callers met them: {tally.counts}; as nft lists them: {listed.counts}"
-    )
+    tell(f"firewalld: {rounds} sets of its own words, as callers met them: {tally.counts}; as nft lists them: {listed.counts}")
     assert not tally.open | listed.open

@@ -58,8 +58,15 @@ def test_every_type_is_pinned_by_what_the_console_shows(station: Station, guest:
     path.write_text(ESTATE)
     shown = console(guest)
     assert len(shown) == 3
-    code, said = at_a_terminal(station, ["meet", "gauge"], [(ASK, "yes\n"), ("That holds no fingerprint", shown[0].split()[1] + "\n"),
-                                                            (": the same.", "\n".join(shown[1:]) + "\n"), ])  # fmt: skip
+    code, said = at_a_terminal(
+        station,
+        ["meet", "gauge"],
+        [
+            (ASK, "yes\n"),
+            ("That holds no fingerprint", shown[0].split()[1] + "\n"),
+            (": the same.", "\n".join(shown[1:]) + "\n"),
+        ],
+    )
     assert code == 0, said
     assert "cat /etc/ssh/ssh_host_*_key.pub | ssh-keygen -l -f -" in said
     assert sorted(pins(station)) == sorted(line.split()[1] for line in shown)
@@ -72,9 +79,7 @@ def test_every_type_is_pinned_by_what_the_console_shows(station: Station, guest:
 def test_a_part_may_be_confirmed_in_the_older_form(station: Station, guest: Guest) -> None:
     (station.folder / "estate.yaml").write_text(ESTATE)
     older = next(line.split()[1] for line in console(guest, "-E", "md5") if "ED25519" in line)
-    code, said = at_a_terminal(
-        station, ["meet", "gauge"], [(ASK, older.removeprefix("MD5:") + "\n"), ("Enter to stop", "\n")]
-    )
+    code, said = at_a_terminal(station, ["meet", "gauge"], [(ASK, older.removeprefix("MD5:") + "\n"), ("Enter to stop", "\n")])
     assert code == 0, said
     newer = next(line.split()[1] for line in console(guest) if "ED25519" in line)
     assert pins(station) == [newer]

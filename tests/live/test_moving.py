@@ -25,7 +25,7 @@ from nightlatch.latch.planned_change import planned
 from nightlatch.latch.transaction import Transaction
 from nightlatch.ops.audit import audit
 from nightlatch.ops.draft import draft, prove
-from nightlatch.ops.enact import Latched, pending, terms
+from nightlatch.ops.enact import LiveChange, pending, terms
 from nightlatch.ops.enact import enact as enact_draft
 from nightlatch.ops.keep import keep
 from nightlatch.ops.survey import survey, survey_live
@@ -37,7 +37,9 @@ pytestmark = pytest.mark.judge(
     "sshd", "unshare", "nsenter", "ip", "nft", "dnsmasq", "ping", "ifup", "dhclient", "nmcli", root=True
 )
 LEASED = "# given by the harbour's router\n[Match]\nName=eth0\n\n[Network]\nDHCP=ipv4\nLinkLocalAddressing=no\n"
-PLAN = "network:\n  version: 2\n  renderer: networkd\n  ethernets:\n    eth0:\n      dhcp4: true   # given by the harbour's router\n"
+PLAN = (
+    "network:\n  version: 2\n  renderer: networkd\n  ethernets:\n    eth0:\n      dhcp4: true   # given by the harbour's router\n"
+)
 FILE = "/etc/systemd/network/10-eth0.network"
 INTERFACES = "auto lo\niface lo inet loopback\n\n# given by the harbour's router\nauto eth0\niface eth0 inet dhcp\n"
 PROFILE = (
@@ -64,11 +66,7 @@ class Moving:
         self.guest: Guest = guest
         guest.image.base(name)
         guest.image.accounts(
-            [
-                Account(
-                    "keeper", 1000, PASSWORD, groups=("sudo",), keys=f'from="192.168.40.0/24" {station.keys["desk"]}\n'
-                )
-            ]
+            [Account("keeper", 1000, PASSWORD, groups=("sudo",), keys=f'from="192.168.40.0/24" {station.keys["desk"]}\n')]
         )
         guest.image.write("/etc/sudoers.d/keeper", "keeper ALL=(ALL) NOPASSWD: ALL\n", 0o440)
         guest.image.write("/etc/ssh/sshd_config.d/10-station.conf", "PasswordAuthentication no\n")
@@ -102,15 +100,14 @@ class Moving:
         def asked() -> Iterator[bool]:
             while True:
                 found[:] = [
-                    w.split()[3].split("/")[0]
-                    for w in self.guest.run("ip", "-o", "-4", "addr", "show", "eth0").splitlines()
+                    w.split()[3].split("/")[0] for w in self.guest.run("ip", "-o", "-4", "addr", "show", "eth0").splitlines()
                 ]
                 yield len(found) == 1
 
         waited(f"{self.name}: one address", asked(), 30)
         return found[0]
 
-    def enact(self, seconds: int = 60, **more: object) -> Latched:
+    def enact(self, seconds: int = 60, **more: object) -> LiveChange:
         with self.station.client() as client:
             return enact_draft(load(self.path), self.name, datetime.now(UTC), client=client, seconds=seconds, **more)  # type: ignore[arg-type]
 
@@ -128,11 +125,22 @@ class Moving:
 def harbour(station: Station) -> Iterator[Station]:
     """The station with a router that gives out addresses on the isle."""
     server = station.lab.router.start(
-        "dnsmasq", "--keep-in-foreground", "--conf-file=/dev/null", "--user=root", "--interface=br-isle", "--bind-interfaces",
-        "--no-resolv", "--no-hosts", "--address=/gauge.skerry.example/192.168.56.254",
-        "--dhcp-range=192.168.56.100,192.168.56.150,10m", f"--dhcp-leasefile={station.folder}/leases",
-        f"--pid-file={station.folder}/dnsmasq.pid", stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-    )  # fmt: skip
+        "dnsmasq",
+        "--keep-in-foreground",
+        "--conf-file=/dev/null",
+        "--user=root",
+        "--interface=br-isle",
+        "--bind-interfaces",
+        "--no-resolv",
+        "--no-hosts",
+        "--address=/gauge.skerry.example/192.168.56.254",
+        "--dhcp-range=192.168.56.100,192.168.56.150,10m",
+        f"--dhcp-leasefile={station.folder}/leases",
+        f"--pid-file={station.folder}/dnsmasq.pid",
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    )
     try:
         yield station
     finally:
@@ -152,9 +160,7 @@ def test_a_guest_moves_to_a_fixed_address_and_the_estate_follows(
     assert (done.outcome, done.moved_to) == ("kept", moving.fixed)
     assert moving.address() == moving.fixed
     text = moving.path.read_text()
-    assert text == before.replace(moving.leased, moving.fixed), (
-        "the estate file follows, and nothing else in it changes"
-    )
+    assert text == before.replace(moving.leased, moving.fixed), "the estate file follows, and nothing else in it changes"
     assert "2 places that named" in done.followed
     with harbour.client() as client:
         snapshot = next(survey(load(moving.path), client=client)).snapshot

@@ -61,10 +61,20 @@ def moved(station: Station) -> Iterator[tuple[Station, Guest, Snapshot]]:
     station.lab.network("pool", "192.168.77.1/24")
     leases = station.folder / "leases"
     server = station.lab.router.start(
-        "dnsmasq", "--keep-in-foreground", "--conf-file=/dev/null", "--port=0", "--user=root", "--interface=br-pool",
-        "--bind-interfaces", "--dhcp-range=192.168.77.100,192.168.77.120,10m", f"--dhcp-leasefile={leases}",
-        f"--pid-file={station.folder}/dnsmasq.pid", stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-    )  # fmt: skip
+        "dnsmasq",
+        "--keep-in-foreground",
+        "--conf-file=/dev/null",
+        "--port=0",
+        "--user=root",
+        "--interface=br-pool",
+        "--bind-interfaces",
+        "--dhcp-range=192.168.77.100,192.168.77.120,10m",
+        f"--dhcp-leasefile={leases}",
+        f"--pid-file={station.folder}/dnsmasq.pid",
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    )
     try:
         guest = station.guest("moved", "192.168.56.71")
         station.lab.join(guest, "pool", [], "eth1")
@@ -76,9 +86,7 @@ def moved(station: Station) -> Iterator[tuple[Station, Guest, Snapshot]]:
             guest.run("ip", "link", "set", f"peer{number}", "up")
             guest.image.write(f"/etc/systemd/network/{20 + number}-{name}.network", unit(dice, name, number))
         guest.image.write("/etc/systemd/network/10-pool.network", "[Match]\nName=eth1\n\n[Network]\nDHCP=ipv4\n")
-        guest.image.write(
-            "/etc/systemd/network/05-fixed.network", "[Match]\nName=eth0 peer*\n\n[Link]\nUnmanaged=yes\n"
-        )
+        guest.image.write("/etc/systemd/network/05-fixed.network", "[Match]\nName=eth0 peer*\n\n[Link]\nUnmanaged=yes\n")
         guest.boot()
         guest.until_listening()
         waited("a lease and all addresses", _settled(guest), 30)
@@ -110,8 +118,15 @@ def watch(moved: tuple[Station, Guest, Snapshot]) -> Node:
 def find(station: Station, node: Node, *words: str, code: int = 0) -> dict[str, Any]:
     """`nightlatch find` on that machine, as JSON."""
     line = node.words(sys.executable, "-m", "nightlatch.cli", "find", *words, "--format", "json")
-    done = subprocess.run(line, cwd=station.folder, capture_output=True, text=True, timeout=120, stdin=subprocess.DEVNULL,
-                          env=environment({"PYTHONPATH": str(ROOT / "src")}))  # fmt: skip
+    done = subprocess.run(
+        line,
+        cwd=station.folder,
+        capture_output=True,
+        text=True,
+        timeout=120,
+        stdin=subprocess.DEVNULL,
+        env=environment({"PYTHONPATH": str(ROOT / "src")}),
+    )
     assert done.returncode == code, done.stdout + done.stderr
     found = json.loads(done.stdout)
     assert isinstance(found, dict)
@@ -138,9 +153,7 @@ def reading(snapshot: Snapshot) -> NetworkReading:
     return network_reading.read(snapshot)
 
 
-def test_what_is_stored_is_what_networkd_configures(
-    moved: tuple[Station, Guest, Snapshot], tell: Callable[[str], None]
-) -> None:  # fmt: skip
+def test_what_is_stored_is_what_networkd_configures(moved: tuple[Station, Guest, Snapshot], tell: Callable[[str], None]) -> None:
     found = reading(moved[2])
     assert found.is_live
     assert found.starts[System.NETWORKD] is True
@@ -202,19 +215,13 @@ def test_a_guest_is_found_by_looking_through_its_network(moved: tuple[Station, G
     assert 240 < found["scanned"] <= 254
     nowhere = find(station, watch, "lost", "pool.yaml", code=3)
     assert not nowhere["confirmed"]
-    assert leased(guest) not in {each["address"] for each in nowhere["candidates"]}, (
-        "another guest's key is no sign of this one"
-    )
+    assert leased(guest) not in {each["address"] for each in nowhere["candidates"]}, "another guest's key is no sign of this one"
 
 
-def test_a_hardware_address_leads_to_a_guest_that_was_surveyed(
-    moved: tuple[Station, Guest, Snapshot], watch: Node
-) -> None:
+def test_a_hardware_address_leads_to_a_guest_that_was_surveyed(moved: tuple[Station, Guest, Snapshot], watch: Node) -> None:
     station, guest, _ = moved
     watch.run("ip", "neigh", "flush", "all")
-    found = find(
-        station, watch, mac_of(guest).upper().replace(":", "-"), "pool.yaml", "--evidence", "seen", "--no-scan"
-    )
+    found = find(station, watch, mac_of(guest).upper().replace(":", "-"), "pool.yaml", "--evidence", "seen", "--no-scan")
     assert found["guest"] == "moved"
     assert leased(guest) in found["confirmed"]
     local = [c for c in found["candidates"] if c["address"].startswith("fe80:")]
@@ -229,8 +236,15 @@ def test_a_key_that_two_guests_share_decides_nothing(moved: tuple[Station, Guest
     assert leased(guest) in found["confirmed"]
     assert found["also_pinned_for"] == ["lost"]
     line = watch.words(sys.executable, "-m", "nightlatch.cli", "find", "moved", "twins.yaml")
-    done = subprocess.run(line, cwd=station.folder, capture_output=True, text=True, timeout=60, stdin=subprocess.DEVNULL,
-                          env=environment({"PYTHONPATH": str(ROOT / "src")}))  # fmt: skip
+    done = subprocess.run(
+        line,
+        cwd=station.folder,
+        capture_output=True,
+        text=True,
+        timeout=60,
+        stdin=subprocess.DEVNULL,
+        env=environment({"PYTHONPATH": str(ROOT / "src")}),
+    )
     assert "Not decided:" in done.stdout
     assert "which is pinned for lost, too" in done.stdout
 
@@ -247,9 +261,7 @@ def test_a_stale_neighbour_is_no_sign_of_life(moved: tuple[Station, Guest, Snaps
     assert guest.listening()
 
 
-def test_nothing_beyond_the_networks_of_the_estate_is_dialled(
-    moved: tuple[Station, Guest, Snapshot], watch: Node
-) -> None:
+def test_nothing_beyond_the_networks_of_the_estate_is_dialled(moved: tuple[Station, Guest, Snapshot], watch: Node) -> None:
     station, guest, _ = moved
     (station.folder / "far").write_text(f"1790000000 {mac_of(guest)} 192.168.56.71 moved *\n")
     found = find(station, watch, "moved", "pool.yaml", "--leases", "far", "--no-scan", code=3)
@@ -260,15 +272,20 @@ def test_nothing_beyond_the_networks_of_the_estate_is_dialled(
 def test_what_is_no_guest_is_refused(moved: tuple[Station, Guest, Snapshot], watch: Node) -> None:
     station = moved[0]
     line = watch.words(sys.executable, "-m", "nightlatch.cli", "find", "mvoed", "pool.yaml")
-    done = subprocess.run(line, cwd=station.folder, capture_output=True, text=True, timeout=60, stdin=subprocess.DEVNULL,
-                          env=environment({"PYTHONPATH": str(ROOT / "src")}))  # fmt: skip
+    done = subprocess.run(
+        line,
+        cwd=station.folder,
+        capture_output=True,
+        text=True,
+        timeout=60,
+        stdin=subprocess.DEVNULL,
+        env=environment({"PYTHONPATH": str(ROOT / "src")}),
+    )
     assert done.returncode == 2
     assert 'Did you mean "moved"?' in done.stderr
 
 
-def test_networkd_configures_what_was_drafted(
-    moved: tuple[Station, Guest, Snapshot], tell: Callable[[str], None]
-) -> None:
+def test_networkd_configures_what_was_drafted(moved: tuple[Station, Guest, Snapshot], tell: Callable[[str], None]) -> None:
     """Drafts on the guest's own files, laid there and loaded: each interface has what the estate gives it."""
     station, guest, snapshot = moved
     drafted = 0

@@ -19,7 +19,7 @@ from nightlatch.latch.folder import new_change_id
 from nightlatch.latch.planned_change import PlannedChange, planned
 from nightlatch.latch.transaction import SEAM, Transaction
 from nightlatch.ops.draft import draft, prove
-from nightlatch.ops.enact import Latched, terms
+from nightlatch.ops.enact import LiveChange, terms
 from nightlatch.ops.enact import enact as enact_draft
 from nightlatch.ops.keep import keep
 from nightlatch.ops.survey import survey
@@ -63,7 +63,7 @@ def doors(station: Station, guest: Guest) -> list[int]:
     return [port for port in (22, 2222) if station.login(guest, options=("-p", str(port)))]
 
 
-def enact(station: Station, path: Path, name: str, **more: object) -> Latched:
+def enact(station: Station, path: Path, name: str, **more: object) -> LiveChange:
     with station.client() as client:
         return enact_draft(load(path), name, datetime.now(UTC), client=client, **{"seconds": 60, **more})  # type: ignore[arg-type]
 
@@ -119,8 +119,11 @@ def test_a_new_port_that_nothing_reaches_goes_back(station: Station) -> None:
     guest = made(station, name, "192.168.56.23", "ssh.socket")
     path = stated(station, name)
     before, files = path.read_text(), guest.files("/etc")
-    guest.inside("nft", "add table inet shut; add chain inet shut in { type filter hook input priority 0; }; "
-                 "add rule inet shut in tcp dport 2222 drop")  # fmt: skip
+    guest.inside(
+        "nft",
+        "add table inet shut; add chain inet shut in { type filter hook input priority 0; }; "
+        "add rule inet shut in tcp dport 2222 drop",
+    )
     with pytest.raises(PutBackError, match="no fresh connection comes in"):
         enact(station, path, name, seconds=300)
     assert open_ports(guest) == [22]
@@ -197,9 +200,7 @@ def test_there_is_a_door_at_every_step(station: Station, unit: str, tell: Callab
                 guest.power_cut()
                 guest.boot()
                 guest.until_listening()
-                guest.inside(
-                    "sh", "-c", "[ ! -d /var/lib/nightlatch/lock ] || touch -d '1 minute ago' /var/lib/nightlatch/lock"
-                )
+                guest.inside("sh", "-c", "[ ! -d /var/lib/nightlatch/lock ] || touch -d '1 minute ago' /var/lib/nightlatch/lock")
             else:
                 guest.inside("touch", "/run/go-on")
                 thread.join(60)

@@ -39,8 +39,13 @@ def x(request: pytest.FixtureRequest, station: Station) -> Subject:
     number = {"systemd": 21, "mounted": 22, "bare": 23}[request.param]
     bare = request.param == "bare"
     return latching.subject(
-        station, request.param, f"192.168.56.{number}", bare=bare, prepared=bare, prepare=mounted if request.param == "mounted" else at_home
-    )  # fmt: skip
+        station,
+        request.param,
+        f"192.168.56.{number}",
+        bare=bare,
+        prepared=bare,
+        prepare=mounted if request.param == "mounted" else at_home,
+    )
 
 
 def mounted(guest: Guest) -> None:
@@ -62,11 +67,20 @@ def others(x: Subject) -> dict[str, tuple[object, ...]]:
 def restored(x: Subject) -> None:
     """Her home as it was at the beginning, for the next race."""
     inside = "/home/mara" if x.guest.name != "mounted" else "/srv/mara"
-    x.guest.inside("sh", "-c", f"cd {inside} && find . -mindepth 1 -maxdepth 1 ! -name .stolen -exec rm -rf {{}} + && mkdir -m 700 .ssh && "
-                   f"chown 1001:{1001} .ssh && chmod 775 . && chown 1001:3000 .")  # fmt: skip
+    x.guest.inside(
+        "sh",
+        "-c",
+        f"cd {inside} && find . -mindepth 1 -maxdepth 1 ! -name .stolen -exec rm -rf {{}} + && mkdir -m 700 .ssh && "
+        f"chown 1001:{1001} .ssh && chmod 775 . && chown 1001:3000 .",
+    )
     keys = x.guest.root / inside[1:] / ".ssh/authorized_keys"
-    x.guest.inside("sh", "-c", f"cat >{inside}/.ssh/authorized_keys && chmod 600 {inside}/.ssh/authorized_keys && "
-                   f"chown 1001:1001 {inside}/.ssh/authorized_keys", stdin=x.station.keys["mara"] + "\n")  # fmt: skip
+    x.guest.inside(
+        "sh",
+        "-c",
+        f"cat >{inside}/.ssh/authorized_keys && chmod 600 {inside}/.ssh/authorized_keys && "
+        f"chown 1001:1001 {inside}/.ssh/authorized_keys",
+        stdin=x.station.keys["mara"] + "\n",
+    )
     assert keys.exists()
 
 

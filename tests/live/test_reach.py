@@ -46,9 +46,12 @@ def net(station: Station) -> Iterator[Station]:
     station.desk.run("ip", "-6", "route", "add", "unreachable", "2001:db8:99::/64")
     node = station.lab.node("liar", {"isle": [f"{LIAR}/24"]})
     process = subprocess.Popen(
-        node.words(sys.executable, "-m", "tests.live.liars", LIAR), stdout=subprocess.PIPE, text=True,
-        env=environment({"PYTHONPATH": f"{ROOT / 'src'}:{ROOT}"}), cwd=ROOT,
-    )  # fmt: skip
+        node.words(sys.executable, "-m", "tests.live.liars", LIAR),
+        stdout=subprocess.PIPE,
+        text=True,
+        env=environment({"PYTHONPATH": f"{ROOT / 'src'}:{ROOT}"}),
+        cwd=ROOT,
+    )
     assert process.stdout is not None
     assert process.stdout.readline() == "ready\n"
     yield station
@@ -60,9 +63,7 @@ def at(address: str, port: int = 22) -> str:
     return f'{{folder: nowhere, as: keeper, key: desk.pub, from: bench}}, dial: "{address}:{port}"'
 
 
-def reached(
-    net: Station, others: dict[str, str], *words: str, code: int | None = 1, **more: Any
-) -> dict[str, dict[str, Any]]:
+def reached(net: Station, others: dict[str, str], *words: str, code: int | None = 1, **more: Any) -> dict[str, dict[str, Any]]:
     net.estate(GRANTS, others=others, **more)
     document = net.json("reach", "estate.yaml", *words, code=code)
     return {each["guest"]: each for each in document["guests"]}  # type: ignore[attr-defined]
@@ -86,7 +87,7 @@ ENDS = {
     "web": (at(LIAR, FIRST + 5), "identify", None, ""),
     "old": (at(LIAR, FIRST + 6), "identify", "no SSH server", "another service"),
     "escaping": (at(LIAR, FIRST + 7), "host key", "the protocol was broken", "no sound SSH server"),
-}  # fmt: skip
+}
 assert len(LIARS) == 8
 
 
@@ -104,8 +105,10 @@ def test_every_end_is_told_apart(net: Station) -> None:
     assert found["gauge"]["answers"]
     assert found["gauge"]["look"]["host_keys"][0]["sha256"] == net.host_keys["gauge"]
     assert {g["who"]: g["state"] for g in found["gauge"]["grants"]} == {
-        "mara": "offered", "joon": "not proven from here", "the own door": "offered",
-    }  # fmt: skip
+        "mara": "offered",
+        "joon": "not proven from here",
+        "the own door": "offered",
+    }
     assert found["local"]["look"]["how"] == "refused"
     words = found["words"]
     assert words["look"]["failed"] == "methods"
@@ -127,9 +130,7 @@ def test_the_wire_is_held_against_the_evidence(net: Station) -> None:
     assert not good["findings"]
     # What runs is another than what was read: passwords are switched off and loaded afterwards.
     guest = net.lab.guests["gauge"]
-    (guest.root / "etc/ssh/sshd_config.d/05-late.conf").write_text(
-        "PasswordAuthentication no\nKbdInteractiveAuthentication no\n"
-    )
+    (guest.root / "etc/ssh/sshd_config.d/05-late.conf").write_text("PasswordAuthentication no\nKbdInteractiveAuthentication no\n")
     guest.inside("systemctl", "reload", "ssh")
     end, late = time.monotonic() + 30, good
     while not late["findings"] and time.monotonic() < end:  # a reload is not over when it returns
@@ -186,8 +187,23 @@ def test_a_name_that_leads_elsewhere_meanwhile_is_told(net: Station) -> None:
         others={"named": "{folder: nowhere, as: keeper, key: desk.pub, from: bench}, dial: gauge.skerry.example"},
     )
     inner = "import sys; from nightlatch.cli.main import main; main()"
-    words = net.desk.words("unshare", "--mount", "sh", "-c", 'mount --bind "$0" /etc/hosts && exec "$@"', str(hosts),
-                           sys.executable, "-c", inner, "reach", "estate.yaml", "--on", "named", "--wait", "1m")  # fmt: skip
+    words = net.desk.words(
+        "unshare",
+        "--mount",
+        "sh",
+        "-c",
+        'mount --bind "$0" /etc/hosts && exec "$@"',
+        str(hosts),
+        sys.executable,
+        "-c",
+        inner,
+        "reach",
+        "estate.yaml",
+        "--on",
+        "named",
+        "--wait",
+        "1m",
+    )
     process = subprocess.Popen(
         words, cwd=net.folder, stdout=subprocess.PIPE, text=True, env=environment({"PYTHONPATH": str(ROOT / "src")})
     )

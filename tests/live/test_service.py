@@ -41,14 +41,32 @@ def told(guest: Guest) -> dict[str, str]:
 CASES = [
     ("sleep 1.1; touch /etc/ssh/sshd_config", "systemctl reload ssh", "service.older-than-its-files", "sshd_config was changed"),
     ("systemctl disable ssh 2>/dev/null", "systemctl enable ssh 2>/dev/null", "service.not-at-boot", "nothing starts it at boot"),
-    ("mkdir -p /run/sshd; /usr/sbin/sshd -p 2222", "kill $(ss -Hltnp sport = 2222 | grep -o 'pid=[0-9]*' | head -n 1 | cut -d= -f2)", "service.second-server", "on port 2222"),
-    ("echo 'SSHD_OPTS=-oPermitRootLogin=no' > /etc/default/ssh", "echo > /etc/default/ssh", "service.options-differ", "other options"),
-    ("cp /lib/systemd/system/ssh.service /etc/systemd/system/ && systemctl daemon-reload; sleep 1.1; touch /etc/systemd/system/ssh.service",
-     "rm /etc/systemd/system/ssh.service; systemctl daemon-reload", "service.unit-changed", "daemon-reload is due"),
-    ("echo Port 2022 > /etc/ssh/sshd_config.d/90-port.conf", "rm /etc/ssh/sshd_config.d/90-port.conf; systemctl reload ssh",
-     "service.listener-differs", "listens on port 22; its files say 2022"),
+    (
+        "mkdir -p /run/sshd; /usr/sbin/sshd -p 2222",
+        "kill $(ss -Hltnp sport = 2222 | grep -o 'pid=[0-9]*' | head -n 1 | cut -d= -f2)",
+        "service.second-server",
+        "on port 2222",
+    ),
+    (
+        "echo 'SSHD_OPTS=-oPermitRootLogin=no' > /etc/default/ssh",
+        "echo > /etc/default/ssh",
+        "service.options-differ",
+        "other options",
+    ),
+    (
+        "cp /lib/systemd/system/ssh.service /etc/systemd/system/ && systemctl daemon-reload; sleep 1.1; touch /etc/systemd/system/ssh.service",
+        "rm /etc/systemd/system/ssh.service; systemctl daemon-reload",
+        "service.unit-changed",
+        "daemon-reload is due",
+    ),
+    (
+        "echo Port 2022 > /etc/ssh/sshd_config.d/90-port.conf",
+        "rm /etc/ssh/sshd_config.d/90-port.conf; systemctl reload ssh",
+        "service.listener-differs",
+        "listens on port 22; its files say 2022",
+    ),
     ("systemctl stop ssh", "systemctl start ssh", "service.stopped", "nobody gets in over SSH now"),
-]  # fmt: skip
+]
 
 
 def test_a_quiet_service_has_no_finding_and_every_case_has_its_own(guest: Guest) -> None:
@@ -77,16 +95,33 @@ UNIT = "[Service]\nExecStart=/usr/local/bin/tide tcp 0.0.0.0 8081\n[Install]\nWa
 RUN = "systemd-run -q --unit=tide-run tide"
 # What is done on the guest, what takes it back, the check, what it says.
 LISTENING = [
-    (f"{RUN} tcp 0.0.0.0 8080", "systemctl stop tide-run", "service.exposed-listener",
-     "tide (tide-run.service) listens on tcp port 8080 at 0.0.0.0, and nothing in the estate asks for it."),
+    (
+        f"{RUN} tcp 0.0.0.0 8080",
+        "systemctl stop tide-run",
+        "service.exposed-listener",
+        "tide (tide-run.service) listens on tcp port 8080 at 0.0.0.0, and nothing in the estate asks for it.",
+    ),
     (f"{RUN} tcp 192.168.56.21 5901", "systemctl stop tide-run", "service.exposed-listener", "where a screen is usual"),
     (f"{RUN} udp 0.0.0.0 6000", "systemctl stop tide-run", "service.exposed-listener", "listens on udp port 6000"),
-    ("systemctl start tide-gauge", "systemctl stop tide-gauge", "service.lost-at-boot", "tide-gauge.service listens on port 8081 now"),
-    ("systemctl enable -q --now tide-gauge; sleep 1.1; touch /etc/systemd/system/tide-gauge.service",
-     "systemctl daemon-reload; systemctl disable -q --now tide-gauge", "service.unit-file-changed", "tide-gauge.service was changed and not loaded"),
-    ("systemd-run -q --unit=tide-run sh -c 'tide tcp 127.0.0.2 8083 & exec ebb tcp 127.0.0.3 8083'", "systemctl stop tide-run",
-     "service.shared-port", "listen on tcp port 8083"),
-]  # fmt: skip
+    (
+        "systemctl start tide-gauge",
+        "systemctl stop tide-gauge",
+        "service.lost-at-boot",
+        "tide-gauge.service listens on port 8081 now",
+    ),
+    (
+        "systemctl enable -q --now tide-gauge; sleep 1.1; touch /etc/systemd/system/tide-gauge.service",
+        "systemctl daemon-reload; systemctl disable -q --now tide-gauge",
+        "service.unit-file-changed",
+        "tide-gauge.service was changed and not loaded",
+    ),
+    (
+        "systemd-run -q --unit=tide-run sh -c 'tide tcp 127.0.0.2 8083 & exec ebb tcp 127.0.0.3 8083'",
+        "systemctl stop tide-run",
+        "service.shared-port",
+        "listen on tcp port 8083",
+    ),
+]
 
 
 def test_whatever_listens_is_told(guest: Guest) -> None:
@@ -106,9 +141,7 @@ def test_whatever_listens_is_told(guest: Guest) -> None:
     guest.inside("sh", "-c", f"{RUN} tcp 127.0.0.1 8082")
     time.sleep(0.3)
     assert told(guest) == {}, "on the loopback it is nobody's business"
-    guest.inside(
-        "sh", "-c", "systemctl stop tide-run; rm /etc/systemd/system/tide-gauge.service; systemctl daemon-reload"
-    )
+    guest.inside("sh", "-c", "systemctl stop tide-run; rm /etc/systemd/system/tide-gauge.service; systemctl daemon-reload")
 
 
 def test_a_guest_activated_by_a_socket_listens_where_the_socket_does(station: Station) -> None:
@@ -140,9 +173,7 @@ def test_the_second_opinion_is_asked_of_every_class_and_a_difference_is_told(gue
 
 
 def test_options_of_the_running_daemon_count(guest: Guest) -> None:
-    guest.inside(
-        "sh", "-c", "echo 'SSHD_OPTS=-oPasswordAuthentication=no' > /etc/default/ssh; systemctl restart ssh; sleep 0.2"
-    )
+    guest.inside("sh", "-c", "echo 'SSHD_OPTS=-oPasswordAuthentication=no' > /etc/default/ssh; systemctl restart ssh; sleep 0.2")
     snapshot = survey_live(Inside(guest))
     access = guest_access(readings.read(snapshot), datetime.now(UTC))
     assert access.ssh.effective.top["passwordauthentication"].word == "no"

@@ -24,7 +24,7 @@ from nightlatch.latch.transaction import Transaction
 from nightlatch.ops.audit import audit
 from nightlatch.ops.draft import draft as make_draft
 from nightlatch.ops.draft import prove
-from nightlatch.ops.enact import Confirmation, Latched, terms
+from nightlatch.ops.enact import Confirmation, LiveChange, terms
 from nightlatch.ops.enact import enact as enact_draft
 from nightlatch.ops.survey import survey
 from nightlatch.ops.undo import undo
@@ -92,7 +92,7 @@ def states(guest: Guest) -> dict[str, str]:
     return out
 
 
-def enact(station: Station, path: Path, name: str, **more: object) -> Latched:
+def enact(station: Station, path: Path, name: str, **more: object) -> LiveChange:
     with station.client() as client:
         return enact_draft(load(path), name, datetime.now(UTC), client=client, seconds=60, **more)  # type: ignore[arg-type]
 
@@ -113,17 +113,26 @@ def test_what_the_estate_states_is_done_kept_over_a_restart_and_taken_back(stati
     assert before["tide-web.socket"] == "enabled active"
     draft = proved(station, path, "gauge").draft
     assert [str(act) for act in draft.acts] == [
-        "enable tide-log.service", "start tide-log.service", "disable tide-web.socket", "stop tide-web.socket",
-        "time zone Atlantic/Faroe, was UTC", "host name tide.skerry.example, was gauge",
-    ]  # fmt: skip
+        "enable tide-log.service",
+        "start tide-log.service",
+        "disable tide-web.socket",
+        "stop tide-web.socket",
+        "time zone Atlantic/Faroe, was UTC",
+        "host name tide.skerry.example, was gauge",
+    ]
     assert draft.left == ()
     done = enact(station, path, "gauge")
     assert done.outcome == "kept"
     wanted = {
-        "tide-log.service": "enabled active", "tide-web.service": "disabled inactive", "tide-web.socket": "disabled inactive",
-        "zone": "/usr/share/zoneinfo/Atlantic/Faroe", "timezone": "Atlantic/Faroe", "host": "tide.skerry.example",
-        "hostname": "tide.skerry.example", "hosts": "127.0.0.1 localhost\n127.0.1.1 tide.skerry.example tide\n",
-    }  # fmt: skip
+        "tide-log.service": "enabled active",
+        "tide-web.service": "disabled inactive",
+        "tide-web.socket": "disabled inactive",
+        "zone": "/usr/share/zoneinfo/Atlantic/Faroe",
+        "timezone": "Atlantic/Faroe",
+        "host": "tide.skerry.example",
+        "hostname": "tide.skerry.example",
+        "hosts": "127.0.0.1 localhost\n127.0.1.1 tide.skerry.example tide\n",
+    }
     assert states(guest) == wanted
     assert not leftovers(guest)
     assert not proved(station, path, "gauge").does, "the second run changes nothing"
@@ -148,9 +157,7 @@ def told_of_the_latch(station: Station, path: Path, name: str) -> None:
     with pytest.raises(RefusedError, match=r"is on the latch, goes back in .* Nothing was changed"):
         enact(station, path, name)
     for words in (["draft"], ["exposure"], ["enact", "--dry-run"], ["survey", "--into", str(station.folder / "kept")]):
-        told = station.nightlatch(
-            words[0], str(path), "--on", name, *words[1:], "--ssh-config", "ssh_config", code=None
-        )
+        told = station.nightlatch(words[0], str(path), "--on", name, *words[1:], "--ssh-config", "ssh_config", code=None)
         assert "on the latch, goes back in" in " ".join(told.split()[:40]), told
     assert "is on the latch" in " ".join(
         station.nightlatch("enact", str(path), "--on", name, "--yes", "--ssh-config", "ssh_config", code=4).split()
@@ -240,7 +247,9 @@ def packaged(guest: Guest, folder: Path) -> None:
     """A package that brings tide-log and starts it, as Debian's packages do, and a source of packages with only that."""
     tree = folder / "tide-log"
     (tree / "DEBIAN").mkdir(parents=True)
-    control = "Package: tide-log\nVersion: 1\nArchitecture: all\nMaintainer: Skerry Point <keeper@skerry.example>\nDescription: tide\n"
+    control = (
+        "Package: tide-log\nVersion: 1\nArchitecture: all\nMaintainer: Skerry Point <keeper@skerry.example>\nDescription: tide\n"
+    )
     (tree / "DEBIAN/control").write_text(control)
     (tree / "DEBIAN/postinst").write_text(POSTINST)
     (tree / "DEBIAN/postinst").chmod(0o755)
@@ -253,8 +262,12 @@ def packaged(guest: Guest, folder: Path) -> None:
     (place / "Packages").write_text(
         f"{control}Filename: ./tide-log.deb\nSize: {len(raw)}\nSHA256: {hashlib.sha256(raw).hexdigest()}\n"
     )
-    guest.inside("sh", "-c", "rm -rf /etc/apt/sources.list* /var/lib/apt/lists/* /usr/sbin/policy-rc.d /etc/systemd/system/tide-log.service; "
-                 "systemctl daemon-reload; echo 'deb [trusted=yes] file:/srv/packages ./' >/etc/apt/sources.list")  # fmt: skip
+    guest.inside(
+        "sh",
+        "-c",
+        "rm -rf /etc/apt/sources.list* /var/lib/apt/lists/* /usr/sbin/policy-rc.d /etc/systemd/system/tide-log.service; "
+        "systemctl daemon-reload; echo 'deb [trusted=yes] file:/srv/packages ./' >/etc/apt/sources.list",
+    )
 
 
 def test_a_package_has_a_yes_of_its_own_and_is_not_started_before_its_change(station: Station, tmp_path: Path) -> None:

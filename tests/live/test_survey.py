@@ -34,20 +34,14 @@ from nightlatch.transports.shell import Answer
 from nightlatch.transports.ssh import Address, Ssh
 from tests.live.station import ROOT, Station, interruptible
 
-pytestmark = pytest.mark.judge(
-    "sshd", "unshare", "nsenter", "ip", "systemctl", "busybox", "nft", "localedef", root=True
-)
+pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "systemctl", "busybox", "nft", "localedef", root=True)
 ASKS = "keeper ALL=(ALL) ALL\n"
 GRANTS = "let: mara, into: all guests, by: ssh, from: bench, with: key"
 
 
 def way(address: str, **more: str) -> str:
     """A via for a guest at an address."""
-    return (
-        "{"
-        + ", ".join(f"{k}: {v}" for k, v in {"ssh": address, "as": "keeper", "key": "desk.pub", **more}.items())
-        + "}"
-    )
+    return "{" + ", ".join(f"{k}: {v}" for k, v in {"ssh": address, "as": "keeper", "key": "desk.pub", **more}.items()) + "}"
 
 
 def shell_of(guest: Guest, text: str) -> None:
@@ -106,7 +100,7 @@ TOLD = {
     "shut": ("login", "no proof that this client has is accepted"),
     "gone": ("connect", "there is no way to that address from here"),
     "nameless": ("name", "the name is not known here"),
-}  # fmt: skip
+}
 FINE = {"gauge", "bare", "tongue", "frozen"}
 
 
@@ -122,9 +116,7 @@ def test_every_failure_has_its_message_and_the_rest_goes_on(odd: Station) -> Non
     assert f"{len(FINE)} of {len(FINE) + len(TOLD)} guests read, {len(TOLD)} not" in out
     assert {path.name.partition(".")[0] for path in (odd.folder / "all").iterdir()} == FINE
     assert "\x1b" not in out, "a bar was drawn into a pipe"
-    shown = odd.nightlatch(
-        "audit", "estate.yaml", "--ssh-config", "ssh_config", "--on", "gone", "--on", "gauge", code=3
-    )
+    shown = odd.nightlatch("audit", "estate.yaml", "--ssh-config", "ssh_config", "--on", "gone", "--on", "gauge", code=3)
     assert "there is no way to that address" in " ".join(shown.split())
 
 
@@ -175,8 +167,15 @@ def test_an_interrupted_survey_keeps_what_was_read(odd: Station) -> None:
     odd.estate(GRANTS)
     words = odd.words("survey", "estate.yaml", "--on", "gauge", "--on", "bare", "--on", "silent", "--into", "part")
     words = interruptible(words)
-    process = subprocess.Popen(words, cwd=odd.folder, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True,
-                               env=environment({"PYTHONPATH": str(ROOT / "src")}), stdin=subprocess.DEVNULL)  # fmt: skip
+    process = subprocess.Popen(
+        words,
+        cwd=odd.folder,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT,
+        text=True,
+        env=environment({"PYTHONPATH": str(ROOT / "src")}),
+        stdin=subprocess.DEVNULL,
+    )
     end = time.monotonic() + 60
     while len(list((odd.folder / "part").glob("*.gz"))) < 2 and time.monotonic() < end:
         time.sleep(0.05)
@@ -191,8 +190,15 @@ def test_an_interrupted_survey_keeps_what_was_read(odd: Station) -> None:
 def test_on_a_terminal_a_bar_is_drawn_and_vanishes(odd: Station) -> None:
     odd.estate(GRANTS)
     words = odd.words("survey", "estate.yaml", "--on", "gauge", "--on", "bare", "--into", "drawn")
-    done = subprocess.run(["script", "-qec", shlex.join(words), "/dev/null"], cwd=odd.folder, capture_output=True, text=True, timeout=60,
-                          stdin=subprocess.DEVNULL, env=environment({"PYTHONPATH": str(ROOT / "src"), "TERM": "xterm"}))  # fmt: skip
+    done = subprocess.run(
+        ["script", "-qec", shlex.join(words), "/dev/null"],
+        cwd=odd.folder,
+        capture_output=True,
+        text=True,
+        timeout=60,
+        stdin=subprocess.DEVNULL,
+        env=environment({"PYTHONPATH": str(ROOT / "src"), "TERM": "xterm"}),
+    )
     assert "reading guests" in done.stdout
     lines = re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "\n", done.stdout).replace("\r", "\n").splitlines()
     told = [line for line in lines if "files into" in line]
@@ -234,8 +240,12 @@ def test_every_shell_and_userland_reads_the_same(odd: Station) -> None:
     guest = odd.lab.guests["gauge"]
     expected = dict(from_folder(guest).entries)
     # A minimal install: no program but busybox's own, and those of sshd.
-    guest.inside("sh", "-c", "mkdir -p /run/small && cp /bin/busybox /run/small/ && for a in $(busybox --list); do "
-                 "[ $a = busybox ] || ln -sf busybox /run/small/$a; done")  # fmt: skip
+    guest.inside(
+        "sh",
+        "-c",
+        "mkdir -p /run/small && cp /bin/busybox /run/small/ && for a in $(busybox --list); do "
+        "[ $a = busybox ] || ln -sf busybox /run/small/$a; done",
+    )
     ways = {"/".join(words): Inside(guest, *words) for words in SHELLS}
     ways["only busybox"] = Inside(
         guest, "unshare", "-m", "/bin/sh", "-c", "mount --bind /run/small /usr/bin && exec sh -s -- none"
@@ -320,9 +330,7 @@ def test_a_hostile_guest_forges_nothing(odd: Station) -> None:
             if path.name != "authorized_keys":
                 path.unlink()
     told = {path: entry for path, entry in outside.entries.items() if not set(path) & {"\n", "\\"}}
-    found_or_not = {
-        path: replace(entry, reduced=told[path].reduced) for path, entry in found.entries.items() if path in told
-    }
+    found_or_not = {path: replace(entry, reduced=told[path].reduced) for path, entry in found.entries.items() if path in told}
     wrong = {p for p in told if told[p] != found_or_not.get(p) and not p.startswith(("/run", "/dev", "/proc"))}
     assert not wrong, [(p, told[p], found.entries.get(p)) for p in sorted(wrong)[:2]]
     assert found.content("/etc/ssh/sshd_config.d/@files") is None, "sshd does not read it, so it is not carried"
@@ -343,9 +351,14 @@ def test_a_hostile_guest_forges_nothing(odd: Station) -> None:
 def test_secrets_never_leave_the_guest(odd: Station) -> None:
     guest = odd.lab.guests["gauge"]
     home = guest.root / "home/mara/.ssh"
-    kinds = {"plain": ["-t", "ed25519", "-N", ""], "locked": ["-t", "ed25519", "-N", "a phrase"],
-             "old": ["-t", "rsa", "-b", "2048", "-m", "PEM", "-N", ""], "old-locked": ["-t", "rsa", "-b", "2048", "-m", "PEM", "-N", "a phrase"],
-             "eight": ["-t", "ecdsa", "-m", "PKCS8", "-N", ""], "eight-locked": ["-t", "ecdsa", "-m", "PKCS8", "-N", "a phrase"]}  # fmt: skip
+    kinds = {
+        "plain": ["-t", "ed25519", "-N", ""],
+        "locked": ["-t", "ed25519", "-N", "a phrase"],
+        "old": ["-t", "rsa", "-b", "2048", "-m", "PEM", "-N", ""],
+        "old-locked": ["-t", "rsa", "-b", "2048", "-m", "PEM", "-N", "a phrase"],
+        "eight": ["-t", "ecdsa", "-m", "PKCS8", "-N", ""],
+        "eight-locked": ["-t", "ecdsa", "-m", "PKCS8", "-N", "a phrase"],
+    }
     for name, options in kinds.items():
         run("ssh-keygen", "-q", *options, "-f", str(home / name))
     (home / "put.ppk").write_text(PPK)
@@ -404,9 +417,11 @@ def test_a_jump_host_and_the_users_own_configuration_work(odd: Station) -> None:
 
 
 def test_nothing_of_the_lab_is_left_when_its_maker_is_killed(tmp_path: Path) -> None:
-    code = ("import os, sys; from nightlatch.lab.labs import Lab; lab = Lab(); lab.network('n', '192.0.2.254/24')\n"
-            "g = lab.guest('g', {'n': ['192.0.2.1/24']}); g.image.accounts([]); g.image.units(); g.boot()\n"
-            "print(lab.folder, flush=True); os.kill(os.getpid(), 9)")  # fmt: skip
+    code = (
+        "import os, sys; from nightlatch.lab.labs import Lab; lab = Lab(); lab.network('n', '192.0.2.254/24')\n"
+        "g = lab.guest('g', {'n': ['192.0.2.1/24']}); g.image.accounts([]); g.image.units(); g.boot()\n"
+        "print(lab.folder, flush=True); os.kill(os.getpid(), 9)"
+    )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=60, check=False)
     folder = Path(done.stdout.strip())
     assert folder.exists(), done.stderr
@@ -419,9 +434,7 @@ def test_nothing_of_the_lab_is_left_when_its_maker_is_killed(tmp_path: Path) -> 
 
 def test_this_machine_is_read_like_any_other(tmp_path: Path) -> None:
     words = [sys.executable, "-m", "nightlatch.cli", "survey", "here", "--into", str(tmp_path)]
-    done = subprocess.run(
-        words, capture_output=True, text=True, timeout=60, env=environment({"PYTHONPATH": str(ROOT / "src")})
-    )
+    done = subprocess.run(words, capture_output=True, text=True, timeout=60, env=environment({"PYTHONPATH": str(ROOT / "src")}))
     assert done.returncode == 0, done.stderr
     found = read_evidence(tmp_path / "here.evidence.tar.gz")
     assert found.facts["transport"] == "here"

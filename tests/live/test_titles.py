@@ -33,9 +33,7 @@ MANAGED = pytest.mark.parametrize("x", ["systemd"], indirect=True)  # what is ab
 def x(request: pytest.FixtureRequest, station: Station) -> Subject:
     """A guest with a service manager and one without, on both of which mara has programs that call themselves sshd."""
     bare = request.param == "bare"
-    return latching.subject(
-        station, request.param, f"192.168.56.{22 if bare else 21}", bare=bare, prepared=bare, prepare=plant
-    )
+    return latching.subject(station, request.param, f"192.168.56.{22 if bare else 21}", bare=bare, prepared=bare, prepare=plant)
 
 
 def service_of(x: Subject) -> ServiceReading:
@@ -51,8 +49,12 @@ def not_owned(x: Subject) -> None:
 def unit_of_her_own(x: Subject, name: str) -> Iterator[None]:
     """Mara's processes are moved into a group that bears a unit's name, below her own slice, as her own service manager does it."""
     if not x.guest.bare:
-        x.guest.inside("sh", "-c", f"mkdir -p /sys/fs/cgroup/user.slice/user-1001.slice/{name} && for each in $(pgrep -u 1001); do "
-                       f"echo $each >/sys/fs/cgroup/user.slice/user-1001.slice/{name}/cgroup.procs; done")  # fmt: skip
+        x.guest.inside(
+            "sh",
+            "-c",
+            f"mkdir -p /sys/fs/cgroup/user.slice/user-1001.slice/{name} && for each in $(pgrep -u 1001); do "
+            f"echo $each >/sys/fs/cgroup/user.slice/user-1001.slice/{name}/cgroup.procs; done",
+        )
     yield
 
 
@@ -74,9 +76,9 @@ def test_a_process_with_its_title_is_told_and_never_run(x: Subject, port: int) -
             service = service_of(x)
             assert service.daemon is not None
             assert service.daemon.program == "/usr/sbin/sshd"
-            assert [(each.title[: len(TITLE)], each.doubt) for each in service.strangers] == [
-                (TITLE, "it is not root's")
-            ] * bool(port)
+            assert [(each.title[: len(TITLE)], each.doubt) for each in service.strangers] == [(TITLE, "it is not root's")] * bool(
+                port
+            )
             snapshot = survey_live(Inside(x.guest))
             assert "opinions" in snapshot.listings
             told = {f.check: f for f in audit_target(snapshot, datetime.now(UTC)).guests[0].findings}
@@ -104,9 +106,13 @@ def test_many_of_them_hide_nothing(x: Subject) -> None:
 
 def test_a_link_of_a_user_s_carries_nothing_of_root_s(x: Subject) -> None:
     """Mara's key folder leads to one of root's: what only root may read there does not come into the evidence."""
-    x.guest.inside("sh", "-c", "mkdir -p /srv/deep && echo for root only >/srv/deep/authorized_keys2 && chmod 600 /srv/deep/authorized_keys2 && "
-                   "echo for all >/srv/deep/authorized_keys && mv /home/mara/.ssh /home/mara/kept && ln -s /srv/deep /home/mara/.ssh && "
-                   "chown -h 1001:1001 /home/mara/.ssh")  # fmt: skip
+    x.guest.inside(
+        "sh",
+        "-c",
+        "mkdir -p /srv/deep && echo for root only >/srv/deep/authorized_keys2 && chmod 600 /srv/deep/authorized_keys2 && "
+        "echo for all >/srv/deep/authorized_keys && mv /home/mara/.ssh /home/mara/kept && ln -s /srv/deep /home/mara/.ssh && "
+        "chown -h 1001:1001 /home/mara/.ssh",
+    )
     try:
         snapshot = survey_live(Inside(x.guest))
         secret = snapshot.entries["/srv/deep/authorized_keys2"]
@@ -135,9 +141,13 @@ def test_a_name_in_ss_s_own_words_is_no_process(x: Subject) -> None:
 @MANAGED
 def test_a_program_that_others_may_write_is_not_run(x: Subject) -> None:
     """Even root's own daemon: whoever may write the folder of its program could put another there."""
-    x.guest.inside("sh", "-c", "mkdir -p /srv/bin && cp /usr/sbin/sshd /srv/bin/sshd && chown 0:1001 /srv/bin && chmod 775 /srv/bin && "
-                   "mkdir -p /etc/systemd/system/ssh.service.d && printf '[Service]\\nExecStart=\\nExecStart=/srv/bin/sshd -D\\n' "
-                   ">/etc/systemd/system/ssh.service.d/x.conf && systemctl daemon-reload && systemctl restart ssh")  # fmt: skip
+    x.guest.inside(
+        "sh",
+        "-c",
+        "mkdir -p /srv/bin && cp /usr/sbin/sshd /srv/bin/sshd && chown 0:1001 /srv/bin && chmod 775 /srv/bin && "
+        "mkdir -p /etc/systemd/system/ssh.service.d && printf '[Service]\\nExecStart=\\nExecStart=/srv/bin/sshd -D\\n' "
+        ">/etc/systemd/system/ssh.service.d/x.conf && systemctl daemon-reload && systemctl restart ssh",
+    )
     x.guest.until_listening()
     try:
         now, snapshot = datetime.now(UTC), survey_live(Inside(x.guest))

@@ -75,9 +75,7 @@ def test_zones_of_connections_are_those_that_callers_meet(tell: Callable[[str], 
                 held = {PROFILE: PIER % (f"zone={connection}" if connection else "")}
                 if written:
                     shipped = guest.inside("cat", f"/usr/lib/firewalld/zones/{written}.xml")
-                    held[f"/etc/firewalld/zones/{written}.xml"] = shipped.replace(
-                        "</zone>", '<interface name="eth0"/></zone>'
-                    )
+                    held[f"/etc/firewalld/zones/{written}.xml"] = shipped.replace("</zone>", '<interface name="eth0"/></zone>')
                 if dice.random() < 0.4:
                     held["/etc/firewalld/policies/own.xml"] = POLICY % dice.choice(("public", "trusted"))
                 guest.inside(

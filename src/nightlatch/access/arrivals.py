@@ -15,7 +15,7 @@ from nightlatch.access.perimeter import rules_of
 from nightlatch.access.verdicts import Flow, passed
 from nightlatch.estate.model import Estate, Forward, GuestEstate, GuestSpec, NetworkSpec
 from nightlatch.model.bounds import Addresses, Bounds, exactly, in_all, inside
-from nightlatch.model.causes import Forwarded
+from nightlatch.model.causes import ForwardHop
 from nightlatch.model.sources import COMMON, Realm, Sources
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, prefix, single, union
 from nightlatch.readings.filters.rules import Rules
@@ -41,12 +41,12 @@ class Arrival:
         return single(hidden) if hidden is not None else None
 
     @property
-    def causes(self) -> tuple[Forwarded, ...]:
+    def causes(self) -> tuple[ForwardHop, ...]:
         """What there is to say of the way."""
         if self.forward is None:
             return ()
         seen_as = str(self.forward.sees) if self.forward.sees is not None else ""
-        return (Forwarded(str(self.forward), self.forward.to_port, seen_as, self.forward.origin),)
+        return (ForwardHop(str(self.forward), self.forward.to_port, seen_as, self.forward.origin),)
 
 
 def arrivals(estate: Estate) -> Mapping[str, tuple[Arrival, ...]]:
@@ -68,9 +68,7 @@ def _ways(estate: Estate, said: GuestEstate, known: _Known) -> tuple[Arrival, ..
     return (_direct(said.spec, network, known), *(_by(estate, each, said.spec) for each in said.forwards))
 
 
-def _direct(
-    guest: GuestSpec, network: NetworkSpec | None, known: _Known
-) -> Arrival:  # fmt: skip
+def _direct(guest: GuestSpec, network: NetworkSpec | None, known: _Known) -> Arrival:
     if network is None:
         return Arrival()
     if network.private:  # what a forward shows its callers as is no caller of its own
@@ -136,7 +134,7 @@ def admitted(reading: GuestReading, flow: Flow, arrival: Arrival, *, behind: Beh
 
 def met(
     reading: GuestReading, flow: Flow, arrival: Arrival, *, behind: Behind
-) -> Iterator[tuple[Rules, Flow, AddressSet | None]]:  # fmt: skip
+) -> Iterator[tuple[Rules, Flow, AddressSet | None]]:
     """What a caller meets one after the other, with the packet as it is seen there and the address that all callers have there;
     None where it is their own."""
     if arrival.forward is None:

@@ -21,7 +21,7 @@ MOST_TRIED = 1 << 20
 
 
 @dataclass(frozen=True)
-class Page:
+class NetworkPage:
     """One network with everything on it. `free` counts what is left for static addresses, `following` is the next of them."""
 
     network: NetworkSpec
@@ -35,7 +35,7 @@ class Page:
 class Book:
     """All pages, what lies on no network of the estate, and guests of which no address is known."""
 
-    pages: tuple[Page, ...]
+    pages: tuple[NetworkPage, ...]
     elsewhere: tuple[Holding, ...]
     without: tuple[str, ...]
 
@@ -80,13 +80,13 @@ def narrowed(whole: Book, guests: Collection[str]) -> Book:
     return Book(pages, kept(whole.elsewhere), tuple(name for name in whole.without if name in names))
 
 
-def _page(network: NetworkSpec, subnet: IPNetwork, found: list[Holding]) -> Page:
+def _page(network: NetworkSpec, subnet: IPNetwork, found: list[Holding]) -> NetworkPage:
     used = {int(each.address) for each in found} | _own(network, subnet)
     pools = [(int(low), int(high)) for low, high in network.leases if low in subnet]
     pooled = sum(high - low + 1 for low, high in pools)
     outside = sum(not any(low <= number <= high for low, high in pools) for number in used)
     free = max(0, subnet.num_addresses - pooled - outside)
-    return Page(network, subnet, tuple(found), free, next(free_addresses(network, subnet, used), None))
+    return NetworkPage(network, subnet, tuple(found), free, next(free_addresses(network, subnet, used), None))
 
 
 def _own(network: NetworkSpec, subnet: IPNetwork) -> set[int]:
@@ -126,9 +126,7 @@ class Proposal:
     because: str
 
 
-def proposals(
-    estate: Estate, found: Iterable[Holding], interfaces: Mapping[str, tuple[str, ...]]
-) -> Iterator[Proposal]:
+def proposals(estate: Estate, found: Iterable[Holding], interfaces: Mapping[str, tuple[str, ...]]) -> Iterator[Proposal]:
     """For every guest that is said to sit on a network and holds no lasting address there, the next free one of its subnets."""
     by_guest: dict[str, list[Holding]] = {}
     used: dict[IPNetwork, set[int]] = {}
@@ -162,7 +160,7 @@ def _interface(there: list[Holding], known: tuple[str, ...]) -> str:
     return named[0] if named else known[0] if len(known) == 1 else ""
 
 
-class Way(IntEnum):
+class Reachability(IntEnum):
     """How an address is reached from a place, the best first."""
 
     SAME_NETWORK = 0
@@ -176,7 +174,7 @@ class Choice:
     """One address of a guest, judged from a place."""
 
     holding: Holding
-    way: Way
+    way: Reachability
     because: str
 
 
@@ -199,24 +197,26 @@ def _judged(estate: Estate, holding: Holding, place: AddressSet) -> Choice:
     pairs = [(network, subnet) for network in estate.networks.values() for subnet in network.subnets]
     network, subnet = next((pair for pair in _near(pairs, own) if _lies_in(holding.address, pair[1])), (None, None))
     if network is not None and network.private:
-        return Choice(holding, Way.NO, _instead(network, holding.guest))
+        return Choice(holding, Reachability.NO, _instead(network, holding.guest))
     family = place.v4 if holding.address.version == 4 else place.v6
     if kind in (AddressKind.LINK_LOCAL, AddressKind.LOOPBACK, AddressKind.UNSPECIFIED):
-        return Choice(holding, Way.NO, f"a {kind.value} address means nothing from another place")
+        return Choice(holding, Reachability.NO, f"a {kind.value} address means nothing from another place")
     if not family:
-        return Choice(holding, Way.NO, f"the place has no IPv{holding.address.version} address")
+        return Choice(holding, Reachability.NO, f"the place has no IPv{holding.address.version} address")
     if subnet is not None and all(_inside(low, high, subnet) for low, high in family):
-        return Choice(holding, Way.SAME_NETWORK, f"the place lies in the same network, {subnet}")
+        return Choice(holding, Reachability.SAME_NETWORK, f"the place lies in the same network, {subnet}")
     if holding.loaded is None and holding.stored is None and holding.seen:
-        return Choice(holding, Way.NO, "the guest does not have it")
+        return Choice(holding, Reachability.NO, "the guest does not have it")
     sample = ip_address(family[0][0]) if holding.address.version == 4 else type(holding.address)(family[0][0])
     seen = kind_of(sample)
     if kind is AddressKind.PRIVATE and seen is AddressKind.PUBLIC:
-        return Choice(holding, Way.NO, "a private address can't be dialled from a public one")
+        return Choice(holding, Reachability.NO, "a private address can't be dialled from a public one")
     if kind is AddressKind.PUBLIC:
-        return Choice(holding, Way.ROUTED, "a public address is routed everywhere, unless a filter stands in the way")
+        return Choice(holding, Reachability.ROUTED, "a public address is routed everywhere, unless a filter stands in the way")
     return Choice(
-        holding, Way.UNKNOWN, "another network: whether a route leads there is not known; nightlatch reach tries it"
+        holding,
+        Reachability.UNKNOWN,
+        "another network: whether a route leads there is not known; nightlatch reach tries it",
     )
 
 

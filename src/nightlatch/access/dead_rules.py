@@ -12,12 +12,12 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import lru_cache
 
-from nightlatch.model.rules import Does
+from nightlatch.model.rules import RuleAction
 from nightlatch.net.addresses import ALL_V4, ALL_V6
 from nightlatch.readings.filters.rules import Chain, Match, Rule, Rules
 
-DECIDING = (Does.ACCEPT, Does.DROP, Does.REJECT)
-ENDING = (*DECIDING, Does.RETURN, Does.GOTO)
+DECIDING = (RuleAction.ACCEPT, RuleAction.DROP, RuleAction.REJECT)
+ENDING = (*DECIDING, RuleAction.RETURN, RuleAction.GOTO)
 # What the common form takes for granted of a first packet, and may not hold for another; and what it leaves out of rules that are
 # not about ports: two rules for types of ICMP look alike there.
 _CONDITIONS = re.compile(
@@ -29,7 +29,7 @@ MOST_WIDE = 32
 
 
 @dataclass(frozen=True, slots=True)
-class Dead:
+class DeadRule:
     """A rule, and the one before it that decides in its place."""
 
     rule: Rule
@@ -38,16 +38,16 @@ class Dead:
     @property
     def contradicts(self) -> bool:
         """Whether the two say otherwise: somebody is let in, or kept out, whom the later one means to treat otherwise."""
-        return (self.rule.does is Does.ACCEPT) != (self.by.does is Does.ACCEPT)
+        return (self.rule.does is RuleAction.ACCEPT) != (self.by.does is RuleAction.ACCEPT)
 
 
 @lru_cache(maxsize=16)
-def dead_rules(rules: Rules) -> tuple[Dead, ...]:
+def dead_rules(rules: Rules) -> tuple[DeadRule, ...]:
     """The dead rules of all chains, in order."""
     return tuple(each for chain in rules.chains.values() for each in _of_chain(chain))
 
 
-def _of_chain(chain: Chain) -> Iterator[Dead]:
+def _of_chain(chain: Chain) -> Iterator[DeadRule]:
     alike: dict[tuple[Match, ...], Rule] = {}
     wide: list[Rule] = []
     for rule in chain.rules:
@@ -56,7 +56,7 @@ def _of_chain(chain: Chain) -> Iterator[Dead]:
         if rule.does in DECIDING:
             by = alike.get(rule.matches) or next((each for each in wide if _covers(each, rule)), None)
             if by is not None:
-                yield Dead(rule, by)
+                yield DeadRule(rule, by)
                 continue
         if rule.does in ENDING and _is_plain(rule):
             alike.setdefault(rule.matches, rule)

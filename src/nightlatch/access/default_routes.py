@@ -11,7 +11,7 @@ from nightlatch.readings.network.profiles import Method
 
 
 @dataclass(frozen=True, slots=True)
-class Leading:
+class DefaultRoute:
     """Something that brings a default route at boot."""
 
     interface: str
@@ -20,7 +20,7 @@ class Leading:
     metric: int | None = None
 
 
-def leading(network: NetworkReading, version: int) -> Iterator[Leading]:
+def leading(network: NetworkReading, version: int) -> Iterator[DefaultRoute]:
     """Every default route that the next boot brings for one family, written down or by a lease."""
     for profile in network.counting:
         if not profile.at_boot:
@@ -28,7 +28,7 @@ def leading(network: NetworkReading, version: int) -> Iterator[Leading]:
         name = profile.interface or profile.origin.path.rpartition("/")[2]
         for gateway in profile.gateways:
             if gateway.address.version == version:
-                yield Leading(name, f"{gateway.address} on {name}", gateway.origin, gateway.metric)
+                yield DefaultRoute(name, f"{gateway.address} on {name}", gateway.origin, gateway.metric)
         lease = next((m for m in profile.methods if m.version == version and m.method is Method.LEASED), None)
         if lease is not None and profile.lease_routes and version == 4:
-            yield Leading(name, f"the lease of {name}", lease.origin)
+            yield DefaultRoute(name, f"the lease of {name}", lease.origin)

@@ -27,7 +27,7 @@ class Lack(Enum):
 
 
 @dataclass(frozen=True, slots=True)
-class Stated:
+class StatedUnit:
     """One unit that a sentence speaks of, as it is, and what it lacks."""
 
     spec: ServiceSpec
@@ -35,7 +35,7 @@ class Stated:
     lacks: tuple[Lack, ...]
 
 
-def of_units(estate: Estate, reading: GuestReading) -> Iterator[Stated]:
+def of_units(estate: Estate, reading: GuestReading) -> Iterator[StatedUnit]:
     """Every sentence about a unit of this guest; of one that is stopped its socket, too, which would start it again."""
     for spec in estate.of(reading.guest).services:
         if spec.unit == "ssh":
@@ -43,7 +43,7 @@ def of_units(estate: Estate, reading: GuestReading) -> Iterator[Stated]:
         for name in members(spec):
             state = reading.unit(name)
             if name == spec.unit or state.there:
-                yield Stated(spec, state, tuple(_lacks(spec, state)))
+                yield StatedUnit(spec, state, tuple(_lacks(spec, state)))
 
 
 def members(spec: ServiceSpec) -> tuple[str, ...]:

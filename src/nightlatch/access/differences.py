@@ -1,4 +1,4 @@
-"""Surplus and missing: what is open and not granted, what is granted and not open.
+"""Holes, and who is shut out: what is open and not granted, what is granted and not open.
 
 Plain equality would be wrong: the two need opposite inclusions. A path is covered by a grant when it asks for no less
 and gives no more, over a connection that is sealed at least as well; it serves a grant when it asks for no more and really gives
@@ -12,13 +12,13 @@ from dataclasses import dataclass
 
 from nightlatch.model.grants import Grant
 from nightlatch.model.paths import AccessPath
-from nightlatch.model.powers import Gives, Power
+from nightlatch.model.powers import Power, PowerKind
 from nightlatch.model.sources import Sources, joined, without
 from nightlatch.net.addresses import LOOPBACK
 
 
 @dataclass(frozen=True, slots=True)
-class Surplus:
+class Hole:
     """Sources that a path lets in and no grant does.
 
     `granted` are grants that cover the path for other sources, `over` those that did and have ended.
@@ -32,7 +32,7 @@ class Surplus:
 
 
 @dataclass(frozen=True, slots=True)
-class Missing:
+class ShutOut:
     """Sources that a grant lets in and no path does, for one power; `served` are the paths that serve other sources."""
 
     grant: Grant
@@ -63,13 +63,13 @@ def serves(path: AccessPath, grant: Grant, power: Power) -> bool:
 
 
 def _offers(offered: Power, wanted: Power) -> bool:
-    # A shell on which a command is granted gives that command too; that it gives more is surplus, not missing.
-    if wanted.gives is Gives.COMMAND and offered.gives is Gives.SHELL:
+    # A shell on which a command is granted gives that command too; that it gives more is a hole, and shuts nobody out.
+    if wanted.gives is PowerKind.COMMAND and offered.gives is PowerKind.SHELL:
         return True
     return wanted.within(offered)
 
 
-def surplus(paths: Iterable[AccessPath], grants: Iterable[Grant]) -> Iterator[Surplus]:
+def find_holes(paths: Iterable[AccessPath], grants: Iterable[Grant]) -> Iterator[Hole]:
     """For every path what no grant covers; paths that are wholly covered are left out."""
     by_place: dict[object, list[Grant]] = {}
     for grant in grants:
@@ -82,7 +82,7 @@ def surplus(paths: Iterable[AccessPath], grants: Iterable[Grant]) -> Iterator[Su
         if (certain or possible) and not (covering and _only_inside(certain) and _only_inside(possible)):
             counts = [grant for grant in covering if grant.callers.perhaps]
             ended = [grant for grant in covering if not grant.callers.perhaps]
-            yield Surplus(path, certain, possible, tuple(counts), tuple(ended))
+            yield Hole(path, certain, possible, tuple(counts), tuple(ended))
 
 
 def _only_inside(sources: Sources) -> bool:
@@ -90,7 +90,7 @@ def _only_inside(sources: Sources) -> bool:
     return all(each <= LOOPBACK for each in sources.values())
 
 
-def missing(paths: Iterable[AccessPath], grants: Iterable[Grant]) -> Iterator[Missing]:
+def find_shut_out(paths: Iterable[AccessPath], grants: Iterable[Grant]) -> Iterator[ShutOut]:
     """For every grant and every power it gives, the sources that no path serves."""
     by_place: dict[object, list[AccessPath]] = {}
     for path in paths:
@@ -103,4 +103,4 @@ def missing(paths: Iterable[AccessPath], grants: Iterable[Grant]) -> Iterator[Mi
             left = without(grant.callers.perhaps, joined(p.callers.surely for p in serving))
             possible = without(left, certain)
             if certain or possible:
-                yield Missing(grant, power, certain, possible, tuple(serving))
+                yield ShutOut(grant, power, certain, possible, tuple(serving))

@@ -13,9 +13,9 @@ from enum import Enum
 
 from nightlatch.access.arrivals import Arrival, dialled, outside, seen
 from nightlatch.access.layers import Behind, flow_to, layers, through
-from nightlatch.access.verdicts import Flow, Verdict, passed, verdicts
+from nightlatch.access.verdicts import Flow, RuleVerdict, passed, verdicts
 from nightlatch.model.bounds import Addresses, exactly, inside
-from nightlatch.model.rules import Does
+from nightlatch.model.rules import RuleAction
 from nightlatch.model.sockets import Listener, family_of
 from nightlatch.model.sources import COMMON, Realm
 from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, LOOPBACK, NO_ADDRESS, AddressSet
@@ -41,7 +41,12 @@ class Fate(Enum):
     UNDECIDED = "undecided"
 
 
-FATES = {Does.DROP: Fate.DROPPED, Does.REJECT: Fate.REFUSED, Does.REWRITE: Fate.ELSEWHERE, Does.ACCEPT: Fate.IN}
+FATES = {
+    RuleAction.DROP: Fate.DROPPED,
+    RuleAction.REJECT: Fate.REFUSED,
+    RuleAction.REWRITE: Fate.ELSEWHERE,
+    RuleAction.ACCEPT: Fate.IN,
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,7 +61,7 @@ class Piece:
 
 
 @dataclass(frozen=True, slots=True)
-class Exposed:
+class ExposedSocket:
     """One listening socket with all callers there are, in pieces. `program` holds it, as far as is known; `by` is the forward
     that leads there, as text, and `realm` the one whose addresses callers have."""
 
@@ -78,14 +83,14 @@ class Exposed:
 
 
 def exposure(
-    reading: GuestReading, only: Sequence[tuple[str, Listener]] | None = None, ways: Sequence[Arrival] = (Arrival(),),
+    reading: GuestReading,
+    only: Sequence[tuple[str, Listener]] | None = None,
+    ways: Sequence[Arrival] = (Arrival(),),
     kinds: Kinds = KINDS,
-) -> tuple[Exposed, ...]:  # fmt: skip
+) -> tuple[ExposedSocket, ...]:
     """Every socket of a guest that others than the guest itself could reach, by port, or these alone, over each of the ways
     to it."""
-    those = list(
-        _listeners(reading, kinds) if only is None else ((protocol, "sshd", "", one) for protocol, one in only)
-    )
+    those = list(_listeners(reading, kinds) if only is None else ((protocol, "sshd", "", one) for protocol, one in only))
     found = [
         _exposed(reading, listener, protocol, program, unit, way)
         for protocol, program, unit, listener in those
@@ -161,15 +166,13 @@ def _program(socket: OpenSocket) -> str:
     return socket.programs[0][0] if socket.programs else ""
 
 
-def _exposed(
-    reading: GuestReading, listener: Listener, protocol: str, program: str, unit: str, way: Arrival
-) -> Exposed:  # fmt: skip
+def _exposed(reading: GuestReading, listener: Listener, protocol: str, program: str, unit: str, way: Arrival) -> ExposedSocket:
     flow = flow_to(reading, listener.address, listener.port, protocol)
     behind = reading.filter.behind if _is_ssh(reading, listener, program) else behind_of(reading, unit)
     work = _direct if way.forward is None else _forwarded
     by = str(way.forward) if way.forward is not None else ""
     pieces = tuple(work(reading, flow, listener, way, behind))
-    return Exposed(reading.guest, protocol, listener.port, listener.address, program, pieces, by, way.realm)
+    return ExposedSocket(reading.guest, protocol, listener.port, listener.address, program, pieces, by, way.realm)
 
 
 def _direct(reading: GuestReading, flow: Flow, listener: Listener, way: Arrival, behind: Behind) -> list[Piece]:
@@ -241,8 +244,15 @@ def _decided(layered: list[tuple[Rules, Flow]], whole: Addresses, admitted: Addr
         direct &= passed(rules, flow, flow.port).surely
     let_in = list(_shared(Fate.IN, bounds.surely & direct, _last_word(met)))
     let_in += _byfamily_of(Fate.IN, bounds.surely - direct, BY_ANOTHER, None)
-    yield from sorted(let_in, key=lambda each: (each.family, each.origin is None, str(each.origin and each.origin.path),
-                                                each.origin.line if each.origin else 0))  # fmt: skip
+    yield from sorted(
+        let_in,
+        key=lambda each: (
+            each.family,
+            each.origin is None,
+            str(each.origin and each.origin.path),
+            each.origin.line if each.origin else 0,
+        ),
+    )
     unsure = (bounds.perhaps - bounds.surely) & admitted
     if unsure:
         gap = bounds.because[0] if bounds.because else None
@@ -255,13 +265,13 @@ def _decided(layered: list[tuple[Rules, Flow]], whole: Addresses, admitted: Addr
         rest = rest - mine
 
 
-def _last_word(met: tuple[Verdict, ...]) -> list[Verdict]:
+def _last_word(met: tuple[RuleVerdict, ...]) -> list[RuleVerdict]:
     """Accepting verdicts, the one that counts first: a rule before a policy, of several the last that was met."""
-    accepting = [each for each in reversed(met) if each.does is Does.ACCEPT]
+    accepting = [each for each in reversed(met) if each.does is RuleAction.ACCEPT]
     return sorted(accepting, key=lambda each: each.policy)
 
 
-def _shared(fate: Fate, sources: AddressSet, by: Iterable[Verdict]) -> Iterator[Piece]:
+def _shared(fate: Fate, sources: AddressSet, by: Iterable[RuleVerdict]) -> Iterator[Piece]:
     """The sources given to the first verdict that is about them."""
     for each in by:
         mine = sources & each.sources

@@ -9,11 +9,11 @@ from datetime import datetime
 from nightlatch.access.arrivals import Arrival, arrivals, images, subnets, ways_to
 from nightlatch.access.realms import Realms
 from nightlatch.estate.model import Emergency, Estate, GrantSpec, PlaceRef, Principal, ViaKind
-from nightlatch.evidence.facts import NOT_KNOWN, Came
+from nightlatch.evidence.facts import NOT_KNOWN, SurveyLogin
 from nightlatch.formats.keys import PublicKey
 from nightlatch.model.bounds import Bounds
 from nightlatch.model.grants import Grant, GrantKind
-from nightlatch.model.powers import ADMINISTER, SHELL, Gives, Power
+from nightlatch.model.powers import ADMINISTER, SHELL, Power, PowerKind
 from nightlatch.model.secrets import Certificate, Key, Need, Password, Secret
 from nightlatch.model.sources import COMMON, NOWHERE, Sources, joined
 from nightlatch.net.literal import AddressError, parse_network
@@ -45,7 +45,7 @@ def sources_of(estate: Estate, refs: Iterable[PlaceRef]) -> Sources:
     return joined(parts)
 
 
-def expand(estate: Estate, guest: str, at: datetime, came: Came = NOT_KNOWN) -> list[Grant]:
+def expand(estate: Estate, guest: str, at: datetime, came: SurveyLogin = NOT_KNOWN) -> list[Grant]:
     """Every grant for one guest at a moment, the own door and emergency accounts included.
 
     `came` says how a survey came in, for what the own door does not state itself.
@@ -86,16 +86,20 @@ def _sentence(estate: Estate, spec: GrantSpec, guest: str, at: datetime) -> Iter
 def gives(spec: GrantSpec) -> frozenset[Power]:
     """The powers a sentence gives."""
     if spec.command:
-        return frozenset([Power(Gives.COMMAND, spec.command)])
+        return frozenset([Power(PowerKind.COMMAND, spec.command)])
     if spec.files:
-        return frozenset([Power(Gives.FILES, spec.files)])
+        return frozenset([Power(PowerKind.FILES, spec.files)])
     return frozenset([spec.by.power, *([ADMINISTER] if spec.administer else [])])
 
 
 def proofs(
-    estate: Estate, stated: tuple[tuple[str, ...], ...], person: Principal | None, keys: tuple[PublicKey, ...],
-    guest: str, account: str,
-) -> frozenset[Need]:  # fmt: skip
+    estate: Estate,
+    stated: tuple[tuple[str, ...], ...],
+    person: Principal | None,
+    keys: tuple[PublicKey, ...],
+    guest: str,
+    account: str,
+) -> frozenset[Need]:
     """All needs that would do, with concrete secrets: each key and principal on its own."""
     out: set[Need] = set()
     for parts in stated:
@@ -109,7 +113,7 @@ def proofs(
 
 def _secrets(
     estate: Estate, part: str, person: Principal | None, keys: tuple[PublicKey, ...], guest: str, account: str
-) -> Iterator[Secret]:  # fmt: skip
+) -> Iterator[Secret]:
     if part == "key":
         for key in keys:
             yield Key(key.fingerprint)
@@ -121,7 +125,7 @@ def _secrets(
             yield Certificate(authority, principal)
 
 
-def _own_door(estate: Estate, guest: str, came: Came) -> Iterator[Grant]:
+def _own_door(estate: Estate, guest: str, came: SurveyLogin) -> Iterator[Grant]:
     via = estate.guests[guest].via
     account = via.account or came.account
     if not account or via.kind is ViaKind.HERE or not (via.key or via.kind is ViaKind.SSH):
@@ -149,7 +153,7 @@ def _own_door(estate: Estate, guest: str, came: Came) -> Iterator[Grant]:
     )
 
 
-def _came_from(estate: Estate, guest: str, came: Came) -> tuple[Sources, str]:
+def _came_from(estate: Estate, guest: str, came: SurveyLogin) -> tuple[Sources, str]:
     """The address that a survey came from, as the guest told it; a link-local scope is dropped. Where a forward hides who
     calls, it is not known who did."""
     text = came.address

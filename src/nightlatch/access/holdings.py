@@ -95,10 +95,15 @@ def method_of(live: LiveAddress) -> Method:
 def _both(a: Holding, b: Holding) -> Holding:
     """Two tellings of one address; the first knows better how it is come by."""
     return replace(
-        a, interface=a.interface or b.interface, method=a.method or b.method,
-        length=a.length if a.length is not None else b.length, stated=a.stated or b.stated, stored=a.stored or b.stored,
-        loaded=a.loaded or b.loaded, temporary=a.temporary or b.temporary,
-    )  # fmt: skip
+        a,
+        interface=a.interface or b.interface,
+        method=a.method or b.method,
+        length=a.length if a.length is not None else b.length,
+        stated=a.stated or b.stated,
+        stored=a.stored or b.stored,
+        loaded=a.loaded or b.loaded,
+        temporary=a.temporary or b.temporary,
+    )
 
 
 def hardware(network: NetworkReading) -> Iterator[tuple[str, str, Origin]]:

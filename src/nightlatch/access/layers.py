@@ -24,9 +24,7 @@ def flow_to(reading: GuestReading, address: str, port: int, protocol: str = "tcp
     if not reading.service.is_live:
         return Flow(protocol, port, _one(address), _stored_names(reading))
     others = [each for each in reading.network.live if each.link.name != "lo"]
-    own = union(
-        _one(str(held.address.ip).partition("%")[0]) or NO_ADDRESS for each in others for held in each.addresses
-    )
+    own = union(_one(str(held.address.ip).partition("%")[0]) or NO_ADDRESS for each in others for held in each.addresses)
     named = tuple(each.link.name for each in others if each.addresses)
     return Flow(protocol, port, _one(address) or own or None, named)
 
@@ -71,9 +69,7 @@ def _last(flow: Flow, behind: Behind) -> Iterator[tuple[Rules, Flow]]:
         yield rules, Flow(flow.protocol, flow.port)
 
 
-def layers(
-    reading: GuestReading, flow: Flow, around: Sequence[Rules] = (), *, behind: Behind
-) -> Iterator[tuple[Rules, Flow]]:  # fmt: skip
+def layers(reading: GuestReading, flow: Flow, around: Sequence[Rules] = (), *, behind: Behind) -> Iterator[tuple[Rules, Flow]]:
     """What a caller meets one after the other, each with the packet as it sees it; what only callers of one service meet comes
     last."""
     for rules in around:

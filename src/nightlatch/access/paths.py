@@ -17,7 +17,7 @@ from nightlatch.model.bounds import Addresses, Bounds
 from nightlatch.model.causes import Cause
 from nightlatch.model.gaps import Gap
 from nightlatch.model.paths import AccessPath
-from nightlatch.model.powers import Gives, Power
+from nightlatch.model.powers import Power, PowerKind
 from nightlatch.model.routes import FilterMet, Route
 from nightlatch.model.rules import Layer
 from nightlatch.model.secrets import Need
@@ -99,9 +99,7 @@ class _Sum:
     gaps: dict[Gap, None]
 
 
-def guest_access(
-    reading: GuestReading, at: datetime, realms: Realms | None = None, kinds: Kinds = KINDS
-) -> GuestAccess:  # fmt: skip
+def guest_access(reading: GuestReading, at: datetime, realms: Realms | None = None, kinds: Kinds = KINDS) -> GuestAccess:
     """All access paths of a guest at a moment (aware), by every service of the table `kinds`."""
     work = _Work(reading, realms or Realms())
     for kind in kinds.values():
@@ -132,9 +130,14 @@ class _Work:
         if any(each.listeners for each in self.services):
             self.gaps.update(dict.fromkeys(self.reading.filter.gaps))
         return GuestAccess(
-            self.reading.guest, self.reading, tuple(self.services), tuple(self.paths), tuple(self.gaps), self.arrivals,
+            self.reading.guest,
+            self.reading,
+            tuple(self.services),
+            tuple(self.paths),
+            tuple(self.gaps),
+            self.arrivals,
             self.realms,
-        )  # fmt: skip
+        )
 
     def _paths(self, server: Server, socket: Listener) -> Iterator[AccessPath]:
         stands = server.stands
@@ -151,9 +154,7 @@ class _Work:
         it."""
         flow = flow_to(self.reading, socket.address, socket.port)
         met = [*arrival.around, *(rules for rules, _ in layers(self.reading, flow, behind=stands.behind))]
-        filters = tuple(
-            FilterMet(each.layer, "" if each.layer is Layer.FILTER else next(iter(each.chains), "")) for each in met
-        )
+        filters = tuple(FilterMet(each.layer, "" if each.layer is Layer.FILTER else next(iter(each.chains), "")) for each in met)
         route = Route(socket.address, socket.port, next(iter(arrival.causes), None), filters)
         through = seen(self.reading, flow, arrival, behind=stands.behind)
         return _Way(stands.words.name, socket, arrival, route, through, outside(arrival, flow))
@@ -174,9 +175,16 @@ class _Work:
                 account, need, power = key
                 causes = dict.fromkeys(cause for each in found if each for cause in each.causes)
                 yield AccessPath(
-                    self.reading.guest, account, need, power, bounds, (*causes, *way.arrival.causes), way.route,
-                    way.service, alike=way.alike,
-                )  # fmt: skip
+                    self.reading.guest,
+                    account,
+                    need,
+                    power,
+                    bounds,
+                    (*causes, *way.arrival.causes),
+                    way.route,
+                    way.service,
+                    alike=way.alike,
+                )
 
     def _lifted(self, way: _Way, seen: Addresses) -> Bounds[Sources]:
         """Callers of what the guest sees; many paths share one set, so each is worked out once."""
@@ -202,9 +210,9 @@ def _sums(entries: Iterable[LoginEntry], through: Addresses) -> _Sums:
 
 def strongest(paths: Sequence[AccessPath]) -> AccessPath:
     """The path that gives most, for telling one story of several powers."""
-    order = list(Gives)
+    order = list(PowerKind)
     ranks = {
-        gives: rank for rank, gives in enumerate([Gives.ADMINISTER, *[g for g in order if g is not Gives.ADMINISTER]])
+        gives: rank for rank, gives in enumerate([PowerKind.ADMINISTER, *[g for g in order if g is not PowerKind.ADMINISTER]])
     }
     return min(paths, key=lambda path: ranks[path.power.gives])
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 from ipaddress import ip_network
 
 from nightlatch.estate.model import NetworkSpec, Perimeter, PerimeterRow
-from nightlatch.model.rules import Does, Layer
+from nightlatch.model.rules import Layer, RuleAction
 from nightlatch.net.addresses import ALL_V4, ALL_V6, AddressSet, prefix, union
 from nightlatch.readings.filters.rules import Chain, Match, Rule, Rules
 
@@ -23,14 +23,14 @@ def title(perimeter: Perimeter) -> str:
 
 def rules_of(network: NetworkSpec, perimeter: Perimeter, labels: frozenset[str], *, near: bool = True) -> Rules:
     """A perimeter as it counts for a guest with these labels; who is `near`, on the same network, does not meet it."""
-    same = Rule((Match(_subnets(network)),), Does.ACCEPT, network.origin, "on the same network")
+    same = Rule((Match(_subnets(network)),), RuleAction.ACCEPT, network.origin, "on the same network")
     rules = [same] if near else []
     for row in perimeter.rows:
         if row.label and row.label not in labels:
             continue
-        does = Does.ACCEPT if row.lets else Does.DROP
+        does = RuleAction.ACCEPT if row.lets else RuleAction.DROP
         rules.append(Rule(_matches(row), does, row.origin, row.text))
-    rules.append(Rule((Match(),), Does.DROP, perimeter.origin, "no row lets it in"))
+    rules.append(Rule((Match(),), RuleAction.DROP, perimeter.origin, "no row lets it in"))
     key = title(perimeter)
     return Rules({key: Chain(key, tuple(rules), perimeter.origin, "prerouting")}, layer=Layer.PERIMETER)
 

@@ -16,7 +16,7 @@ from itertools import groupby
 
 from nightlatch.model.bounds import Addresses, Bounds, in_all, in_any
 from nightlatch.model.gaps import Gap
-from nightlatch.model.rules import Does
+from nightlatch.model.rules import RuleAction
 from nightlatch.net.addresses import EVERY_ADDRESS, LOOPBACK, NO_ADDRESS, AddressSet, union
 from nightlatch.origin import Origin
 from nightlatch.readings.filters.rules import INWARD, OUTWARD, Chain, Match, Rule, Rules
@@ -53,13 +53,13 @@ class Packet(Enum):
 
 
 @dataclass(frozen=True, slots=True)
-class Verdict:
+class RuleVerdict:
     """What a rule, or a `policy`, does with those it `matched` as far as they were still `there`; `text` is the rule's own.
 
     Not `sure` where the rule, or one before it that would decide otherwise, matches only perhaps. `packet` says about which.
     """
 
-    does: Does
+    does: RuleAction
     matched: AddressSet
     origin: Origin
     text: str
@@ -82,7 +82,7 @@ class _Walk:
     rules: Rules
     lost: list[AddressSet] = field(default_factory=list)
     unsure: dict[Gap, None] = field(default_factory=dict)
-    verdicts: list[Verdict] = field(default_factory=list)
+    verdicts: list[RuleVerdict] = field(default_factory=list)
     unknown: list[AddressSet] = field(default_factory=list)
     doubt: AddressSet = NO_ADDRESS
     sent: list[tuple[Flow, AddressSet]] = field(default_factory=list)
@@ -90,12 +90,18 @@ class _Walk:
     entered: int = 0
 
     def decide(
-        self, does: Does, sources: AddressSet, origin: Origin, text: str, there: AddressSet = EVERY_ADDRESS,
-        *, policy: bool = False,
-    ) -> None:  # fmt: skip
+        self,
+        does: RuleAction,
+        sources: AddressSet,
+        origin: Origin,
+        text: str,
+        there: AddressSet = EVERY_ADDRESS,
+        *,
+        policy: bool = False,
+    ) -> None:
         """Note that a rule or a policy decides about sources."""
         sure = not self.doubt & sources & there
-        self.verdicts.append(Verdict(does, sources, origin, text, there, sure, policy=policy))
+        self.verdicts.append(RuleVerdict(does, sources, origin, text, there, sure, policy=policy))
 
 
 @lru_cache(maxsize=64)  # clones share their rules, and several checks ask the same
@@ -131,7 +137,7 @@ def dials(rules: Rules, flow: Flow) -> list[Flow]:
         match.ports
         for chain in rules.chains.values()
         for rule in chain.rules
-        if rule.does is Does.REWRITE and (rule.onto is None or rule.onto.port == flow.port)
+        if rule.does is RuleAction.REWRITE and (rule.onto is None or rule.onto.port == flow.port)
         for match in rule.matches
         if match.protocols is None or flow.protocol in match.protocols
     ]
@@ -143,7 +149,7 @@ def dials(rules: Rules, flow: Flow) -> list[Flow]:
     return [flow, *(replace(flow, port=port) for port in found[:MOST_DIALS] if port != flow.port)]
 
 
-def verdicts(rules: Rules, flow: Flow) -> tuple[Verdict, ...]:
+def verdicts(rules: Rules, flow: Flow) -> tuple[RuleVerdict, ...]:
     """Every rule and policy that decides about some source, in the order in which they are met."""
     first = _walked(rules, flow, flow)[1].verdicts
     later = {
@@ -154,16 +160,14 @@ def verdicts(rules: Rules, flow: Flow) -> tuple[Verdict, ...]:
         replace(each, packet=packet)
         for packet, found in later.items()
         for each in found
-        if each.does in (Does.DROP, Does.REJECT) and each not in first
+        if each.does in (RuleAction.DROP, RuleAction.REJECT) and each not in first
     )
     return (*first, *lost)
 
 
-def deciding(rules: Rules, flow: Flow, source: AddressSet, does: tuple[Does, ...]) -> Verdict | None:
+def deciding(rules: Rules, flow: Flow, source: AddressSet, does: tuple[RuleAction, ...]) -> RuleVerdict | None:
     """The first rule or policy that does one of these to some of `source`."""
-    return next(
-        (each for each in verdicts(rules, flow) if each.does in does and each.matched & source & each.there), None
-    )
+    return next((each for each in verdicts(rules, flow) if each.does in does and each.matched & source & each.there), None)
 
 
 def _walked(rules: Rules, dialled: Flow, wanted: Flow) -> tuple[AddressSet, _Walk]:
@@ -237,10 +241,10 @@ def _through(walk: _Walk, chain: Chain, now: AddressSet) -> AddressSet:
     if not chain.accepts and onward:
         walk.lost.append(onward)
         text = "policy drop, for answers" if chain.hook in OUTWARD else "policy drop"
-        walk.decide(Does.DROP, onward, chain.origin, text, policy=True)
+        walk.decide(RuleAction.DROP, onward, chain.origin, text, policy=True)
         onward = NO_ADDRESS
     elif onward:
-        walk.decide(Does.ACCEPT, onward, chain.origin, "policy accept", policy=True)
+        walk.decide(RuleAction.ACCEPT, onward, chain.origin, "policy accept", policy=True)
     return accepted | onward | aside
 
 
@@ -252,20 +256,18 @@ def _perhaps(chain: Chain) -> Chain:
         for rule in chain.rules
     ]
     if not chain.accepts:
-        rules.append(Rule((Match(unread=(unread,)),), Does.DROP, chain.origin, "policy drop"))
+        rules.append(Rule((Match(unread=(unread,)),), RuleAction.DROP, chain.origin, "policy drop"))
     return replace(chain, rules=tuple(rules), accepts=True)
 
 
-def _chain(
-    walk: _Walk, chain: Chain, now: AddressSet, depth: int, above: tuple[str, ...]
-) -> tuple[AddressSet, AddressSet]:  # fmt: skip
+def _chain(walk: _Walk, chain: Chain, now: AddressSet, depth: int, above: tuple[str, ...]) -> tuple[AddressSet, AddressSet]:
     """What is accepted in a chain, and what goes on behind it."""
     accepted: list[AddressSet] = []
     onward: list[AddressSet] = []
     for (does, sure), group in groupby(_applying(walk.flow, chain), key=lambda each: (each[0].does, each[2])):
         if not now:
             break
-        if sure and does in (Does.ACCEPT, Does.DROP, Does.REJECT, Does.RETURN):
+        if sure and does in (RuleAction.ACCEPT, RuleAction.DROP, RuleAction.REJECT, RuleAction.RETURN):
             now = _plain(walk, list(group), does, now, accepted, onward)
             continue
         for rule, sources, certain in group:
@@ -277,38 +279,49 @@ def _chain(
 
 
 def _plain(
-    walk: _Walk, group: list[tuple[Rule, AddressSet, bool]], does: Does, now: AddressSet, accepted: list[AddressSet],
+    walk: _Walk,
+    group: list[tuple[Rule, AddressSet, bool]],
+    does: RuleAction,
+    now: AddressSet,
+    accepted: list[AddressSet],
     onward: list[AddressSet],
-) -> AddressSet:  # fmt: skip
+) -> AddressSet:
     """Rules in a row that surely match and do the same are taken together: one subtraction for all."""
     taken = now & union(sources for _, sources, _ in group)
     if taken:
-        {Does.ACCEPT: accepted, Does.RETURN: onward}.get(does, walk.lost).append(taken)
-        if does is not Does.RETURN:
+        {RuleAction.ACCEPT: accepted, RuleAction.RETURN: onward}.get(does, walk.lost).append(taken)
+        if does is not RuleAction.RETURN:
             for rule, sources, _ in group:
                 walk.decide(does, sources, rule.origin, rule.text, taken)
     return now - taken
 
 
 def _apart(
-    walk: _Walk, rule: Rule, taken: AddressSet, certain: bool, now: AddressSet, depth: int, above: tuple[str, ...],
-    accepted: list[AddressSet], onward: list[AddressSet],
-) -> AddressSet:  # fmt: skip
+    walk: _Walk,
+    rule: Rule,
+    taken: AddressSet,
+    certain: bool,
+    now: AddressSet,
+    depth: int,
+    above: tuple[str, ...],
+    accepted: list[AddressSet],
+    onward: list[AddressSet],
+) -> AddressSet:
     """One rule by itself; returns what goes on to the next."""
     rest = now - taken if certain else now
-    if not certain and rule.does is not Does.NOTHING:
+    if not certain and rule.does is not RuleAction.NOTHING:
         walk.unsure[Gap(AREA, f"whether this rule matches is not known: {rule.text}", rule.origin)] = None
         walk.doubt |= taken
     match rule.does:
-        case Does.NOTHING:
+        case RuleAction.NOTHING:
             return now
-        case Does.ACCEPT:
+        case RuleAction.ACCEPT:
             accepted.append(taken)
-        case Does.RETURN:
+        case RuleAction.RETURN:
             onward.append(taken)
-        case Does.DROP | Does.REJECT:
+        case RuleAction.DROP | RuleAction.REJECT:
             walk.lost.append(taken)
-        case Does.JUMP | Does.GOTO:
+        case RuleAction.JUMP | RuleAction.GOTO:
             target = walk.rules.chains.get(rule.to)
             walk.entered += 1
             if target is None or depth >= DEEPEST or rule.to in above or walk.entered > MOST_ENTERED:
@@ -324,16 +337,14 @@ def _apart(
                 return rest
             inside, back = _chain(walk, target, taken, depth + 1, above)
             accepted.append(inside)
-            if rule.does is Does.GOTO:
+            if rule.does is RuleAction.GOTO:
                 onward.append(back)
                 return rest
             return rest | back
-        case Does.REWRITE if certain and rule.onto is not None and walk.rewrites:
+        case RuleAction.REWRITE if certain and rule.onto is not None and walk.rewrites:
             onto = rule.onto
             port = walk.flow.port if onto.port is None else onto.port
-            walk.sent.append(
-                (replace(walk.flow, port=port, targets=onto.target or walk.flow.targets, sent=True), taken)
-            )
+            walk.sent.append((replace(walk.flow, port=port, targets=onto.target or walk.flow.targets, sent=True), taken))
         case _:
             walk.unsure[Gap(AREA, f"what this rule does is not followed: {rule.text}", rule.origin)] = None
             walk.unknown.append(taken)
@@ -378,9 +389,7 @@ def _holds(match: Match, flow: Flow) -> bool | None:
         if flow.targets is None:
             sure = False
         else:  # a packet's two addresses are of one family
-            dialled = AddressSet(
-                flow.targets.v4 if match.sources.v4 else (), flow.targets.v6 if match.sources.v6 else ()
-            )
+            dialled = AddressSet(flow.targets.v4 if match.sources.v4 else (), flow.targets.v6 if match.sources.v6 else ())
             if not dialled & match.targets:
                 return None
             sure = sure and dialled <= match.targets

@@ -12,17 +12,17 @@ from datetime import datetime
 from functools import partial
 from typing import TypeVar
 
-from nightlatch.access.differences import Missing, Surplus
+from nightlatch.access.differences import Hole, ShutOut
 from nightlatch.access.grants import sources_of
 from nightlatch.estate.model import Estate, Waiver
 from nightlatch.model.paths import AccessPath
-from nightlatch.model.powers import Gives
-from nightlatch.model.secrets import Certificate, Key, Need, Password, Unknown
+from nightlatch.model.powers import PowerKind
+from nightlatch.model.secrets import Certificate, Key, Need, Password, UnknownSecret
 from nightlatch.model.sources import Sources, common_to, joined, without
 
-HOLES = ("surplus", "surplus.possible")
-SHUT_OUT = ("missing", "missing.possible")
-KINDS = {"password": Password, "certificate": Certificate, "unknown": Unknown}
+HOLES = ("hole", "hole.possible")
+SHUT_OUT = ("shut-out", "shut-out.possible")
+KINDS = {"password": Password, "certificate": Certificate, "unknown": UnknownSecret}
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,7 +38,7 @@ class Acceptance:
         waiver = self.waiver
         if (path.service, path.account) != (waiver.by, waiver.account):
             return False
-        if path.power.gives is Gives.ADMINISTER and not waiver.administers:
+        if path.power.gives is PowerKind.ADMINISTER and not waiver.administers:
             return False
         if waiver.proof == "none":
             return not path.need
@@ -47,7 +47,7 @@ class Acceptance:
             return any(isinstance(secret, kind) for secret in path.need)
         return any(need <= path.need for need in self.needs)
 
-    def takes_back(self, item: Missing) -> bool:
+    def takes_back(self, item: ShutOut) -> bool:
         """Whether it accepts that this person is shut out."""
         waiver, grant = self.waiver, item.grant
         same = waiver.person in ("", grant.who) and waiver.account in ("", grant.account)
@@ -76,28 +76,24 @@ def _needs(estate: Estate, waiver: Waiver) -> Iterable[Need]:
             yield from (frozenset([Certificate(authority, name)]) for name in person.certificate.principals)
 
 
-def holes_beside(
-    items: Iterable[Surplus], those: Iterable[Acceptance]
-) -> tuple[list[Surplus], list[tuple[Waiver, Surplus]]]:  # fmt: skip
+def holes_beside(items: Iterable[Hole], those: Iterable[Acceptance]) -> tuple[list[Hole], list[tuple[Waiver, Hole]]]:
     """What of these holes no waiver accepts, and what each accepts of them."""
     mine = [each for each in those if each.waiver.finding in HOLES]
     return _parted(items, mine, lambda each, item: each.takes(item.path))
 
 
-def shut_out_beside(
-    items: Iterable[Missing], those: Iterable[Acceptance]
-) -> tuple[list[Missing], list[tuple[Waiver, Missing]]]:  # fmt: skip
+def shut_out_beside(items: Iterable[ShutOut], those: Iterable[Acceptance]) -> tuple[list[ShutOut], list[tuple[Waiver, ShutOut]]]:
     """The same of people who are shut out."""
     mine = [each for each in those if each.waiver.finding in SHUT_OUT]
     return _parted(items, mine, Acceptance.takes_back)
 
 
-Item = TypeVar("Item", Surplus, Missing)
+Item = TypeVar("Item", Hole, ShutOut)
 
 
 def _parted(
     items: Iterable[Item], those: list[Acceptance], takes: Callable[[Acceptance, Item], bool]
-) -> tuple[list[Item], list[tuple[Waiver, Item]]]:  # fmt: skip
+) -> tuple[list[Item], list[tuple[Waiver, Item]]]:
     left: list[Item] = []
     taken: list[tuple[Waiver, Item]] = []
     for item in items:
@@ -118,5 +114,5 @@ def _kept(item: Item, of: Callable[[Sources], Sources]) -> Item:
     return replace(item, certain=of(item.certain), possible=of(item.possible))
 
 
-def _is_any(item: Surplus | Missing) -> bool:
+def _is_any(item: Hole | ShutOut) -> bool:
     return any(joined([item.certain, item.possible]).values())

@@ -31,7 +31,7 @@ class Callers:
 
 
 @dataclass(frozen=True, slots=True)
-class Way:
+class WayIn:
     """One way in as `account`: `held_by` are people and robots who have what is `shown`; `certain` and `possible`
     callers, who do not overlap; `undecided` says why the latter are not certain."""
 
@@ -49,7 +49,7 @@ class Way:
     undecided: tuple[Gap, ...] = ()
 
 
-def answers(paths: Iterable[AccessPath], names: Names, estate: Estate | None = None) -> Iterator[Way]:
+def answers(paths: Iterable[AccessPath], names: Names, estate: Estate | None = None) -> Iterator[WayIn]:
     """Every way in of a guest, in the order of its paths."""
     grouped: dict[tuple[object, ...], list[AccessPath]] = {}
     for path in paths:
@@ -66,19 +66,26 @@ def answers(paths: Iterable[AccessPath], names: Names, estate: Estate | None = N
         yield _way(found, names, estate)
 
 
-def _way(paths: list[AccessPath], names: Names, estate: Estate | None) -> Way:
+def _way(paths: list[AccessPath], names: Names, estate: Estate | None) -> WayIn:
     first = paths[0]
     surely, perhaps = first.callers.surely, first.callers.perhaps
     possible = {realm: perhaps[realm] - surely[realm] if realm in surely else perhaps[realm] for realm in perhaps}
     causes = dict.fromkeys(cause for path in paths for cause in path.causes)
     gaps = dict.fromkeys(gap for path in paths for gap in path.callers.because)
-    return Way(
-        first.account, holders(estate, first.guest, first.need), first.service, first.route, first.shape,
+    return WayIn(
+        first.account,
+        holders(estate, first.guest, first.need),
+        first.service,
+        first.route,
+        first.shape,
         tuple(sorted(first.need, key=repr)),
-        tuple(sorted({path.power for path in paths}, key=lambda power: (power.gives.value, power.what))), first.seal,
-        callers(surely, names), callers({realm: those for realm, those in possible.items() if those}, names),
-        tuple(causes), tuple(gaps),
-    )  # fmt: skip
+        tuple(sorted({path.power for path in paths}, key=lambda power: (power.gives.value, power.what))),
+        first.seal,
+        callers(surely, names),
+        callers({realm: those for realm, those in possible.items() if those}, names),
+        tuple(causes),
+        tuple(gaps),
+    )
 
 
 def callers(sources: Sources, names: Names) -> Callers:

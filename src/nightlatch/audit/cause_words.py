@@ -8,16 +8,15 @@ from nightlatch.audit.findings import Proof
 from nightlatch.formats.sshd_keywords import spelled
 from nightlatch.model.causes import (
     AccountState,
-    Bound,
     Cause,
     Chroot,
     Condition,
     Effect,
-    Forwarded,
-    GrantedHere,
+    ForwardHop,
+    GrantSentence,
     KeyLine,
-    KeyRefused,
     KeysPlace,
+    ListenAddress,
     NoAccount,
     NoLogin,
     NoServer,
@@ -27,6 +26,7 @@ from nightlatch.model.causes import (
     PasswordField,
     PrincipalLine,
     PrivateNetwork,
+    RefusedKey,
     RuleLine,
     SettingLine,
     SudoRule,
@@ -78,10 +78,10 @@ def words(cause: Cause) -> str:
             return f"ChrootDirectory {folder}: {because}"
         case SudoRule():
             return _sudo(cause)
-        case Forwarded(dialled, port, seen_as):
+        case ForwardHop(dialled, port, seen_as):
             hidden = f", where all callers are seen as {seen_as}" if seen_as else ""
             return f"forward from {dialled} to port {port}{hidden}"
-        case KeyRefused() | Gap():
+        case RefusedKey() | Gap():
             return cause.because
     return _obstacle(cause)
 
@@ -97,7 +97,7 @@ def _obstacle(cause: Cause) -> str:
             return f"no rule lets {account} run everything as root with what the grant asks"
         case RuleLine(text):
             return text
-        case Bound(where):
+        case ListenAddress(where):
             return f"listens on {where}"
         case PrivateNetwork(network):
             return f"{network} is private"
@@ -105,7 +105,7 @@ def _obstacle(cause: Cause) -> str:
             return f"password field {value}"
         case KeysPlace():
             return "keys are looked for here"
-        case GrantedHere():
+        case GrantSentence():
             return "granted here"
     raise AssertionError(cause)
 

@@ -12,10 +12,10 @@ from enum import Enum
 from typing import Any
 
 from nightlatch.audit import cause_words
-from nightlatch.audit.answers import Callers, Way
-from nightlatch.audit.findings import Door, Finding, GuestAudit, Proof, ServiceState, Subject, identified
+from nightlatch.audit.answers import Callers, WayIn
+from nightlatch.audit.findings import DoorState, Finding, GuestAudit, Proof, ServiceState, Subject, identified
 from nightlatch.model import causes as known
-from nightlatch.model.causes import Cause, Forwarded
+from nightlatch.model.causes import Cause, ForwardHop
 from nightlatch.model.gaps import Gap
 from nightlatch.model.powers import Power
 from nightlatch.model.routes import Route
@@ -27,42 +27,72 @@ from nightlatch.model.secrets import (
     Password,
     ScreenPassword,
     Secret,
-    Unknown,
+    UnknownSecret,
 )
 from nightlatch.origin import Origin
 
 FORMAT = "nightlatch/audit/2"
 CAUSES: dict[type[Any], str] = {
-    known.NoServer: "no server", known.NoAccount: "no account", known.RuleLine: "filter rule", known.Bound: "socket",
-    known.PrivateNetwork: "private network", known.PasswordField: "password field", known.KeysPlace: "key file",
-    known.NoSudoRule: "no sudo rule", known.GrantedHere: "grant", known.SettingLine: "setting", known.UserList: "user list",
-    known.KeyLine: "key line", known.PrincipalLine: "principal line", known.KeyRefused: "key refused",
-    known.AccountState: "account", known.NoLogin: "nologin", known.PamEnd: "pam", known.Chroot: "root folder",
-    known.SudoRule: "sudo rule", known.Forwarded: "forward", Gap: "undecided",
-}  # fmt: skip
+    known.NoServer: "no server",
+    known.NoAccount: "no account",
+    known.RuleLine: "filter rule",
+    known.ListenAddress: "socket",
+    known.PrivateNetwork: "private network",
+    known.PasswordField: "password field",
+    known.KeysPlace: "key file",
+    known.NoSudoRule: "no sudo rule",
+    known.GrantSentence: "grant",
+    known.SettingLine: "setting",
+    known.UserList: "user list",
+    known.KeyLine: "key line",
+    known.PrincipalLine: "principal line",
+    known.RefusedKey: "key refused",
+    known.AccountState: "account",
+    known.NoLogin: "nologin",
+    known.PamEnd: "pam",
+    known.Chroot: "root folder",
+    known.SudoRule: "sudo rule",
+    known.ForwardHop: "forward",
+    Gap: "undecided",
+}
 SECRETS: dict[type[Any], str] = {
-    Key: "key", Certificate: "certificate", Password: "password", ScreenPassword: "screen password", Code: "code",
-    ClientCertificate: "client certificate", Unknown: "unknown",
-}  # fmt: skip
+    Key: "key",
+    Certificate: "certificate",
+    Password: "password",
+    ScreenPassword: "screen password",
+    Code: "code",
+    ClientCertificate: "client certificate",
+    UnknownSecret: "unknown",
+}
 NAMES = {"kind": "type"}  # of fields that are called otherwise in a document
 
 
 def audit(estate: str, at: datetime, left_out: int, guests: Iterable[GuestAudit]) -> dict[str, Any]:
     """The whole document."""
     return {
-        "format": FORMAT, "draft": True, "estate": estate or None, "at": at.isoformat(timespec="seconds"),
-        "guests_left_out": left_out, "guests": [guest(each) for each in guests],
-    }  # fmt: skip
+        "format": FORMAT,
+        "draft": True,
+        "estate": estate or None,
+        "at": at.isoformat(timespec="seconds"),
+        "guests_left_out": left_out,
+        "guests": [guest(each) for each in guests],
+    }
 
 
 def guest(found: GuestAudit) -> dict[str, Any]:
     """One guest."""
     return {
-        "guest": found.guest, "service": found.service, "services": [_service(each) for each in found.services],
-        "unread": found.unread or None, "findings": findings(found.findings),
-        "ways_in": [_way(each) for each in found.answers], "kept_doors": [_door(each) for each in found.doors],
-        "undecided": evidence(found.undecided), "notes": list(found.notes), "sha256": dict(found.digests),
-    }  # fmt: skip
+        "guest": found.guest,
+        "service": found.service,
+        "services": [_service(each) for each in found.services],
+        "unread": found.unread or None,
+        "findings": findings(found.findings),
+        "ways_in": [_way(each) for each in found.answers],
+        "kept_doors": [_door(each) for each in found.doors],
+        "undecided": evidence(found.undecided),
+        "notes": list(found.notes),
+        "sha256": dict(found.digests),
+    }
 
 
 def origin(place: Origin) -> dict[str, Any]:
@@ -87,10 +117,15 @@ def findings(found: Iterable[Finding]) -> list[dict[str, Any]]:
 
 def _finding(found: Finding) -> dict[str, Any]:
     out: dict[str, Any] = {
-        "check": found.check, "severity": found.severity.value, "group": found.group.value, "by": found.service or None,
-        "text": found.text, "subjects": list(found.subjects), "evidence": evidence(found.proofs),
+        "check": found.check,
+        "severity": found.severity.value,
+        "group": found.group.value,
+        "by": found.service or None,
+        "text": found.text,
+        "subjects": list(found.subjects),
+        "evidence": evidence(found.proofs),
         "reference": found.reference,
-    }  # fmt: skip
+    }
     if found.about:
         out["about"] = [_subject(each) for each in found.about]
     if found.waived:
@@ -121,29 +156,42 @@ def _service(each: ServiceState) -> dict[str, Any]:
     return {"by": each.service, "program": each.program, "state": each.state, "sockets": sockets}
 
 
-def _way(way: Way) -> dict[str, Any]:
+def _way(way: WayIn) -> dict[str, Any]:
     return {
-        "account": way.account, "held_by": list(way.held_by), "by": way.service, "route": _route(way.route),
+        "account": way.account,
+        "held_by": list(way.held_by),
+        "by": way.service,
+        "route": _route(way.route),
         "through": [{"guest": leg.guest, "by": leg.service, "account": leg.account} for leg in way.through],
-        "shown": [_secret(each) for each in way.shown], "powers": [_power(each) for each in way.powers],
-        "seal": way.seal.words, "certain": _callers(way.certain), "possible": _callers(way.possible),
-        "causes": [cause(each) for each in way.causes], "undecided": [cause(each) for each in way.undecided],
-    }  # fmt: skip
+        "shown": [_secret(each) for each in way.shown],
+        "powers": [_power(each) for each in way.powers],
+        "seal": way.seal.words,
+        "certain": _callers(way.certain),
+        "possible": _callers(way.possible),
+        "causes": [cause(each) for each in way.causes],
+        "undecided": [cause(each) for each in way.undecided],
+    }
 
 
-def _door(each: Door) -> dict[str, Any]:
+def _door(each: DoorState) -> dict[str, Any]:
     return {
-        "kind": each.kind, "account": each.account, "by": each.service, "shown": each.shown, "gives": each.gives,
-        "from": each.where, "evidence": evidence(each.proofs),
-    }  # fmt: skip
+        "kind": each.kind,
+        "account": each.account,
+        "by": each.service,
+        "shown": each.shown,
+        "gives": each.gives,
+        "from": each.where,
+        "evidence": evidence(each.proofs),
+    }
 
 
 def _route(route: Route) -> dict[str, Any]:
     return {
-        "address": route.address or None, "port": route.port,
+        "address": route.address or None,
+        "port": route.port,
         "forward": cause(route.forward) if route.forward is not None else None,
         "filters": [{"layer": each.layer.value, "name": each.name or None} for each in route.filters],
-    }  # fmt: skip
+    }
 
 
 def _callers(those: Callers) -> dict[str, Any] | None:
@@ -162,7 +210,7 @@ def _power(power: Power) -> dict[str, Any]:
     return {"gives": power.gives.value, **({"what": power.what} if power.what else {})}
 
 
-def cause(each: Cause | Forwarded) -> dict[str, Any]:
+def cause(each: Cause | ForwardHop) -> dict[str, Any]:
     """A cause with its place: its kind, what it says, and a text for people."""
     return {"kind": CAUSES[type(each)], "text": cause_words.words(each), **_fields(each)}
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from hashlib import sha256
 
-from nightlatch.audit.answers import Way
+from nightlatch.audit.answers import WayIn
 from nightlatch.model.services import SSH
 from nightlatch.model.sockets import Listener
 from nightlatch.origin import Kind, Origin
@@ -105,10 +105,7 @@ def identified(findings: Iterable[Finding]) -> list[tuple[str, Finding]]:
 def _key(found: Finding) -> tuple[str, ...]:
     """What a finding is about. The estate file's path is left out: it is what somebody typed."""
     path = next((proof.origin.path for proof in found.proofs if proof.origin.kind is not Kind.ESTATE), "")
-    about = {
-        f"{each.account}|{each.person}|{each.key}|{each.proof}|{each.administers}|{each.service}"
-        for each in found.about
-    }
+    about = {f"{each.account}|{each.person}|{each.key}|{each.proof}|{each.administers}|{each.service}" for each in found.about}
     return (found.check, found.guest, path, *sorted(found.subjects), "", *sorted(about))
 
 
@@ -130,7 +127,7 @@ class Entrance:
 
 
 @dataclass(frozen=True, slots=True)
-class Door(Entrance):
+class DoorState(Entrance):
     """The own door or an emergency account (`kind`), as it stands."""
 
     kind: str = ""
@@ -162,9 +159,9 @@ class GuestAudit:
     unread: str = ""
     service: str = ""
     closed: str = ""
-    doors: tuple[Door, ...] = field(default=())
+    doors: tuple[DoorState, ...] = field(default=())
     digests: tuple[tuple[str, str], ...] = ()
-    answers: tuple[Way, ...] = ()
+    answers: tuple[WayIn, ...] = ()
     services: tuple[ServiceState, ...] = ()
 
     def count(self, group: Group) -> int:

@@ -1,32 +1,32 @@
-"""Surplus as findings: one for each cause, with all accounts, keys and powers that it opens."""
+"""Holes as findings: one for each cause, with all accounts, keys and powers that it opens."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
-from nightlatch.access.differences import Surplus
+from nightlatch.access.differences import Hole
 from nightlatch.access.waivers import KINDS
 from nightlatch.audit import cause_words
 from nightlatch.audit.findings import Finding, Group, Proof, Severity, Subject
 from nightlatch.audit.names import Names, by, listed, powers
 from nightlatch.model.causes import Cause, SudoRule
 from nightlatch.model.paths import AccessPath
-from nightlatch.model.powers import Gives
-from nightlatch.model.secrets import Certificate, Key, Need, Password, Unknown
+from nightlatch.model.powers import PowerKind
+from nightlatch.model.secrets import Certificate, Key, Need, Password, UnknownSecret
 from nightlatch.model.sources import Sources, joined, without
 
 REFERENCE = "reasoning: what is open minus what is granted"
-STRONG = (Gives.SHELL, Gives.DESKTOP, Gives.ADMINISTER)
+STRONG = (PowerKind.SHELL, PowerKind.DESKTOP, PowerKind.ADMINISTER)
 
 
 @dataclass
-class Hole:
-    """All surplus with one cause. `granted` says that the same login is granted, only less of it."""
+class HoleGroup:
+    """All holes with one cause. `granted` says that the same login is granted, only less of it."""
 
     cause: Cause
     kind: str
-    items: list[Surplus] = field(default_factory=list)
+    items: list[Hole] = field(default_factory=list)
 
     @property
     def paths(self) -> list[AccessPath]:
@@ -49,7 +49,7 @@ def kind_of(path: AccessPath) -> str:
     kinds = {type(secret) for secret in path.need}
     if not path.need:
         return "nothing"
-    if Unknown in kinds:
+    if UnknownSecret in kinds:
         return "unknown"
     if kinds == {Password}:
         return "password"
@@ -60,20 +60,20 @@ def kind_of(path: AccessPath) -> str:
 
 def cause_of(path: AccessPath) -> Cause:
     """The line to which the path is owed: the one that lets root's rights be had, else the first of its causes."""
-    if path.power.gives is Gives.ADMINISTER and isinstance(path.causes[-1], SudoRule):
+    if path.power.gives is PowerKind.ADMINISTER and isinstance(path.causes[-1], SudoRule):
         return path.causes[-1]
     return path.causes[0]
 
 
-def holes(items: Iterable[Surplus]) -> list[Hole]:
-    """Surplus grouped by cause. What a surplus shell implies anyhow is not told again."""
+def holes(items: Iterable[Hole]) -> list[HoleGroup]:
+    """Holes grouped by cause. What an open shell implies anyhow is not told again."""
     found = list(items)
     whole = {
         (s.path.service, s.path.account, s.path.need): s
         for s in found
-        if s.path.power.gives in (Gives.SHELL, Gives.DESKTOP)
+        if s.path.power.gives in (PowerKind.SHELL, PowerKind.DESKTOP)
     }
-    out: dict[tuple[str, Cause, str, bool], Hole] = {}
+    out: dict[tuple[str, Cause, str, bool], HoleGroup] = {}
     for each in found:
         path = each.path
         cause = cause_of(path)
@@ -84,15 +84,15 @@ def holes(items: Iterable[Surplus]) -> list[Hole]:
                 cause, extra = cause_of(shell.path), False
                 break
         key = (path.service, cause, kind_of(path), extra)
-        out.setdefault(key, Hole(cause, kind_of(path))).items.append(each)
+        out.setdefault(key, HoleGroup(cause, kind_of(path))).items.append(each)
     return list(out.values())
 
 
-def _inside(a: Surplus, b: Surplus) -> bool:
+def _inside(a: Hole, b: Hole) -> bool:
     return not without(joined([a.certain, a.possible]), joined([b.certain, b.possible]))
 
 
-def findings(items: Iterable[Surplus], guest: str, names: Names) -> Iterator[Finding]:
+def findings(items: Iterable[Hole], guest: str, names: Names) -> Iterator[Finding]:
     """One finding a hole; holes that are only possible are undecided."""
     for hole in holes(items):
         certain = joined(item.certain for item in hole.items)
@@ -100,38 +100,47 @@ def findings(items: Iterable[Surplus], guest: str, names: Names) -> Iterator[Fin
         if any(certain.values()):
             proofs = _proofs(hole)
             yield Finding(
-                "surplus", _severity(hole), guest, Group.HOLE, sentence(hole, certain, names), proofs,
-                tuple(dict.fromkeys(p.account for p in hole.paths)), REFERENCE, about=tuple(_about(hole, names)),
+                "hole",
+                _severity(hole),
+                guest,
+                Group.HOLE,
+                sentence(hole, certain, names),
+                proofs,
+                tuple(dict.fromkeys(p.account for p in hole.paths)),
+                REFERENCE,
+                about=tuple(_about(hole, names)),
                 service=hole.service,
-            )  # fmt: skip
+            )
         elif any(possible.values()):
             gaps = dict.fromkeys(cause_words.proof(g) for p in hole.paths for g in p.callers.because)
             yield Finding(
-                "surplus.possible", Severity.LOW, guest, Group.UNDECIDED,
-                "Possibly: " + sentence(hole, possible, names), (*_proofs(hole), *gaps),
-                tuple(dict.fromkeys(p.account for p in hole.paths)), REFERENCE, about=tuple(_about(hole, names)),
+                "hole.possible",
+                Severity.LOW,
+                guest,
+                Group.UNDECIDED,
+                "Possibly: " + sentence(hole, possible, names),
+                (*_proofs(hole), *gaps),
+                tuple(dict.fromkeys(p.account for p in hole.paths)),
+                REFERENCE,
+                about=tuple(_about(hole, names)),
                 service=hole.service,
-            )  # fmt: skip
+            )
 
 
-def _about(hole: Hole, names: Names) -> Iterator[Subject]:
+def _about(hole: HoleGroup, names: Names) -> Iterator[Subject]:
     """Each login that is open, once for all that it gives."""
-    logins: dict[tuple[str, Need], list[Surplus]] = {}
+    logins: dict[tuple[str, Need], list[Hole]] = {}
     for item in hole.items:
         logins.setdefault((item.path.account, item.path.need), []).append(item)
     for (account, need), items in logins.items():
         where = names.where(joined(sources for item in items for sources in (item.certain, item.possible)))
         key = next((secret.fingerprint for secret in need if isinstance(secret, Key)), "")
-        proof = (
-            ""
-            if key
-            else next((word for word, kind in KINDS.items() for each in need if isinstance(each, kind)), "none")
-        )
-        administers = any(item.path.power.gives is Gives.ADMINISTER for item in items)
+        proof = "" if key else next((word for word, kind in KINDS.items() for each in need if isinstance(each, kind)), "none")
+        administers = any(item.path.power.gives is PowerKind.ADMINISTER for item in items)
         yield Subject(account, where, key, proof, administers=administers, service=hole.service)
 
 
-def _proofs(hole: Hole) -> tuple[Proof, ...]:
+def _proofs(hole: HoleGroup) -> tuple[Proof, ...]:
     out = dict.fromkeys([cause_words.proof(hole.cause)])
     out.update(dict.fromkeys(Proof("this grant is over", g.origin) for item in hole.items for g in item.over))
     for path in hole.paths:
@@ -140,16 +149,16 @@ def _proofs(hole: Hole) -> tuple[Proof, ...]:
     return tuple(out)[:6]
 
 
-def _severity(hole: Hole) -> Severity:
-    strong = any(path.power.gives in STRONG or path.power.gives is Gives.COMMAND for path in hole.paths)
+def _severity(hole: HoleGroup) -> Severity:
+    strong = any(path.power.gives in STRONG or path.power.gives is PowerKind.COMMAND for path in hole.paths)
     if hole.kind == "nothing":
         return Severity.CRITICAL
     if any(path.account == "root" for path in hole.paths) and hole.kind == "password":
         return Severity.CRITICAL
-    return Severity.HIGH if strong or any(p.power.gives is Gives.FILES for p in hole.paths) else Severity.MEDIUM
+    return Severity.HIGH if strong or any(p.power.gives is PowerKind.FILES for p in hole.paths) else Severity.MEDIUM
 
 
-def sentence(hole: Hole, sources: Sources, names: Names) -> str:
+def sentence(hole: HoleGroup, sources: Sources, names: Names) -> str:
     """The hole as a sentence a person could say."""
     accounts = list(dict.fromkeys(path.account for path in hole.paths))
     where = names.where(sources)
@@ -176,7 +185,7 @@ def _less(account: str, need: Need, logins: set[tuple[str, Need]]) -> Need | Non
     return next((part for part in parts if part != need and (account, part) in logins), None)
 
 
-def _by_account(hole: Hole) -> str:
+def _by_account(hole: HoleGroup) -> str:
     """What a password gives, told apart where accounts differ."""
     given: dict[str, list[str]] = {}
     for account in dict.fromkeys(path.account for path in hole.paths):

@@ -10,9 +10,9 @@ from nightlatch.access.grants import sources_of
 from nightlatch.access.paths import GuestAccess
 from nightlatch.estate.model import Estate
 from nightlatch.formats import authorized_keys
-from nightlatch.formats.authorized_keys import Entry
+from nightlatch.formats.authorized_keys import KeyEntry
 from nightlatch.model.paths import AccessPath
-from nightlatch.model.powers import Gives
+from nightlatch.model.powers import PowerKind
 from nightlatch.model.secrets import (
     Certificate,
     ClientCertificate,
@@ -22,7 +22,7 @@ from nightlatch.model.secrets import (
     Password,
     ScreenPassword,
     Secret,
-    Unknown,
+    UnknownSecret,
 )
 from nightlatch.model.services import SSH
 from nightlatch.model.sources import COMMON, Sources, common_to, joined, without
@@ -139,11 +139,7 @@ class Names:
                 return f"the key {self.key(fingerprint)}"
             case Certificate(authority, principal):
                 of = self.authorities.get(authority, self.comments.get(authority, authority))
-                return (
-                    f"a certificate of {of} for {principal}"
-                    if principal
-                    else f"a certificate of {of} that names nobody"
-                )
+                return f"a certificate of {of} for {principal}" if principal else f"a certificate of {of} that names nobody"
             case Password(_, account):
                 return f"the password of {account}"
             case ScreenPassword(guest, file):
@@ -152,7 +148,7 @@ class Names:
                 return f"a one-time code of {account}"
             case ClientCertificate(authority, name):
                 return f"a certificate of {self.authorities.get(authority, authority)} for {name}"
-            case Unknown(why, _):
+            case UnknownSecret(why, _):
                 return f"something unknown ({why})"
         raise AssertionError(secret)
 
@@ -171,7 +167,7 @@ def comments_of(access: GuestAccess) -> dict[str, str]:
         content = access.reading.snapshot.content(file)
         if content is not None and b" AAAA" in content:
             for line in authorized_keys.parse(content):
-                if isinstance(line, Entry) and line.key.comment:
+                if isinstance(line, KeyEntry) and line.key.comment:
                     out.setdefault(line.key.fingerprint, line.key.comment)
     return out
 
@@ -245,11 +241,11 @@ def powers(paths: Iterable[AccessPath]) -> str:
     """What several paths give, the strongest alone where it holds the rest."""
     found = {path.power for path in paths}
     kinds = {power.gives for power in found}
-    if Gives.ADMINISTER in kinds:
-        return "a root shell" if Gives.SHELL in kinds else "root's rights"
-    if Gives.DESKTOP in kinds:
+    if PowerKind.ADMINISTER in kinds:
+        return "a root shell" if PowerKind.SHELL in kinds else "root's rights"
+    if PowerKind.DESKTOP in kinds:
         return "a desktop"
-    if Gives.SHELL in kinds:
+    if PowerKind.SHELL in kinds:
         return "a shell"
     shown = sorted(str(power) for power in found)
     return _and(shown[:3]) if len(shown) <= 3 else f"{shown[0]}, {shown[1]} and more"
@@ -276,10 +272,7 @@ def _spans(sources: Sources) -> list[str]:
         behind = f" behind {realm}" if realm else ""
         for version, spans in ((4, addresses.v4), (6, addresses.v6)):
             # A /24 counts for as much as a /120: else no network of IPv4 would ever be told before one of IPv6.
-            found += [
-                (high - low + 1 << (96 if version == 4 else 0), span(version, low, high) + behind)
-                for low, high in spans
-            ]
+            found += [(high - low + 1 << (96 if version == 4 else 0), span(version, low, high) + behind) for low, high in spans]
     found.sort(key=lambda each: -each[0])
     out = [text for _, text in found[:MOST_PREFIXES]]
     rest = len(found) - len(out)

@@ -6,39 +6,47 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from nightlatch.access.arrivals import Arrival, admitted, met
-from nightlatch.access.differences import Missing
+from nightlatch.access.differences import ShutOut
 from nightlatch.access.layers import flow_to
 from nightlatch.access.paths import GuestAccess
-from nightlatch.access.verdicts import Packet, Verdict, deciding
+from nightlatch.access.verdicts import Packet, RuleVerdict, deciding
 from nightlatch.estate.model import Estate
 from nightlatch.model.bounds import Addresses
-from nightlatch.model.causes import Bound, GrantedHere, NoAccount, NoServer, NoSudoRule, PrivateNetwork, RuleLine
-from nightlatch.model.obstacles import Blocked, Obstacle
-from nightlatch.model.powers import Gives
-from nightlatch.model.rules import Does
+from nightlatch.model.causes import (
+    GrantSentence,
+    ListenAddress,
+    NoAccount,
+    NoServer,
+    NoSudoRule,
+    PrivateNetwork,
+    RuleLine,
+)
+from nightlatch.model.obstacles import Obstacle, ObstacleKind
+from nightlatch.model.powers import PowerKind
+from nightlatch.model.rules import RuleAction
 from nightlatch.model.sockets import Listener
 from nightlatch.model.sources import COMMON, Sources, common_to, joined, without
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
 from nightlatch.origin import Kind, Origin
 from nightlatch.readings.filters.rules import Rules
-from nightlatch.services.base import Case, Kinds, ServiceAccess, ServiceKind
+from nightlatch.services.base import Kinds, ServiceAccess, ServiceCase, ServiceKind
 
 
 @dataclass(frozen=True)
-class Search:
+class ObstacleSearch:
     """One guest on which obstacles are looked for; `estate` is the one whose grants are not served."""
 
     access: GuestAccess
     estate: Estate
     kinds: Kinds
 
-    def of(self, missing: Missing) -> list[tuple[Missing, Obstacle]]:
+    def of(self, missing: ShutOut) -> list[tuple[ShutOut, Obstacle]]:
         """What stands in the way, part by part: where others of the same place are let in, each part has a line of its own."""
         first = self.first(missing)
         # Where some are let in and others are not, what decides is looked for part by part.
-        if first.by not in (Blocked.NARROW, Blocked.PARTLY):
+        if first.by not in (ObstacleKind.NARROW, ObstacleKind.PARTLY):
             return [(missing, first)]
-        parts: dict[tuple[Blocked, Origin | str], tuple[Obstacle, list[Sources]]] = {}
+        parts: dict[tuple[ObstacleKind, Origin | str], tuple[Obstacle, list[Sources]]] = {}
         left = joined([missing.certain, missing.possible])
         for obstacle, sources in self._hindered(missing):
             inside = common_to(left, sources)
@@ -49,38 +57,38 @@ class Search:
         rest = _within(missing, left)
         return [*out, (rest, self._beside(rest, first))] if any(left.values()) else out
 
-    def first(self, missing: Missing) -> Obstacle:
+    def first(self, missing: ShutOut) -> Obstacle:
         """The first thing that stands in the way of a grant."""
         for find in (self._unserved, self._account, self._filtered, self._refused, self._elsewhere, self._lacking):
             found = find(missing)
             if found is not None:
                 return found
         if missing.served:
-            return Obstacle(Blocked.PARTLY, missing.served[0].causes)
-        return Obstacle(Blocked.UNEXPLAINED, (GrantedHere(missing.grant.origin),))
+            return Obstacle(ObstacleKind.PARTLY, missing.served[0].causes)
+        return Obstacle(ObstacleKind.UNEXPLAINED, (GrantSentence(missing.grant.origin),))
 
-    def _asked(self, missing: Missing) -> Iterator[tuple[ServiceKind, Case]]:
+    def _asked(self, missing: ShutOut) -> Iterator[tuple[ServiceKind, ServiceCase]]:
         """The servers of the grant's service, each with its kind."""
         kind = self.kinds[missing.grant.service]
         for server in self.access.of(missing.grant.service):
             mine = tuple(path for path in self.access.paths if path.service == server.words.name)
-            yield kind, Case(server, self.access.reading, mine, (missing.grant,), self.estate)
+            yield kind, ServiceCase(server, self.access.reading, mine, (missing.grant,), self.estate)
 
-    def _unserved(self, missing: Missing) -> Obstacle | None:
+    def _unserved(self, missing: ShutOut) -> Obstacle | None:
         """No server of the service lets anybody in."""
         found = [kind.unserved(case) for kind, case in self._asked(missing)]
         if not found:
             title = self.kinds[missing.grant.service].words.title
-            return Obstacle(Blocked.NO_SERVICE, (NoServer(title, Origin(title, kind=Kind.ABSENT)),))
+            return Obstacle(ObstacleKind.NO_SERVICE, (NoServer(title, Origin(title, kind=Kind.ABSENT)),))
         return found[0] if all(each is not None for each in found) else None
 
-    def _account(self, missing: Missing) -> Obstacle | None:
+    def _account(self, missing: ShutOut) -> Obstacle | None:
         name = missing.grant.account
         if name in self.access.reading.accounts.by_name:
             return None
-        return Obstacle(Blocked.NO_ACCOUNT, (NoAccount(name, Origin("/etc/passwd")),))
+        return Obstacle(ObstacleKind.NO_ACCOUNT, (NoAccount(name, Origin("/etc/passwd")),))
 
-    def _filtered(self, missing: Missing) -> Obstacle | None:
+    def _filtered(self, missing: ShutOut) -> Obstacle | None:
         """The packet filter, or what stands behind it, keeps the whole of where they are shut out from every port of the
         service."""
         sources = missing.certain or missing.possible
@@ -99,16 +107,14 @@ class Search:
         flow = flow_to(self.access.reading, socket.address, socket.port)
         return admitted(self.access.reading, flow, way, behind=server.behind)
 
-    def _kept_out(
-        self, server: ServiceAccess, socket: Listener, way: Arrival, wanted: AddressSet
-    ) -> Obstacle | None:  # fmt: skip
+    def _kept_out(self, server: ServiceAccess, socket: Listener, way: Arrival, wanted: AddressSet) -> Obstacle | None:
         """The rule that keeps these callers from a socket, on one way to it."""
         flow = flow_to(self.access.reading, socket.address, socket.port)
         for rules, each, alike in met(self.access.reading, flow, way, behind=server.behind):
-            found = deciding(rules, each, alike or wanted, (Does.DROP, Does.REJECT, Does.REWRITE))
+            found = deciding(rules, each, alike or wanted, (RuleAction.DROP, RuleAction.REJECT, RuleAction.REWRITE))
             if found is not None:
                 line = _line(found, rules)
-                return Obstacle(Blocked.FILTER, (line, *way.causes), found.origin, port=socket.port)
+                return Obstacle(ObstacleKind.FILTER, (line, *way.causes), found.origin, port=socket.port)
         return None
 
     def _no_way(self) -> Obstacle | None:
@@ -116,20 +122,18 @@ class Search:
         own = next((way.realm for way in self.access.arrivals if way.realm != COMMON), "")
         if not own:
             return None
-        return Obstacle(Blocked.NO_WAY, (PrivateNetwork(own, Origin("the estate file", kind=Kind.ESTATE)),), own)
+        return Obstacle(ObstacleKind.NO_WAY, (PrivateNetwork(own, Origin("the estate file", kind=Kind.ESTATE)),), own)
 
-    def _refused(self, missing: Missing) -> Obstacle | None:
+    def _refused(self, missing: ShutOut) -> Obstacle | None:
         where = _where(missing)
-        found = (
-            kind.refused(missing.grant, where, case, served=bool(missing.served)) for kind, case in self._asked(missing)
-        )
+        found = (kind.refused(missing.grant, where, case, served=bool(missing.served)) for kind, case in self._asked(missing))
         return next((each for each in found if each is not None), None)
 
-    def _lacking(self, missing: Missing) -> Obstacle | None:
+    def _lacking(self, missing: ShutOut) -> Obstacle | None:
         found = (kind.lacking(missing.grant, _where(missing), case) for kind, case in self._asked(missing))
         return next((each for each in found if each is not None), None)
 
-    def _elsewhere(self, missing: Missing) -> Obstacle | None:
+    def _elsewhere(self, missing: ShutOut) -> Obstacle | None:
         """The proof opens the account, but from other places, or for less than is granted, or together with something else."""
         grant, asked = missing.grant, missing.grant.asked(missing.power)
         here = [path for path in self.access.paths if path.place == grant.place]
@@ -138,18 +142,18 @@ class Search:
         exact = [path for path in same if any(path.need <= need for need in asked)]
         wanted = [path for path in exact if missing.power.within(path.power)]
         if wanted:
-            return Obstacle(Blocked.NARROW, wanted[0].causes)
+            return Obstacle(ObstacleKind.NARROW, wanted[0].causes)
         if exact:
             causes = exact[0].causes
-            return Obstacle(Blocked.LESS, causes, causes[0].origin, given=tuple(path.power for path in exact))
+            return Obstacle(ObstacleKind.LESS, causes, causes[0].origin, given=tuple(path.power for path in exact))
         if more:
             last = more[0].causes[-1]
-            return Obstacle(Blocked.MORE, (last, *more[0].causes[:-1]), last.origin)
-        if missing.power.gives is Gives.ADMINISTER and any(path.power.gives is Gives.SHELL for path in here):
-            return Obstacle(Blocked.NO_SUDO, (NoSudoRule(grant.account, Origin("/etc/sudoers")),), grant.account)
+            return Obstacle(ObstacleKind.MORE, (last, *more[0].causes[:-1]), last.origin)
+        if missing.power.gives is PowerKind.ADMINISTER and any(path.power.gives is PowerKind.SHELL for path in here):
+            return Obstacle(ObstacleKind.NO_SUDO, (NoSudoRule(grant.account, Origin("/etc/sudoers")),), grant.account)
         return None
 
-    def _hindered(self, missing: Missing) -> Iterator[tuple[Obstacle, Sources]]:
+    def _hindered(self, missing: ShutOut) -> Iterator[tuple[Obstacle, Sources]]:
         """Lines that keep the account out from parts of where it is missing, with the callers that each is about."""
         for way, wanted in self._wanted_by_way(missing):
             seen = wanted if way.sees is None else way.sees
@@ -159,7 +163,7 @@ class Search:
                         obstacle = replace(each, causes=(*each.causes, *way.causes))
                         yield obstacle, self._callers(way, wanted if way.sees is not None else sources)
 
-    def _wanted_by_way(self, missing: Missing) -> Iterator[tuple[Arrival, AddressSet]]:
+    def _wanted_by_way(self, missing: ShutOut) -> Iterator[tuple[Arrival, AddressSet]]:
         """The ways to the guest with the addresses by which those who are missing come: behind a translation, as they are
         seen."""
         sources = joined([missing.certain, missing.possible])
@@ -175,7 +179,7 @@ class Search:
         inside = self.access.realms.inside if way.realm == COMMON else ()
         return {way.realm: seen, **{realm: own for realm, own, seen_as in inside if seen_as & seen}}
 
-    def _beside(self, missing: Missing, first: Obstacle) -> Obstacle:
+    def _beside(self, missing: ShutOut, first: Obstacle) -> Obstacle:
         """What is left once the service's own lines have answered: the sockets, or a filter for a part of these callers."""
         sockets = self.access.sockets(missing.grant.service)
         for way, wanted in self._wanted_by_way(missing):
@@ -183,7 +187,7 @@ class Search:
             if sockets and not any(seen & socket.admits() for _, socket in sockets):
                 socket = sockets[0][1]
                 origin = socket.origin or Origin("ListenAddress", kind=Kind.DEFAULT)
-                return Obstacle(Blocked.NO_SOCKET, (Bound(socket.address or socket.family, origin),), origin)
+                return Obstacle(ObstacleKind.NO_SOCKET, (ListenAddress(socket.address or socket.family, origin),), origin)
             for server, socket in sockets:
                 part = wanted - self._admitted(server, socket, way).surely
                 found = self._kept_out(server, socket, way, part) if part else None
@@ -192,16 +196,16 @@ class Search:
         return first
 
 
-def _where(missing: Missing) -> AddressSet:
+def _where(missing: ShutOut) -> AddressSet:
     """From where they are shut out, by their own addresses."""
     return (missing.certain or missing.possible).get(COMMON, EVERY_ADDRESS)
 
 
-def _within(missing: Missing, sources: Sources) -> Missing:
+def _within(missing: ShutOut, sources: Sources) -> ShutOut:
     return replace(missing, certain=common_to(missing.certain, sources), possible=common_to(missing.possible, sources))
 
 
-def _line(found: Verdict, rules: Rules) -> RuleLine:
+def _line(found: RuleVerdict, rules: Rules) -> RuleLine:
     answers = found.packet is Packet.ANSWER
     name = next(iter(rules.chains), "")
     return RuleLine(found.text, rules.layer, name, found.does, found.sure, answers, found.origin)

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from datetime import datetime
 
-from nightlatch.access.differences import covers, missing, surplus
+from nightlatch.access.differences import covers, find_holes, find_shut_out
 from nightlatch.access.grants import expand
 from nightlatch.access.holdings import hardware, holdings
 from nightlatch.access.paths import GuestAccess
@@ -15,9 +15,9 @@ from nightlatch.audit import cause_words, holes, shut_out
 from nightlatch.audit.answers import answers
 from nightlatch.audit.checks import CATALOGUE, Context, FleetCheck, hygiene
 from nightlatch.audit.checks.registry import Fleet, Identities, finding
-from nightlatch.audit.findings import Door, Entrance, Finding, Group, GuestAudit, Proof, ServiceState
+from nightlatch.audit.findings import DoorState, Entrance, Finding, Group, GuestAudit, Proof, ServiceState
 from nightlatch.audit.names import Names, by, comments_of, listed, names_of, powers
-from nightlatch.audit.obstacles import Search
+from nightlatch.audit.obstacles import ObstacleSearch
 from nightlatch.estate.model import Estate, Waiver
 from nightlatch.faults import EstateError, Fault, nearest
 from nightlatch.model.grants import Grant, GrantKind
@@ -25,15 +25,20 @@ from nightlatch.model.paths import AccessPath
 from nightlatch.model.secrets import Need
 from nightlatch.model.sources import joined
 from nightlatch.origin import Kind
-from nightlatch.services.base import Kinds, ServiceAccess, State
+from nightlatch.services.base import Kinds, ServerState, ServiceAccess
 from nightlatch.services.ssh.entries import SshAccess
 from nightlatch.services.table import KINDS
 
 # Checks that often say again what a difference has said of the same line.
 ECHOES = (
-    "ssh.password-login", "ssh.empty-password", "ssh.orphan-key", "ssh.key-file-refused", "ssh.key-line-skipped",
-    "ssh.root-login", "ssh.does-not-start",
-)  # fmt: skip
+    "ssh.password-login",
+    "ssh.empty-password",
+    "ssh.orphan-key",
+    "ssh.key-file-refused",
+    "ssh.key-line-skipped",
+    "ssh.root-login",
+    "ssh.does-not-start",
+)
 
 
 def check_waivers(estate: Estate) -> None:
@@ -48,9 +53,7 @@ def check_waivers(estate: Estate) -> None:
         for w in estate.waivers
         if w.finding not in CATALOGUE
     ]
-    faults += [
-        Fault(_lacking(w), w.origin, A_HOLE if w.finding in HOLES else SOMEBODY) for w in estate.waivers if _lacking(w)
-    ]
+    faults += [Fault(_lacking(w), w.origin, A_HOLE if w.finding in HOLES else SOMEBODY) for w in estate.waivers if _lacking(w)]
     if faults:
         raise EstateError(faults)
 
@@ -65,22 +68,10 @@ def _lacking(waiver: Waiver) -> str:
     if waiver.finding in HOLES:
         shown = [each for each in (waiver.key, waiver.person, waiver.proof) if each]
         good = waiver.account and waiver.places and len(shown) == 1
-        return (
-            ""
-            if good
-            else "a waiver of a hole accepts one account, one proof and one place, and this one does not name them"
-        )
+        return "" if good else "a waiver of a hole accepts one account, one proof and one place, and this one does not name them"
     if waiver.finding in SHUT_OUT:
-        good = (
-            waiver.places
-            and (waiver.person or waiver.account)
-            and not (waiver.key or waiver.proof or waiver.administers)
-        )
-        return (
-            ""
-            if good
-            else "a waiver of somebody shut out accepts that for a person and a place; this one does not name them"
-        )
+        good = waiver.places and (waiver.person or waiver.account) and not (waiver.key or waiver.proof or waiver.administers)
+        return "" if good else "a waiver of somebody shut out accepts that for a person and a place; this one does not name them"
     if waiver.places or waiver.proof or waiver.administers:
         return f"only a waiver of a hole or of somebody shut out has from, with and may; {waiver.finding} is neither"
     return ""
@@ -88,33 +79,40 @@ def _lacking(waiver: Waiver) -> str:
 
 def guest_audit(
     access: GuestAccess, at: datetime, estate: Estate | None = None, known: Names | None = None, kinds: Kinds = KINDS
-) -> GuestAudit:  # fmt: skip
+) -> GuestAudit:
     """The audit of one guest; without an estate, ways in and hygiene only. `known` saves making the estate's names."""
     names = (known or names_of(estate)).also(comments_of(access))
     grants = tuple(expand(estate, access.guest, at, access.reading.snapshot.told.came)) if estate is not None else ()
     found: list[Finding] = []
     if estate is not None:
-        found += _differences(Search(access, estate, kinds), grants, names, acceptances(estate, access.guest, at))
+        found += _differences(ObstacleSearch(access, estate, kinds), grants, names, acceptances(estate, access.guest, at))
     found += hygiene(Context(access, names, at, estate, grants))
     found = [waived(each, estate, at) for each in _once(found)]
     found.sort(key=lambda f: (bool(f.waived), list(Group).index(f.group), f.severity.rank))
     undecided = tuple(dict.fromkeys(Proof(f"{g.area}: {g.because}", g.origin) for g in access.gaps))
     return GuestAudit(
-        access.guest, tuple(found), tuple(ways(access.paths, names)), undecided, access.reading.snapshot.notes,
-        service=_service(access), closed=_closed(access), doors=tuple(doors(access.paths, grants, names)),
-        digests=tuple(_digests(access, found)), answers=tuple(answers(access.paths, names, estate)),
+        access.guest,
+        tuple(found),
+        tuple(ways(access.paths, names)),
+        undecided,
+        access.reading.snapshot.notes,
+        service=_service(access),
+        closed=_closed(access),
+        doors=tuple(doors(access.paths, grants, names)),
+        digests=tuple(_digests(access, found)),
+        answers=tuple(answers(access.paths, names, estate)),
         services=tuple(_state(each) for each in access.services),
-    )  # fmt: skip
+    )
 
 
 def _differences(
-    search: Search, grants: tuple[Grant, ...], names: Names, those: tuple[Acceptance, ...]
-) -> Iterator[Finding]:  # fmt: skip
+    search: ObstacleSearch, grants: tuple[Grant, ...], names: Names, those: tuple[Acceptance, ...]
+) -> Iterator[Finding]:
     """Both differences; what a waiver accepts of one is a finding of its own."""
     access = search.access
-    over, kept = holes_beside(surplus(access.paths, grants), those)
+    over, kept = holes_beside(find_holes(access.paths, grants), those)
     yield from holes.findings(over, access.guest, names)
-    under, lost = shut_out_beside(missing(access.paths, grants), those)
+    under, lost = shut_out_beside(find_shut_out(access.paths, grants), those)
     yield from shut_out.findings(under, search, names)
     for waiver in dict.fromkeys(each.waiver for each in those):
         told = holes.findings((item for by, item in kept if by is waiver), access.guest, names)
@@ -141,7 +139,7 @@ def _state(server: ServiceAccess) -> ServiceState:
 
 def _service(access: GuestAccess) -> str:
     others = [
-        _server(each) for each in access.services if not isinstance(each, SshAccess) and each.state is not State.ABSENT
+        _server(each) for each in access.services if not isinstance(each, SshAccess) and each.state is not ServerState.ABSENT
     ]
     return "; ".join([_ssh(access), *others])
 
@@ -172,9 +170,7 @@ def _closed(access: GuestAccess) -> str:
     if not passwords:
         parts.append("no account has a password that opens")
     else:
-        parts.append(
-            f"the {'password' if len(passwords) == 1 else 'passwords'} of {listed(passwords)} are not asked for"
-        )
+        parts.append(f"the {'password' if len(passwords) == 1 else 'passwords'} of {listed(passwords)} are not asked for")
     return " and ".join(parts)
 
 
@@ -217,7 +213,7 @@ def ways(paths: Iterable[AccessPath], names: Names) -> Iterator[Entrance]:
         yield Entrance(account, names.need(need), f"{powers(found)}{by(service)}", where, proofs, service=service)
 
 
-def doors(paths: Iterable[AccessPath], grants: tuple[Grant, ...], names: Names) -> Iterator[Door]:
+def doors(paths: Iterable[AccessPath], grants: tuple[Grant, ...], names: Names) -> Iterator[DoorState]:
     """The own door and the emergency accounts, as they stand."""
     found = list(paths)
     for grant in grants:
@@ -228,7 +224,7 @@ def doors(paths: Iterable[AccessPath], grants: tuple[Grant, ...], names: Names) 
         shown = names.need(next(iter(grant.proofs))) if grant.proofs else ""
         proofs = cause_words.proofs(cause for path in serving for cause in path.causes)
         given = f"{powers(serving)}{by(grant.service)}" if serving else "nothing"
-        yield Door(grant.account, shown, given, where, proofs, grant.service, grant.kind.value)
+        yield DoorState(grant.account, shown, given, where, proofs, grant.service, grant.kind.value)
 
 
 def identities(access: GuestAccess, estate: Estate | None = None) -> Identities:
@@ -243,10 +239,14 @@ def identities(access: GuestAccess, estate: Estate | None = None) -> Identities:
         if line.address is not None and name.lower() in wanted
     ]
     return Identities(
-        access.guest, tuple((k.path, k.kind, k.fingerprint) for k in access.reading.host_keys),
-        holdings(network, access.guest, spec), tuple(hardware(network)),
-        network.machine_id.value if network.machine_id is not None else "", tuple(names), network.interfaces,
-    )  # fmt: skip
+        access.guest,
+        tuple((k.path, k.kind, k.fingerprint) for k in access.reading.host_keys),
+        holdings(network, access.guest, spec),
+        tuple(hardware(network)),
+        network.machine_id.value if network.machine_id is not None else "",
+        tuple(names),
+        network.interfaces,
+    )
 
 
 def _names(estate: Estate) -> frozenset[str]:

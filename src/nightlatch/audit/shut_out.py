@@ -1,43 +1,43 @@
-"""Missing as findings: who is granted and can't get in, and the line that stands in the way."""
+"""People shut out, as findings: who is granted and can't get in, and the line that stands in the way."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
-from nightlatch.access.differences import Missing
+from nightlatch.access.differences import ShutOut
 from nightlatch.audit import cause_words, obstacle_words
 from nightlatch.audit.findings import Finding, Group, Proof, Severity, Subject
 from nightlatch.audit.names import Names, by, listed
-from nightlatch.audit.obstacles import Search
+from nightlatch.audit.obstacles import ObstacleSearch
 from nightlatch.model.grants import Grant, GrantKind
 from nightlatch.model.obstacles import Obstacle
-from nightlatch.model.powers import Gives, Power
+from nightlatch.model.powers import Power, PowerKind
 from nightlatch.model.sources import joined
 
 REFERENCE = "reasoning: what is granted minus what is open"
 
 
 @dataclass(frozen=True, slots=True)
-class ShutOut:
+class ShutOutGroup:
     """One finding with its obstacle, what a person can do about it by `hand`, and the differences behind it; `promise` is what
     holds once it is put right."""
 
     finding: Finding
     obstacle: Obstacle
     hand: str
-    items: tuple[Missing, ...]
+    items: tuple[ShutOut, ...]
     promise: str
 
 
-def findings(items: Iterable[Missing], search: Search, names: Names) -> Iterator[Finding]:
-    """One finding for each cause and what is missing because of it."""
+def findings(items: Iterable[ShutOut], search: ObstacleSearch, names: Names) -> Iterator[Finding]:
+    """One finding for each cause and whom it shuts out."""
     return (each.finding for each in grouped(items, search, names))
 
 
-def grouped(items: Iterable[Missing], search: Search, names: Names) -> Iterator[ShutOut]:
+def grouped(items: Iterable[ShutOut], search: ObstacleSearch, names: Names) -> Iterator[ShutOutGroup]:
     """Findings with their obstacles and the differences behind each."""
-    together: dict[tuple[str, object, bool, bool], list[tuple[Missing, Obstacle]]] = {}
+    together: dict[tuple[str, object, bool, bool], list[tuple[ShutOut, Obstacle]]] = {}
     for item, obstacle in (pair for each in items for pair in search.of(each)):
         certain = any(item.certain.values())
         door = item.grant.kind is not GrantKind.GRANT
@@ -49,18 +49,18 @@ def grouped(items: Iterable[Missing], search: Search, names: Names) -> Iterator[
         finding = _finding(group, obstacle, because, search.access.guest, names, certain=certain, door=door)
         whom, wanted, where = _who_what_where(group, names, certain=certain)
         hand = obstacle_words.hand(obstacle, search.access.guest, words)
-        yield ShutOut(finding, obstacle, hand, tuple(group), f"{whom} can still get {wanted} from {where}.")
+        yield ShutOutGroup(finding, obstacle, hand, tuple(group), f"{whom} can still get {wanted} from {where}.")
 
 
-def _who_what_where(items: list[Missing], names: Names, *, certain: bool) -> tuple[str, str, str]:
+def _who_what_where(items: list[ShutOut], names: Names, *, certain: bool) -> tuple[str, str, str]:
     sources = joined((item.certain if certain else item.possible) for item in items)
     wanted = listed(dict.fromkeys(_wanted(item.power, item.grant) for item in items), 3)
     return listed(item.grant.who for item in items), wanted, names.where(sources)
 
 
 def _finding(
-    items: list[Missing], obstacle: Obstacle, because: str, guest: str, names: Names, *, certain: bool, door: bool
-) -> Finding:  # fmt: skip
+    items: list[ShutOut], obstacle: Obstacle, because: str, guest: str, names: Names, *, certain: bool, door: bool
+) -> Finding:
     people = tuple(dict.fromkeys(item.grant.who for item in items))
     about = tuple(dict.fromkeys(_about(item, names) for item in items))
     whom, wanted, where = _who_what_where(items, names, certain=certain)
@@ -74,18 +74,34 @@ def _finding(
             else f"Whether {whom} gets {wanted} from {where} can't be decided."
         )
         return Finding(
-            "missing.possible", Severity.LOW, guest, Group.UNDECIDED, text, (*gaps, *evidence)[:6],
-            people, REFERENCE, about=about, service=items[0].grant.service,
-        )  # fmt: skip
+            "shut-out.possible",
+            Severity.LOW,
+            guest,
+            Group.UNDECIDED,
+            text,
+            (*gaps, *evidence)[:6],
+            people,
+            REFERENCE,
+            about=about,
+            service=items[0].grant.service,
+        )
     group = Group.DOOR if door else Group.SHUT_OUT
     granted = tuple(Proof(item.grant.text, item.grant.origin) for item in items[:2])
     return Finding(
-        "missing", Severity.HIGH, guest, group, text, (*evidence[:4], *dict.fromkeys(granted)), people, REFERENCE,
-        about=about, service=items[0].grant.service,
-    )  # fmt: skip
+        "shut-out",
+        Severity.HIGH,
+        guest,
+        group,
+        text,
+        (*evidence[:4], *dict.fromkeys(granted)),
+        people,
+        REFERENCE,
+        about=about,
+        service=items[0].grant.service,
+    )
 
 
-def _about(item: Missing, names: Names) -> Subject:
+def _about(item: ShutOut, names: Names) -> Subject:
     where = names.where(joined([item.certain, item.possible]))
     return Subject(item.grant.account, where, person=item.grant.who, service=item.grant.service)
 
@@ -93,9 +109,9 @@ def _about(item: Missing, names: Names) -> Subject:
 def _wanted(power: Power, grant: Grant) -> str:
     account = f" as {grant.account}" if grant.account != grant.who else ""
     told = {
-        Gives.SHELL: f"a shell{account}",
-        Gives.COMMAND: f"the command {power.what}{account}",
-        Gives.FILES: f"the files under {power.what}{account}",
-        Gives.ADMINISTER: f"root's rights{account}",
+        PowerKind.SHELL: f"a shell{account}",
+        PowerKind.COMMAND: f"the command {power.what}{account}",
+        PowerKind.FILES: f"the files under {power.what}{account}",
+        PowerKind.ADMINISTER: f"root's rights{account}",
     }.get(power.gives, f"{power}{account}")
     return f"{told}{by(grant.service)}"

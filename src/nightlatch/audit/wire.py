@@ -14,25 +14,29 @@ from nightlatch.audit.findings import Finding, Group, Proof, Severity
 from nightlatch.audit.names import Names, by, listed
 from nightlatch.estate.model import Estate, GuestSpec
 from nightlatch.model.grants import Grant, GrantKind
-from nightlatch.model.handshake import Asks
+from nightlatch.model.handshake import RequestedProof
 from nightlatch.model.secrets import Certificate, ClientCertificate, Code, Key, Need, Password, ScreenPassword, Secret
 from nightlatch.model.services import SSH
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet
 from nightlatch.net.literal import AddressError, parse_network
 from nightlatch.origin import Kind, Origin
-from nightlatch.probe.stages import How, Look, Stage
-from nightlatch.services.base import State as Serving
+from nightlatch.probe.stages import FailureMode, Look, Stage
+from nightlatch.services.base import ServerState as Serving
 from nightlatch.services.ssh import wire
 
 _METHODS = {Key: ("publickey",), Certificate: ("publickey",), Password: ("password", "keyboard-interactive")}
 _WORDS = {
-    Key: ("key",), Certificate: ("certificate",), Password: ("password",), ScreenPassword: ("screen password",),
-    Code: ("code",), ClientCertificate: ("certificate",),
-}  # fmt: skip
+    Key: ("key",),
+    Certificate: ("certificate",),
+    Password: ("password",),
+    ScreenPassword: ("screen password",),
+    Code: ("code",),
+    ClientCertificate: ("certificate",),
+}
 _ORDER = list(Stage)
 
 
-class State(StrEnum):
+class GrantState(StrEnum):
     """How a grant stands after a look."""
 
     OFFERED = "offered"
@@ -43,14 +47,14 @@ class State(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Stand:
+class GrantStanding:
     """One grant after the look; `proof` says in words what it asks for, `kind` only of which kinds that is."""
 
     who: str
     account: str
     proof: str
     where: str
-    state: State
+    state: GrantState
     origin: Origin
     kind: str = ""
 
@@ -78,14 +82,14 @@ def from_here(grant: Grant, address: str) -> bool:
     return bool(own) and any(own <= sources for sources in grant.callers.perhaps.values())
 
 
-def stands(look: Look, grants: list[Grant], names: Names) -> tuple[Stand, ...]:
+def stands(look: Look, grants: list[Grant], names: Names) -> tuple[GrantStanding, ...]:
     """How each grant stands after the look; grants that are over are left out."""
     out = []
     for grant in grants:
         if any(grant.callers.perhaps.values()) and grant.service == look.target.service and not grant.shape:
             proof = " or ".join(sorted(names.need(need) for need in grant.proofs)) or "nothing that it could show"
             out.append(
-                Stand(grant.who, grant.account, proof, grant.where, _state(look, grant), grant.origin, _kinds(grant))
+                GrantStanding(grant.who, grant.account, proof, grant.where, _state(look, grant), grant.origin, _kinds(grant))
             )
     return tuple(out)
 
@@ -94,27 +98,24 @@ _KINDS = {Key: "a key", Certificate: "a certificate", Password: "the password"}
 
 
 def _kinds(grant: Grant) -> str:
-    ways = {
-        " and ".join(sorted({_KINDS.get(type(secret), "something unknown") for secret in need}))
-        for need in grant.proofs
-    }
+    ways = {" and ".join(sorted({_KINDS.get(type(secret), "something unknown") for secret in need})) for need in grant.proofs}
     return " or ".join(sorted(ways)) or "nothing"
 
 
-def _state(look: Look, grant: Grant) -> State:
+def _state(look: Look, grant: Grant) -> GrantState:
     if not from_here(grant, look.here):
-        return State.ELSEWHERE
+        return GrantState.ELSEWHERE
     seen = next((each for each in asked(look) if each.account == grant.account), None)
     if seen is None:
-        return State.NOT_REACHED if look.failed is not None else State.NOT_SEEN
+        return GrantState.NOT_REACHED if look.failed is not None else GrantState.NOT_SEEN
     offered, ways = set(seen.proofs), _METHODS if look.target.service == SSH.name else _WORDS
     fits = any(seen.let_in or _fits(need, offered, ways) for need in grant.proofs)
-    return State.OFFERED if fits else State.NOT_OFFERED
+    return GrantState.OFFERED if fits else GrantState.NOT_OFFERED
 
 
-def asked(look: Look) -> list[Asks]:
+def asked(look: Look) -> list[RequestedProof]:
     """What each account is asked for: SSH's methods, or the proofs of another service."""
-    return [*(Asks(each.account, each.methods, each.let_in) for each in look.methods), *look.asks]
+    return [*(RequestedProof(each.account, each.methods, each.let_in) for each in look.methods), *look.asks]
 
 
 def _fits(need: Need, offered: set[str], ways: Mapping[type[Secret], tuple[str, ...]]) -> bool:
@@ -122,12 +123,16 @@ def _fits(need: Need, offered: set[str], ways: Mapping[type[Secret], tuple[str, 
     return any(set(ways.get(type(secret), ())) & offered for secret in need)
 
 
-def judged(look: Look, spec: GuestSpec, told: tuple[Stand, ...], access: GuestAccess | None) -> tuple[Finding, ...]:
+def judged(look: Look, spec: GuestSpec, told: tuple[GrantStanding, ...], access: GuestAccess | None) -> tuple[Finding, ...]:
     """All findings of one look."""
     against = _against(look, spec, access) if access is not None else ()
     found = (
-        *_not_reached(look, spec, told), *_host_key(look, spec), *_not_offered(look, spec, told), *_open(look, spec), *against,
-    )  # fmt: skip
+        *_not_reached(look, spec, told),
+        *_host_key(look, spec),
+        *_not_offered(look, spec, told),
+        *_open(look, spec),
+        *against,
+    )
     return tuple(replace(each, service=look.target.service) for each in found)
 
 
@@ -137,14 +142,14 @@ def _seen(look: Look, text: str) -> Proof:
 
 def _finding(
     check: str, severity: Severity, spec: GuestSpec, text: str, *proofs: Proof, subjects: tuple[str, ...] = ()
-) -> Finding:  # fmt: skip
+) -> Finding:
     return Finding(check, severity, spec.name, Group.WIRE, text, proofs, subjects)
 
 
-def _not_reached(look: Look, spec: GuestSpec, told: tuple[Stand, ...]) -> Iterator[Finding]:
-    if look.failed is None or look.failed is Stage.LOGIN or look.how in (How.OTHER_KEY, How.NOT_OFFERED):
+def _not_reached(look: Look, spec: GuestSpec, told: tuple[GrantStanding, ...]) -> Iterator[Finding]:
+    if look.failed is None or look.failed is Stage.LOGIN or look.how in (FailureMode.OTHER_KEY, FailureMode.NOT_OFFERED):
         return
-    touched = tuple(dict.fromkeys(s.who for s in told if s.state is State.NOT_REACHED))
+    touched = tuple(dict.fromkeys(s.who for s in told if s.state is GrantState.NOT_REACHED))
     proof = _seen(look, f"{look.failed}: {look.how}")
     if touched:
         text = f"{listed(touched)} can't get in{by(look.target.service)} from here: it ends at {_end(look)}."
@@ -163,9 +168,7 @@ def _host_key(look: Look, spec: GuestSpec) -> Iterator[Finding]:
         return
     shown = ", ".join(f"{proven.key.kind} {proven.key.fingerprint}" for proven in look.keys)
     if not spec.host_keys:
-        text = (
-            f"No host key is pinned, so whoever answers is taken for {spec.name}. Pin it: nightlatch meet {spec.name}."
-        )
+        text = f"No host key is pinned, so whoever answers is taken for {spec.name}. Pin it: nightlatch meet {spec.name}."
         yield _finding("reach.not-pinned", Severity.MEDIUM, spec, text, _seen(look, shown))
         return
     strange = [proven for proven in look.keys if proven.key.fingerprint not in spec.host_keys]
@@ -174,26 +177,29 @@ def _host_key(look: Look, spec: GuestSpec) -> Iterator[Finding]:
             f"Whoever answers proves another host key than the one pinned for {spec.name}: it was rebuilt, the address leads "
             "to another guest, or somebody answers in its place. Send nothing there before its console was compared."
         )
-        yield _finding(
-            "reach.other-host-key", Severity.CRITICAL, spec, text, _seen(look, shown), Proof("pinned", spec.origin)
-        )
+        yield _finding("reach.other-host-key", Severity.CRITICAL, spec, text, _seen(look, shown), Proof("pinned", spec.origin))
     elif strange:
         kinds = listed(tuple(proven.key.kind for proven in strange))
         text = f"Its {kinds} host key is not pinned; a client that prefers that type will ask: nightlatch meet {spec.name}."
         yield _finding("reach.type-not-pinned", Severity.NOTE, spec, text, _seen(look, shown))
 
 
-def _not_offered(look: Look, spec: GuestSpec, told: tuple[Stand, ...]) -> Iterator[Finding]:
-    for account in dict.fromkeys(s.account for s in told if s.state is State.NOT_OFFERED):
-        touched = [s for s in told if s.account == account and s.state is State.NOT_OFFERED]
+def _not_offered(look: Look, spec: GuestSpec, told: tuple[GrantStanding, ...]) -> Iterator[Finding]:
+    for account in dict.fromkeys(s.account for s in told if s.state is GrantState.NOT_OFFERED):
+        touched = [s for s in told if s.account == account and s.state is GrantState.NOT_OFFERED]
         offered = next(", ".join(each.proofs) or "no method" for each in asked(look) if each.account == account)
         who = tuple(dict.fromkeys(s.who for s in touched))
         text = f"{listed(who)} can't get in{by(look.target.service)} as {account} with {touched[0].proof}: "
         text += f"from here, {offered} is offered."
         yield _finding(
-            "reach.proof-not-offered", Severity.HIGH, spec, text, _seen(look, f"{account}: {offered}"),
-            Proof("granted", touched[0].origin), subjects=who,
-        )  # fmt: skip
+            "reach.proof-not-offered",
+            Severity.HIGH,
+            spec,
+            text,
+            _seen(look, f"{account}: {offered}"),
+            Proof("granted", touched[0].origin),
+            subjects=who,
+        )
 
 
 def _open(look: Look, spec: GuestSpec) -> Iterator[Finding]:
@@ -207,9 +213,7 @@ def _open(look: Look, spec: GuestSpec) -> Iterator[Finding]:
 def _against(look: Look, spec: GuestSpec, access: GuestAccess) -> Iterator[Finding]:
     """Where the wire and what the evidence predicts differ: one of the two is not as it was read."""
     own = caller(look.here)
-    held = [
-        each for each in access.of(look.target.service) if each.state not in (Serving.ABSENT, Serving.NOT_COLLECTED)
-    ]
+    held = [each for each in access.of(look.target.service) if each.state not in (Serving.ABSENT, Serving.NOT_COLLECTED)]
     if not own or not held or (look.target.service == SSH.name and access.reading.sshd.gaps):
         return
     every = [(each, socket) for each in held for socket in each.listeners]

@@ -33,15 +33,19 @@ from nightlatch.cli.options import (
 )
 @click.option("--propose", is_flag=True, help="A free address for each guest that has no lasting one on its network.")
 @formats("csv")
-@click.option(
-    "--fail-at", type=click.Choice(SEVERITIES), default="high", help="Exit with 1 from this severity on (high)."
-)
+@click.option("--fail-at", type=click.Choice(SEVERITIES), default="high", help="Exit with 1 from this severity on (high).")
 @as_of
 @ssh_config
 def addresses(
-    source: str, guests: tuple[str, ...], place: str, propose: bool, form: str, fail_at: str, as_of: datetime | None,
+    source: str,
+    guests: tuple[str, ...],
+    place: str,
+    propose: bool,
+    form: str,
+    fail_at: str,
+    as_of: datetime | None,
     config: Path | None,
-) -> None:  # fmt: skip
+) -> None:
     """The address book: each network with who sits there, how each address is come by, whether it lasts, and what is free.
 
     SOURCE is an estate file; or a folder, an evidence archive or a live guest, to see how one guest's interfaces are
@@ -57,9 +61,7 @@ def addresses(
             if not is_estate(path):
                 _single(source, guests, place, propose, form, now(as_of), client)
                 return
-            result = book_of(
-                estate_of(path), now(as_of), list(guests) or None, place=place, propose=propose, client=client
-            )
+            result = book_of(estate_of(path), now(as_of), list(guests) or None, place=place, propose=propose, client=client)
         if form == "json":
             click.echo(machine.dumps(address_book.document(result)))
         elif form == "csv":
@@ -69,9 +71,7 @@ def addresses(
     raise SystemExit(result.exit_code(Severity(fail_at)))
 
 
-def _single(
-    source: str, guests: tuple[str, ...], place: str, propose: bool, form: str, at: datetime, client: object
-) -> None:  # fmt: skip
+def _single(source: str, guests: tuple[str, ...], place: str, propose: bool, form: str, at: datetime, client: object) -> None:
     from nightlatch.faults import NightlatchError
     from nightlatch.ops.addresses import addresses_target
     from nightlatch.report import address_book, machine, page
@@ -88,13 +88,20 @@ def _single(
 @click.command()
 @click.argument("what", metavar="GUEST|HARDWARE-ADDRESS")
 @click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
-@click.option("--leases", multiple=True, type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
-              help="A lease file to read besides this machine's own; may be given several times.")  # fmt: skip
-@click.option("--evidence", type=click.Path(path_type=Path, file_okay=False, exists=True), metavar="FOLDER",
-              help="Archives of a survey: other guests' neighbour tables and lease files.")  # fmt: skip
 @click.option(
-    "--no-scan", "scan", is_flag=True, default=True, flag_value=False, help="Dial only what something speaks for."
+    "--leases",
+    multiple=True,
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="FILE",
+    help="A lease file to read besides this machine's own; may be given several times.",
 )
+@click.option(
+    "--evidence",
+    type=click.Path(path_type=Path, file_okay=False, exists=True),
+    metavar="FOLDER",
+    help="Archives of a survey: other guests' neighbour tables and lease files.",
+)
+@click.option("--no-scan", "scan", is_flag=True, default=True, flag_value=False, help="Dial only what something speaks for.")
 @formats()
 def find(what: str, source: Path, leases: tuple[Path, ...], evidence: Path | None, scan: bool, form: str) -> None:
     """Find a guest of an estate file (estate.yaml, unless said): where is it now?

@@ -40,9 +40,15 @@ from nightlatch.cli.options import (
 @click.option("--script", is_flag=True, help="Print the script for a guest that no connection reaches; read nothing.")
 @click.option("--short", is_flag=True, help="The same, packed, to paste at a root shell.")
 def survey(
-    sources: tuple[str, ...], into: Path, guests: tuple[str, ...], pins: tuple[str, ...], config: Path | None, at_once: int,
-    script: bool, short: bool,
-) -> None:  # fmt: skip
+    sources: tuple[str, ...],
+    into: Path,
+    guests: tuple[str, ...],
+    pins: tuple[str, ...],
+    config: Path | None,
+    at_once: int,
+    script: bool,
+    short: bool,
+) -> None:
     """Read guests and keep what was read, one evidence archive each. Nothing is changed on them.
 
     SOURCE is an estate file (estate.yaml, unless said), a folder to read as one guest, or live guests:
@@ -78,9 +84,15 @@ def survey(
 @pin
 @ssh_config
 def audit(
-    source: str, guests: tuple[str, ...], form: str, fail_at: str, evidence: Path | None, as_of: datetime | None,
-    pins: tuple[str, ...], config: Path | None,
-) -> None:  # fmt: skip
+    source: str,
+    guests: tuple[str, ...],
+    form: str,
+    fail_at: str,
+    evidence: Path | None,
+    as_of: datetime | None,
+    pins: tuple[str, ...],
+    config: Path | None,
+) -> None:
     """Say who can get in, and hold it against what is granted.
 
     SOURCE is an estate file; or, for a first look at one guest without an estate, a folder, an evidence archive or a

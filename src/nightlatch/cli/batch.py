@@ -9,8 +9,8 @@ from nightlatch.estate.model import Estate, ViaKind
 from nightlatch.faults import NightlatchError
 from nightlatch.latch import live
 from nightlatch.latch.folder import changes, new_change_id
-from nightlatch.model.outcomes import Stands
-from nightlatch.ops.enact import Decide, Latched, enact, pending
+from nightlatch.model.outcomes import ChangeState
+from nightlatch.ops.enact import Decide, LiveChange, enact, pending
 from nightlatch.report import text
 from nightlatch.report.page import Page
 from nightlatch.report.safe import in_one_line
@@ -18,9 +18,17 @@ from nightlatch.transports.ssh import Client
 
 
 def enact_all(
-    sheet: Page, estate: Estate, order: Sequence[str], at: datetime, client: Client, seconds: int, decide: Decide,
-    unguarded: bool, source: str, install: bool = False,
-) -> int:  # fmt: skip
+    sheet: Page,
+    estate: Estate,
+    order: Sequence[str],
+    at: datetime,
+    client: Client,
+    seconds: int,
+    decide: Decide,
+    unguarded: bool,
+    source: str,
+    install: bool = False,
+) -> int:
     """Change the guests in this order; the first that fails stops it. Returns the exit code."""
     change = new_change_id(datetime.now(UTC))
     for number, name in enumerate(order):
@@ -49,7 +57,7 @@ def enact_all(
     return 0
 
 
-def latched(sheet: Page, done: Latched, source: str) -> None:
+def latched(sheet: Page, done: LiveChange, source: str) -> None:
     """What came of a change on one guest."""
     if done.confirmation is None:
         text.enacted(sheet, done.changed, source)
@@ -66,9 +74,9 @@ def latched(sheet: Page, done: Latched, source: str) -> None:
         )
 
 
-def undone(sheet: Page, done: Latched) -> int:
+def undone(sheet: Page, done: LiveChange) -> int:
     """What came of taking a change back; returns the exit code."""
-    if done.outcome is Stands.PUT_BACK:
+    if done.outcome is ChangeState.PUT_BACK:
         text.undone(sheet, done.changed, done.followed)
         return 5 if done.changed.skipped else 0
     sheet.wrapped(f"change {done.changed.change} stands: it was {done.outcome}", label=done.changed.guest, style="high")

@@ -21,7 +21,7 @@ from nightlatch.cli.options import (
     now,
     on_guests,
     ssh_config,
-)  # fmt: skip
+)
 
 if TYPE_CHECKING:
     from nightlatch.estate.model import Estate
@@ -41,8 +41,14 @@ def _latch_bounds() -> tuple[int, int]:
 
 
 ON_THE_LATCH = Duration("a change can be on the latch", _latch_bounds)
-latch_time = click.option("--for", "seconds", type=ON_THE_LATCH, default="5m", metavar="TIME",
-                          help="How long a live guest waits before it takes the change back (5m).")  # fmt: skip
+latch_time = click.option(
+    "--for",
+    "seconds",
+    type=ON_THE_LATCH,
+    default="5m",
+    metavar="TIME",
+    help="How long a live guest waits before it takes the change back (5m).",
+)
 
 
 @click.command()
@@ -56,9 +62,16 @@ latch_time = click.option("--for", "seconds", type=ON_THE_LATCH, default="5m", m
 @as_of
 @ssh_config
 def draft(
-    source: Path, guests: tuple[str, ...], script: bool, checking: bool, evidence: Path | None, seconds: int, form: str,
-    as_of: datetime | None, config: Path | None,
-) -> None:  # fmt: skip
+    source: Path,
+    guests: tuple[str, ...],
+    script: bool,
+    checking: bool,
+    evidence: Path | None,
+    seconds: int,
+    form: str,
+    as_of: datetime | None,
+    config: Path | None,
+) -> None:
     """Work out the fewest changes that close the differences, and prove them. Changes nothing.
 
     With --script the whole change of one guest is printed as a readable sh script, with its check, its timer and its
@@ -102,9 +115,9 @@ def _print_script(estate: Estate, guests: tuple[str, ...], seconds: int, at: dat
 
 def _proved(
     estate: Estate, guests: tuple[str, ...], at: datetime, client: Client
-) -> tuple[list[Any], dict[str, str], dict[str, OnLatch]]:  # fmt: skip
+) -> tuple[list[Any], dict[str, str], dict[str, OnLatch]]:
     """Proved drafts, guests without one and why, and what is on the latch of guests."""
-    from nightlatch.draft.plan import common
+    from nightlatch.draft.plan import draft_context
     from nightlatch.faults import RefusedError, UnreadableError
     from nightlatch.ops.draft import draft as make_draft
     from nightlatch.ops.draft import prove
@@ -112,7 +125,7 @@ def _proved(
     from nightlatch.readings import latch
 
     proved, refused, pending = {}, {}, {}
-    shared = common(estate)
+    shared = draft_context(estate)
     for each in survey(estate, list(guests) or None, client=client):
         if each.snapshot is None:
             refused[each.guest] = each.problem
@@ -179,14 +192,26 @@ def _show_next(proved: list[Any], estate: Estate, source: Path) -> None:
 @click.option("--leave", is_flag=True, help="Leave it on the latch, for nightlatch keep or undo later.")
 @latch_time
 @click.option("--install", is_flag=True, help="Install the packages that it asks for; that can't be taken back.")
-@click.option("--no-boot-guard", "unguarded", is_flag=True,
-              help="Go on where nothing could take the change back after a restart of the guest.")  # fmt: skip
+@click.option(
+    "--no-boot-guard",
+    "unguarded",
+    is_flag=True,
+    help="Go on where nothing could take the change back after a restart of the guest.",
+)
 @as_of
 @ssh_config
 def enact(
-    source: Path, guests: tuple[str, ...], dry_run: bool, yes: bool, leave: bool, seconds: int, install: bool, unguarded: bool,
-    as_of: datetime | None, config: Path | None,
-) -> None:  # fmt: skip
+    source: Path,
+    guests: tuple[str, ...],
+    dry_run: bool,
+    yes: bool,
+    leave: bool,
+    seconds: int,
+    install: bool,
+    unguarded: bool,
+    as_of: datetime | None,
+    config: Path | None,
+) -> None:
     """Survey, draft and prove again, show the difference, and apply it. Copies are kept on the guest for undo.
 
     A live guest takes the change back by itself unless a fresh connection proves the door and it is kept in time.
@@ -227,9 +252,7 @@ def enact(
         if not yes:
             _ask(f"Apply this to {', '.join(order)}?", YES)
         install = install or _packages_agreed(doing, yes)
-        done = enact_all(
-            sheet, estate, order, at, client, seconds, _choice(yes, leave), unguarded, str(source), install
-        )
+        done = enact_all(sheet, estate, order, at, client, seconds, _choice(yes, leave), unguarded, str(source), install)
         code = max(code, done)
     raise SystemExit(code)
 
@@ -294,8 +317,9 @@ def keep(source: Path, guests: tuple[str, ...], change: str, config: Path | None
 
         estate = estate_of(source)
         sheet = page.Page(page.console())
-        chosen = list(guests) or [n for n, told in pending_changes(estate, client=client)
-                                  if not isinstance(told, str) and told.pending is not None]  # fmt: skip
+        chosen = list(guests) or [
+            n for n, told in pending_changes(estate, client=client) if not isinstance(told, str) and told.pending is not None
+        ]
         if not chosen:
             raise RefusedError("nothing is on the latch of any live guest")
         for name in chosen:

@@ -11,19 +11,22 @@ import click
 from nightlatch.cli.options import as_of, client_of, faults, now, pin, pins_are_used, ssh_config
 
 if TYPE_CHECKING:
-    from nightlatch.ops.describe import Described
+    from nightlatch.ops.describe import Description
 
 
 @click.command()
 @click.argument("path", type=click.Path(path_type=Path), default=Path("estate.yaml"))
-@click.option("--from", "sources", multiple=True, metavar="TARGET",
-              help="Describe what this guest grants today; may be given several times.")  # fmt: skip
+@click.option(
+    "--from",
+    "sources",
+    multiple=True,
+    metavar="TARGET",
+    help="Describe what this guest grants today; may be given several times.",
+)
 @as_of
 @pin
 @ssh_config
-def new(
-    path: Path, sources: tuple[str, ...], as_of: datetime | None, pins: tuple[str, ...], config: Path | None
-) -> None:
+def new(path: Path, sources: tuple[str, ...], as_of: datetime | None, pins: tuple[str, ...], config: Path | None) -> None:
     """Write an estate file to start from (estate.yaml, unless PATH says otherwise).
 
     Alone, it is a commented example. With --from, guests are read (a folder, an archive, a text carried over by hand, or
@@ -46,7 +49,7 @@ def new(
     raise SystemExit(3 if done.unread else 0)
 
 
-def _told(done: Described) -> None:
+def _told(done: Description) -> None:
     from nightlatch.report import page
 
     sheet = page.Page(page.console())
@@ -66,9 +69,7 @@ def _told(done: Described) -> None:
         for each in done.left:
             sheet.wrapped(each, indent=2)
     else:
-        sheet.wrapped(
-            "Held against the same evidence: nothing open that it does not say, nobody shut out.", style="good"
-        )
+        sheet.wrapped("Held against the same evidence: nothing open that it does not say, nobody shut out.", style="good")
     sheet.line((f"Next: take out what nobody needs, then nightlatch audit {done.path}", "next"))
 
 
@@ -98,9 +99,7 @@ def schema() -> None:
 @click.option("--port", type=click.IntRange(1, 65535), default=8056, help="Where --outer listens (8056).")
 def demo(live: bool, leave: bool, folder: Path | None, outer: Path | None, port: int) -> None:
     """Tell the whole loop as a story, on the tide-gauge station Skerry Point."""
-    with faults(
-        "ended; what was put there is kept" if outer is not None else "interrupted; nothing was left half done"
-    ):
+    with faults("ended; what was put there is kept" if outer is not None else "interrupted; nothing was left half done"):
         if outer is not None:
             from nightlatch.demo.table_service import serve
 

@@ -19,26 +19,28 @@ from nightlatch.cli.options import (
     now,
     on_guests,
     ssh_config,
-)  # fmt: skip
+)
 
 
 @click.command()
 @click.argument("source", default="estate.yaml")
 @on_guests
-@click.option(
-    "--port", "ports", type=click.IntRange(1, 65535), multiple=True, help="Only this port (several times for several)."
-)
-@click.option(
-    "--picture", type=click.Path(path_type=Path, dir_okay=False), help="Draw it, too: a .png, .svg or .pdf file."
-)
+@click.option("--port", "ports", type=click.IntRange(1, 65535), multiple=True, help="Only this port (several times for several).")
+@click.option("--picture", type=click.Path(path_type=Path, dir_okay=False), help="Draw it, too: a .png, .svg or .pdf file.")
 @formats("csv")
 @kept_evidence
 @as_of
 @ssh_config
 def exposure(
-    source: str, guests: tuple[str, ...], ports: tuple[int, ...], picture: Path | None, form: str, evidence: Path | None,
-    as_of: datetime | None, config: Path | None,
-) -> None:  # fmt: skip
+    source: str,
+    guests: tuple[str, ...],
+    ports: tuple[int, ...],
+    picture: Path | None,
+    form: str,
+    evidence: Path | None,
+    as_of: datetime | None,
+    config: Path | None,
+) -> None:
     """Who gets through to which port of which guest, for IPv4 and IPv6, with the rule that decides.
 
     SOURCE is an estate file; or, for one guest without an estate, a folder, an evidence archive or a live guest. What the
@@ -58,9 +60,7 @@ def exposure(
         for_an_estate(path, evidence)
         with client_of(config, several=is_estate(path)) as client:
             if is_estate(path):
-                result = exposure_of(
-                    estate_with(path, evidence), now(as_of), list(guests) or None, ports=ports, client=client
-                )
+                result = exposure_of(estate_with(path, evidence), now(as_of), list(guests) or None, ports=ports, client=client)
             else:
                 result = exposure_target(source, now(as_of), ports=ports, client=client)
         if picture is not None:

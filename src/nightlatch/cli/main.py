@@ -56,9 +56,7 @@ class Commands(click.Group):
         found.short_help = short
         return found
 
-    def resolve_command(
-        self, ctx: click.Context, args: list[str]
-    ) -> tuple[str | None, click.Command | None, list[str]]:  # fmt: skip
+    def resolve_command(self, ctx: click.Context, args: list[str]) -> tuple[str | None, click.Command | None, list[str]]:
         """The command that is meant. Raises UsageError with the nearest name for one that is not there."""
         if args[0] not in COMMANDS and not args[0].startswith("-") and not ctx.resilient_parsing:
             from nightlatch.faults import nearest
@@ -73,9 +71,7 @@ class Commands(click.Group):
             formatter.write_dl([(name, COMMANDS[name][1]) for name in self.list_commands(ctx)])
 
 
-@click.group(
-    cls=Commands, help=HELP, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100}
-)
+@click.group(cls=Commands, help=HELP, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
 @click.version_option(package_name="nightlatch", message="nightlatch %(version)s")
 def cli() -> None:
     """The group of all commands."""

@@ -78,17 +78,18 @@ class Duration(click.ParamType):  # type: ignore[type-arg]
 
 
 as_of = click.option("--as-of", type=Day(), help="Judge as if it were this day or time, not now.")
-on_guests = click.option(
-    "--on", "guests", multiple=True, metavar="GUEST", help="Only this guest; may be given several times."
-)
+on_guests = click.option("--on", "guests", multiple=True, metavar="GUEST", help="Only this guest; may be given several times.")
 
 
 def formats(*more: str) -> Callable[[Any], Any]:
     """The option --format: text for people and JSON, which every command has, and `more`."""
     return click.option(
-        "--format", "form", type=click.Choice(["text", "json", *more]), default="text",
+        "--format",
+        "form",
+        type=click.Choice(["text", "json", *more]),
+        default="text",
         help="Text for people, the others for programs.",
-    )  # fmt: skip
+    )
 
 
 form_of = formats()
@@ -100,16 +101,18 @@ FINGERPRINT = re.compile(r"SHA256:[A-Za-z0-9+/]{43}")
 def _fingerprints(_: click.Context, param: click.Parameter, pins: tuple[str, ...]) -> tuple[str, ...]:
     for each in pins:
         if not FINGERPRINT.fullmatch(each):
-            raise click.BadParameter(
-                f'"{each}" is no fingerprint; write it as ssh-keygen -l prints it: SHA256:...', param=param
-            )
+            raise click.BadParameter(f'"{each}" is no fingerprint; write it as ssh-keygen -l prints it: SHA256:...', param=param)
     return pins
 
 
 pin = click.option(
-    "--host-key", "pins", multiple=True, metavar="SHA256:...", callback=_fingerprints,
+    "--host-key",
+    "pins",
+    multiple=True,
+    metavar="SHA256:...",
+    callback=_fingerprints,
     help="Fingerprint of the guest's host key, read at its console; without it your own known_hosts decides.",
-)  # fmt: skip
+)
 
 
 def pins_are_used(pins: tuple[str, ...], sources: tuple[str, ...]) -> None:
@@ -144,9 +147,12 @@ def estate_of(path: Path) -> Estate:
 
 
 ssh_config = click.option(
-    "--ssh-config", "config", type=click.Path(path_type=Path, dir_okay=False, exists=True), metavar="FILE",
+    "--ssh-config",
+    "config",
+    type=click.Path(path_type=Path, dir_okay=False, exists=True),
+    metavar="FILE",
     help="Client configuration for ssh to use, not the user's own.",
-)  # fmt: skip
+)
 
 
 def client_of(config: Path | None, *, several: bool = True) -> Client:

@@ -12,29 +12,29 @@ from nightlatch.cli.options import as_of, client_of, estate_of, faults, formats,
 
 @click.command()
 @click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
-@click.option(
-    "--network", "networks", metavar="NAME", multiple=True, help="Only this network (several times for several)."
-)
-@click.option(
-    "--enact", "act", flag_value="enact", help="Put the rows at the service that the estate names, and read them back."
-)
+@click.option("--network", "networks", metavar="NAME", multiple=True, help="Only this network (several times for several).")
+@click.option("--enact", "act", flag_value="enact", help="Put the rows at the service that the estate names, and read them back.")
 @click.option("--undo", "act", flag_value="undo", help="Put back what the newest change of ours took.")
-@click.option(
-    "--take", "act", flag_value="take", help="Read the tables from their services into the files, with today's date."
-)
+@click.option("--take", "act", flag_value="take", help="Read the tables from their services into the files, with today's date.")
 @formats("csv")
 @as_of
 @ssh_config
 def perimeter(
     source: Path, networks: tuple[str, ...], act: str | None, form: str, as_of: datetime | None, config: Path | None
-) -> None:  # fmt: skip
+) -> None:
     """What the filters outside of guests should let in, row by row: rows that grants lack, and rows that let in more.
 
     SOURCE is an estate file whose networks have a perimeter that was read from a table. Where the perimeter names a
     service, --enact changes it there; --format csv prints a table in CSV as it should be.
     """
     with faults():
-        from nightlatch.ops.perimeter import border, changed_table, enact_border, take_border, undo_border
+        from nightlatch.ops.perimeter import (
+            changed_table,
+            draft_perimeter,
+            enact_perimeter,
+            take_perimeter,
+            undo_perimeter,
+        )
         from nightlatch.report import machine, page
         from nightlatch.report import perimeter as report
 
@@ -45,7 +45,7 @@ def perimeter(
                 known = ", ".join(sorted(estate.networks)) or "none"
                 raise click.BadParameter(f"there is no network {name}; the estate has {known}", param_hint="--network")
         if act in ("undo", "take"):
-            work = undo_border if act == "undo" else take_border
+            work = undo_perimeter if act == "undo" else take_perimeter
             names = networks or tuple(n.name for n in estate.networks.values() if any(p.service for p in n.perimeters))
             found = []
             for name in names:
@@ -55,9 +55,9 @@ def perimeter(
                 sheet.wrapped("No perimeter names a service.")
             return
         with client_of(config) as client:
-            result = border(estate, at, networks, client=client)
+            result = draft_perimeter(estate, at, networks, client=client)
         if act == "enact":
-            done = [enact_border(estate_of(source), each, at) for each in result.drafts]
+            done = [enact_perimeter(estate_of(source), each, at) for each in result.drafts]
             report.done(sheet, done, "put and read back")
             if any(each.changed for each in done):
                 sheet.wrapped(f"To take it back: nightlatch perimeter {source} --undo")

@@ -24,8 +24,8 @@ from nightlatch.cli.options import (
 )
 
 if TYPE_CHECKING:
-    from nightlatch.ops.meet import Met
-    from nightlatch.probe.ssh import Proven
+    from nightlatch.ops.meet import FirstContact
+    from nightlatch.probe.ssh import ProvenKey
 
 ASK = "Fingerprint, as the console shows it"
 MOST_ANSWERS = 8
@@ -44,19 +44,30 @@ WAIT = Duration("a guest can be waited for", lambda: (0, 6 * 3600))
     metavar="TIME",
     help="Wait so long for guests that don't answer (2m).",
 )
-@click.option("--evidence", type=click.Path(path_type=Path, file_okay=False, exists=True), metavar="FOLDER",
-              help="Archives of a survey, to hold the wire against.")  # fmt: skip
-@click.option("--at-once", type=click.IntRange(1, 500), default=64, help="Guests looked at at the same time (64).")
 @click.option(
-    "--fail-at", type=click.Choice(SEVERITIES), default="high", help="Exit with 1 from this severity on (high)."
+    "--evidence",
+    type=click.Path(path_type=Path, file_okay=False, exists=True),
+    metavar="FOLDER",
+    help="Archives of a survey, to hold the wire against.",
 )
+@click.option("--at-once", type=click.IntRange(1, 500), default=64, help="Guests looked at at the same time (64).")
+@click.option("--fail-at", type=click.Choice(SEVERITIES), default="high", help="Exit with 1 from this severity on (high).")
 @form_of
 @as_of
 @ssh_config
 def reach(
-    source: str, guests: tuple[str, ...], who: tuple[str, ...], login: bool, wait: int, evidence: Path | None, at_once: int,
-    fail_at: str, form: str, as_of: datetime | None, config: Path | None,
-) -> None:  # fmt: skip
+    source: str,
+    guests: tuple[str, ...],
+    who: tuple[str, ...],
+    login: bool,
+    wait: int,
+    evidence: Path | None,
+    at_once: int,
+    fail_at: str,
+    form: str,
+    as_of: datetime | None,
+    config: Path | None,
+) -> None:
     """Try granted ways in on the wire: name, route, connection, server, host key, offered methods, each with its time.
 
     SOURCE is an estate file; or HOST or HOST:PORT for a look at one SSH server that no estate speaks of. Without --login
@@ -73,9 +84,16 @@ def reach(
             raise SystemExit(_single(source, form))
         with client_of(config, several=True) as client:
             result = reach_guests(
-                estate_of(path), now(as_of), list(guests) or None, who=who, login=login, wait=wait, evidence=evidence,
-                client=client, at_once=at_once,
-            )  # fmt: skip
+                estate_of(path),
+                now(as_of),
+                list(guests) or None,
+                who=who,
+                login=login,
+                wait=wait,
+                evidence=evidence,
+                client=client,
+                at_once=at_once,
+            )
         if form == "json":
             click.echo(machine.dumps(report.document(result)))
         else:
@@ -107,11 +125,13 @@ def _single(source: str, form: str) -> int:
 @click.command()
 @click.argument("guest")
 @click.argument("source", type=click.Path(path_type=Path), default=Path("estate.yaml"))
+@click.option("--fingerprint", "given", multiple=True, metavar="TEXT", help="A fingerprint read at the console, SHA256 or MD5.")
 @click.option(
-    "--fingerprint", "given", multiple=True, metavar="TEXT", help="A fingerprint read at the console, SHA256 or MD5."
+    "--evidence",
+    type=click.Path(path_type=Path, exists=True),
+    metavar="FILE",
+    help="What the collector printed at the guest's console, to compare with.",
 )
-@click.option("--evidence", type=click.Path(path_type=Path, exists=True), metavar="FILE",
-              help="What the collector printed at the guest's console, to compare with.")  # fmt: skip
 @ssh_config
 def meet(guest: str, source: Path, given: tuple[str, ...], evidence: Path | None, config: Path | None) -> None:
     """Meet GUEST of an estate file (estate.yaml, unless said): prove its host keys, compare them, pin them.
@@ -141,11 +161,11 @@ def meet(guest: str, source: Path, given: tuple[str, ...], evidence: Path | None
         first_contact.done(sheet, met, pins, source)
 
 
-def _confirmed(met: Met, given: tuple[str, ...]) -> list[Proven]:
+def _confirmed(met: FirstContact, given: tuple[str, ...]) -> list[ProvenKey]:
     """The keys that a fingerprint from outside confirms. Raises RefusedError when one contradicts the wire."""
     from nightlatch.report import first_contact
 
-    found: dict[Proven, None] = dict.fromkeys(met.vouched)
+    found: dict[ProvenKey, None] = dict.fromkeys(met.vouched)
     if given:
         found.update(dict.fromkeys(_named(met, "\n".join(given))))
     elif found:
@@ -168,7 +188,7 @@ def _confirmed(met: Met, given: tuple[str, ...]) -> list[Proven]:
     return list(found)
 
 
-def _named(met: Met, words: str) -> tuple[Proven, ...]:
+def _named(met: FirstContact, words: str) -> tuple[ProvenKey, ...]:
     """The keys that the words name; a fingerprint that no key has is told, and ends it, unless all keys are accounted for."""
     from nightlatch.faults import RefusedError
     from nightlatch.report import first_contact

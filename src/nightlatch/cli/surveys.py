@@ -20,7 +20,7 @@ from nightlatch.evidence import archive
 from nightlatch.evidence.selection import taken_from
 from nightlatch.faults import NightlatchError, OwnFaultError, work_on
 from nightlatch.ops.evidence import write_evidence
-from nightlatch.ops.survey import Surveyed, survey, survey_script, survey_targets
+from nightlatch.ops.survey import SurveyResult, survey, survey_script, survey_targets
 from nightlatch.readings import latch
 from nightlatch.report.safe import in_one_line, shown
 from nightlatch.transports import targets
@@ -32,7 +32,7 @@ Say = Callable[[str, bool], None]
 
 def run(
     sources: Sequence[str], into: Path, guests: list[str] | None, pins: tuple[str, ...], config: Path | None, at_once: int
-) -> int:  # fmt: skip
+) -> int:
     """Survey and write; returns 3 when something was not read, else 0."""
     estates = [source for source in sources if is_estate(Path(source))]
     if estates and len(sources) > 1:
@@ -59,14 +59,12 @@ def scripted(sources: Sequence[str], guests: list[str], short: bool) -> bytes:
         return survey_script(short=short)
     source = Path(sources[0] if sources else "estate.yaml")
     if not is_estate(source) or len(guests) != 1 or len(sources) > 1:
-        raise NightlatchError(
-            "--script alone prints it for any guest; for a guest of an estate: --script ESTATE --on GUEST"
-        )
+        raise NightlatchError("--script alone prints it for any guest; for a guest of an estate: --script ESTATE --on GUEST")
     return survey_script(estate_of(source), guests[0], short=short)
 
 
-def _keep(results: Iterator[Surveyed], total: int, into: Path, client: Client) -> int:
-    missed: list[Surveyed] = []
+def _keep(results: Iterator[SurveyResult], total: int, into: Path, client: Client) -> int:
+    missed: list[SurveyResult] = []
     read = 0
     try:
         with _bar(total, client) as (step, say):
@@ -92,7 +90,7 @@ def _keep(results: Iterator[Surveyed], total: int, into: Path, client: Client) -
     return 3 if missed else 0
 
 
-def _one(each: Surveyed, into: Path, say: Say) -> None:
+def _one(each: SurveyResult, into: Path, say: Say) -> None:
     assert each.snapshot is not None
     into.mkdir(parents=True, exist_ok=True)
     target = archive.file_of(into, each.guest)
@@ -102,9 +100,7 @@ def _one(each: Surveyed, into: Path, say: Say) -> None:
     waiting = latch.read(each.snapshot)
     if waiting is not None:
         say(
-            shown(
-                f"{each.guest}: a change is {pending(waiting)}: nightlatch keep. What was read goes back with it.", 1000
-            ),
+            shown(f"{each.guest}: a change is {pending(waiting)}: nightlatch keep. What was read goes back with it.", 1000),
             True,
         )
     taken = taken_from(each.snapshot)
@@ -146,9 +142,7 @@ def _quietly(quiet: threading.Lock, say: Say) -> Say:
 
 
 @contextmanager
-def _asking(
-    client: Client, quiet: threading.Lock, stop: Callable[[], None], start: Callable[[], None]
-) -> Iterator[None]:
+def _asking(client: Client, quiet: threading.Lock, stop: Callable[[], None], start: Callable[[], None]) -> Iterator[None]:
     """The client's questions, asked with everything else held back."""
     ask = client.ask
 

@@ -122,23 +122,28 @@ network:
 """
 MANAGED = {
     "/etc/NetworkManager/system-connections/pier.nmconnection": PROFILE,
-    "/usr/sbin/NetworkManager": "", f"{STARTED}/NetworkManager.service": "",
+    "/usr/sbin/NetworkManager": "",
+    f"{STARTED}/NetworkManager.service": "",
     "/etc/machine-id": "6c1f8a52e0b94d7d8f00c2a19be5d022\n",
-}  # fmt: skip
+}
 NETWORKS = {
     "gauge": {
-        "/etc/network/interfaces": INTERFACES, "/sbin/ifup": "", f"{STARTED}/networking.service": "",
+        "/etc/network/interfaces": INTERFACES,
+        "/sbin/ifup": "",
+        f"{STARTED}/networking.service": "",
         "/etc/machine-id": "0b7fd3a9c1264e58a1d34f6e9c80a021\n",
     },
     "gate": MANAGED,
     # copied from gate, settings and all; and the old display starts at boot
     "chartbox": {**MANAGED, f"{STARTED}/tide-web.service": ""},
     "plotter": {
-        "/etc/netplan/50-pier.yaml": PLAN, "/usr/sbin/netplan": "", "/lib/systemd/systemd-networkd": "",
+        "/etc/netplan/50-pier.yaml": PLAN,
+        "/usr/sbin/netplan": "",
+        "/lib/systemd/systemd-networkd": "",
         "/etc/machine-id": "f49b6d0c7a3148c2b65de1709f42c023\n",
         "/etc/hosts": "127.0.0.1 localhost\n127.0.1.1 plotter\n192.168.56.24 chartbox\n",
     },
-}  # fmt: skip
+}
 CHARTS = """\
 # tove fetches charts, and nothing else
 Match User charts
@@ -199,9 +204,7 @@ def _host_key(name: str) -> tuple[bytes, bytes]:
     from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
     key = Ed25519PrivateKey.generate()
-    private = key.private_bytes(
-        serialization.Encoding.PEM, serialization.PrivateFormat.OpenSSH, serialization.NoEncryption()
-    )  # fmt: skip
+    private = key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.OpenSSH, serialization.NoEncryption())
     public_half = key.public_key().public_bytes(serialization.Encoding.OpenSSH, serialization.PublicFormat.OpenSSH)
     return private, public_half + f" root@{name}\n".encode()
 

@@ -155,11 +155,12 @@ def tell_live(*, leave: bool = False, folder: Path | None = None) -> None:
 def _tell(sheet: page.Page, made: Station, booted: float) -> None:
     estate = nightlatch.load_estate(made.home / "estate.yaml")
     chapter(
-        sheet, "Skerry Point, live",
+        sheet,
+        "Skerry Point, live",
         f"Four guests are up after {booted:.1f} seconds: their own systemd, sshd and accounts, on networks from which "
         "nothing leads out. The desk at 192.168.40.7 reads them over SSH, through the account keeper. Their host keys "
         "stand in the estate file.",
-    )  # fmt: skip
+    )
     with made.client() as client:
         _loop(sheet, made, estate, client)
 
@@ -182,9 +183,10 @@ def _loop(sheet: page.Page, made: Station, estate: nightlatch.Estate, client: ni
         text.draft(sheet, proved)
         todo += [surveyed.guest] if proved.draft.does else []
     chapter(
-        sheet, "3. nobody keeps it",
+        sheet,
+        "3. nobody keeps it",
         f"The change goes onto the latch of gate for {SHORT} seconds, and then nobody comes to keep it.",
-    )  # fmt: skip
+    )
     done = nightlatch.enact(estate, "gate", at, client=client, seconds=SHORT, decide=lambda _: None)
     _latched(sheet, done)
     sheet.blank()
@@ -194,9 +196,7 @@ def _loop(sheet: page.Page, made: Station, estate: nightlatch.Estate, client: ni
     sheet.line("Some seconds later:")
     text.latches(sheet, list(nightlatch.pending(estate, ["gate"], client=client)), "estate.yaml")
     _wire(sheet, made, "On the wire, as before:", "gate")
-    chapter(
-        sheet, "4. the power goes", "Once more, and while the change is on the latch, everything on gate dies at once."
-    )
+    chapter(sheet, "4. the power goes", "Once more, and while the change is on the latch, everything on gate dies at once.")
     _latched(sheet, nightlatch.enact(estate, "gate", at, client=client, decide=lambda _: None))
     made.guests["gate"].power_cut()
     made.guests["gate"].boot()
@@ -206,18 +206,20 @@ def _loop(sheet: page.Page, made: Station, estate: nightlatch.Estate, client: ni
     text.latches(sheet, list(nightlatch.pending(estate, ["gate"], client=client)), "estate.yaml")
     _wire(sheet, made, "On the wire, as before:", "gate")
     chapter(
-        sheet, "5. enact and keep",
+        sheet,
+        "5. enact and keep",
         "One guest after the other; a fresh connection comes in each time, reads the guest again, and keeps what holds.",
-    )  # fmt: skip
+    )
     for name in todo:
         _latched(sheet, nightlatch.enact(estate, name, at, client=client))
     chapter(sheet, "6. audit again", "The same question once more, and the wire.")
     text.audit(sheet, nightlatch.audit(estate, datetime.now(UTC), client=client), "estate.yaml")
     _wire(sheet, made, "On the wire, after:")
     chapter(
-        sheet, "7. reach",
+        sheet,
+        "7. reach",
         "What is granted, tried from the desk without logging in: the host key proven and compared, the methods asked for.",
-    )  # fmt: skip
+    )
     words = ("reach", str(made.home / "estate.yaml"), "--ssh-config", str(made.config), "--on", "gate")
     for line in made.desk.run(sys.executable, "-m", "nightlatch.cli", *words, check=False, timeout=60).splitlines():
         sheet.line(line)
@@ -230,21 +232,18 @@ def _other_port(sheet: page.Page, made: Station, client: nightlatch.Client, at: 
     """SSH of gauge moves to another port, in two drafts, so that there is a door at every step."""
     sentence = "  - {run: ssh, on: gauge, at: 2222}\n"
     chapter(
-        sheet, "9. another port",
+        sheet,
+        "9. another port",
         f"The estate file gets one more sentence:{sentence[3:-1]}. The new port is opened beside the old one, proven, and "
         "written under via; then the old one is closed over it.",
-    )  # fmt: skip
+    )
     path = made.home / "estate.yaml"
     path.write_text(path.read_text() + sentence)
     for _ in range(2):
         done = nightlatch.enact(nightlatch.load_estate(path), "gauge", at, client=client)
         assert done.confirmation is not None
-        text.latched(
-            sheet, done.changed, done.outcome, done.confirmation, "estate.yaml", followed=done.followed, port=done.port
-        )  # fmt: skip
-        open_now = made.guests["gauge"].inside(
-            "sh", "-c", "ss -Hltn | sed 's/.*:\\([0-9]*\\) .*/\\1/' | sort -nu | xargs"
-        )
+        text.latched(sheet, done.changed, done.outcome, done.confirmation, "estate.yaml", followed=done.followed, port=done.port)
+        open_now = made.guests["gauge"].inside("sh", "-c", "ss -Hltn | sed 's/.*:\\([0-9]*\\) .*/\\1/' | sort -nu | xargs")
         sheet.line(f"  listens on {open_now.strip()}")
 
 
@@ -295,22 +294,28 @@ def _prompt(sheet: page.Page, made: Station, booted: float) -> None:
     program.parent.mkdir()
     program.write_text(
         WRAPPER.format(
-            calling=CALLING, config=shlex.quote(str(made.config)), enter=shlex.join(made.desk.words()),
+            calling=CALLING,
+            config=shlex.quote(str(made.config)),
+            enter=shlex.join(made.desk.words()),
             python=shlex.quote(sys.executable),
         )
-    )  # fmt: skip
+    )
     program.chmod(0o700)
     sheet.wrapped(
         f"Four guests are up after {booted:.1f} seconds: {', '.join(ADDRESSES)}. At this prompt nightlatch runs at the desk "
         "of the station, on networks from which nothing leads out. Leave it with exit, and all of it ends."
     )
-    for command in ("nightlatch audit", "nightlatch draft --on gate", "nightlatch enact --on gate --leave", "nightlatch pending",
-                    "nightlatch reach", "nightlatch undo --on gate"):  # fmt: skip
+    for command in (
+        "nightlatch audit",
+        "nightlatch draft --on gate",
+        "nightlatch enact --on gate --leave",
+        "nightlatch pending",
+        "nightlatch reach",
+        "nightlatch undo --on gate",
+    ):
         sheet.line("  ", (command, "next"))
     sheet.blank()
     sys.stdout.flush()
     shell = ["sh", "-i"] if sys.stdin.isatty() else ["sh"]
     path = f"{program.parent}:{os.environ.get('PATH', os.defpath)}"
-    subprocess.run(
-        shell, cwd=made.home, env={**os.environ, "PATH": path, "PS1": "skerry point> ", "ENV": ""}, check=False
-    )
+    subprocess.run(shell, cwd=made.home, env={**os.environ, "PATH": path, "PS1": "skerry point> ", "ENV": ""}, check=False)

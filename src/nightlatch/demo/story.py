@@ -103,9 +103,9 @@ def _outside(sheet: page.Page, path: Path, at: datetime) -> None:
     with table_service.running(path.parent / "outer") as port:
         path.write_text(written.replace(f":{table_service.PORT}/", f":{port}/"))
         estate = nightlatch.load_estate(path)
-        found = nightlatch.border(estate, at)
+        found = nightlatch.draft_perimeter(estate, at)
         perimeter.text(sheet, found, "estate.yaml")
-        perimeter.done(sheet, [nightlatch.enact_border(estate, each, at) for each in found.drafts], "put and read back")
+        perimeter.done(sheet, [nightlatch.enact_perimeter(estate, each, at) for each in found.drafts], "put and read back")
     path.write_text(path.read_text().replace(f":{port}/", f":{table_service.PORT}/"))
 
 

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 
 from nightlatch.access.paths import GuestAccess
 from nightlatch.formats import authorized_keys
-from nightlatch.formats.authorized_keys import Entry
+from nightlatch.formats.authorized_keys import KeyEntry
 from nightlatch.formats.keys import KeyFault, PublicKey, decode
 from nightlatch.model.secrets import Certificate, Key, Password
 
@@ -86,7 +86,7 @@ def _trusted(access: GuestAccess) -> Iterator[str]:
 
 def _keys(content: bytes) -> Iterator[PublicKey]:
     for entry in authorized_keys.parse(content):
-        if isinstance(entry, Entry):
+        if isinstance(entry, KeyEntry):
             yield entry.key
     for line in content.decode("utf-8", "replace").splitlines():
         words = line.split(None, 2)
@@ -123,9 +123,7 @@ def found_in(guests: Iterable[GuestAccess]) -> Holders:
     return _made(keys, {f: list(names) for f, names in opens.items()}, list(rights), list(accounts))
 
 
-def _made(
-    keys: dict[str, PublicKey], opens: dict[str, list[str]], rights: list[tuple[str, str]], accounts: list[str]
-) -> Holders:  # fmt: skip
+def _made(keys: dict[str, PublicKey], opens: dict[str, list[str]], rights: list[tuple[str, str]], accounts: list[str]) -> Holders:
     unique, labels = Unique(), Unique()
     out = Holders([], {}, {}, {}, {})
     for fingerprint, names in opens.items():

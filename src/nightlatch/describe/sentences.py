@@ -13,14 +13,14 @@ from dataclasses import dataclass, field
 from nightlatch.access.paths import GuestAccess
 from nightlatch.describe.holders import Holder, Holders
 from nightlatch.model.paths import AccessPath
-from nightlatch.model.powers import Gives, Power
+from nightlatch.model.powers import Power, PowerKind
 from nightlatch.model.secrets import Certificate, Key, Need, Password
 from nightlatch.model.services import SSH
 from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet, union
 from nightlatch.origin import Origin
 
-RANK = (Gives.SHELL, Gives.COMMAND, Gives.FILES)
+RANK = (PowerKind.SHELL, PowerKind.COMMAND, PowerKind.FILES)
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,7 +38,7 @@ class Sentence:
 
 
 @dataclass(frozen=True, slots=True)
-class Unsaid:
+class UncoveredPath:
     """Something that is open and that no sentence can say."""
 
     guest: str
@@ -47,11 +47,11 @@ class Unsaid:
 
 
 @dataclass
-class Said:
+class SentenceSet:
     """Sentences with the guests and the places in files that each is owed to."""
 
     sentences: dict[Sentence, dict[str, dict[Origin, None]]] = field(default_factory=dict)
-    unsaid: list[Unsaid] = field(default_factory=list)
+    unsaid: list[UncoveredPath] = field(default_factory=list)
 
 
 @dataclass
@@ -67,9 +67,9 @@ class _Login:
     origins: dict[Origin, None]
 
 
-def of(guests: Iterable[GuestAccess], holders: Holders) -> Said:
+def of(guests: Iterable[GuestAccess], holders: Holders) -> SentenceSet:
     """The sentences for all guests."""
-    out = Said()
+    out = SentenceSet()
     for access in guests:
         for login in _logins(access, holders, out):
             for sentence in _said(login, access, out):
@@ -82,17 +82,17 @@ def _sources(path: AccessPath) -> AddressSet:
     return path.callers.surely.get(COMMON, NO_ADDRESS)
 
 
-def _logins(access: GuestAccess, holders: Holders, out: Said) -> Iterator[_Login]:
+def _logins(access: GuestAccess, holders: Holders, out: SentenceSet) -> Iterator[_Login]:
     """Paths of one guest by account and need; keys of one holder for one account are one login."""
     grouped: dict[tuple[str, str, Need], list[AccessPath]] = {}
     for path in access.paths:
-        if path.power.gives is not Gives.ADMINISTER and _sources(path):
+        if path.power.gives is not PowerKind.ADMINISTER and _sources(path):
             grouped.setdefault((path.service, path.account, path.need), []).append(path)
     for (service, account, need), paths in grouped.items():
         first = paths[0].causes[0].origin
         spoken = _spoken(need, account, holders)
         if isinstance(spoken, str):
-            out.unsaid.append(Unsaid(access.guest, f"{account}: {spoken}", first))
+            out.unsaid.append(UncoveredPath(access.guest, f"{account}: {spoken}", first))
             continue
         holder, proof = spoken
         powers: dict[Power, AddressSet] = {}
@@ -134,7 +134,7 @@ def _spoken(need: Need, account: str, holders: Holders) -> tuple[Holder, str] | 
     return holder, " + ".join(words)
 
 
-def _said(login: _Login, access: GuestAccess, out: Said) -> Iterator[Sentence]:
+def _said(login: _Login, access: GuestAccess, out: SentenceSet) -> Iterator[Sentence]:
     whole = access.of(login.service)[0].words.power  # what a sentence gives that says no more
     shell = login.powers.get(whole, NO_ADDRESS)
     nothing, own = _administering(login, access)
@@ -156,7 +156,7 @@ def _said(login: _Login, access: GuestAccess, out: Said) -> Iterator[Sentence]:
 def _administering(login: _Login, access: GuestAccess) -> tuple[AddressSet, AddressSet]:
     """Where the login gives root's rights for nothing more, and where for the account's own password."""
     own = login.need | {Password(access.guest, login.account)}
-    same = (login.service, login.account, Gives.ADMINISTER)
+    same = (login.service, login.account, PowerKind.ADMINISTER)
     here = [path for path in access.paths if (path.service, path.account, path.power.gives) == same]
     if own == login.need:  # who came in by the password has it for sudo, too
         return NO_ADDRESS, union(_sources(p) for p in here if p.need == own)
@@ -167,9 +167,9 @@ def _administering(login: _Login, access: GuestAccess) -> tuple[AddressSet, Addr
     return union(found[False]), union(found[True])
 
 
-def _leftover(login: _Login, access: GuestAccess, rest: dict[Power, AddressSet], out: Said) -> None:
+def _leftover(login: _Login, access: GuestAccess, rest: dict[Power, AddressSet], out: SentenceSet) -> None:
     """What comes along and no sentence says: tunnels beside a command, an agent, a change of password alone."""
     extra = [str(power) for power, sources in rest.items() if sources and power.gives not in RANK]
     if extra:
         text = f"{login.account}: {', '.join(sorted(extra))} with {login.proof}"
-        out.unsaid.append(Unsaid(access.guest, text, next(iter(login.origins))))
+        out.unsaid.append(UncoveredPath(access.guest, text, next(iter(login.origins))))

@@ -9,9 +9,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from nightlatch.describe.holders import Holder, Holders, name_from
-from nightlatch.describe.sentences import Said, Sentence
+from nightlatch.describe.sentences import Sentence, SentenceSet
 from nightlatch.formats.keys import PublicKey
-from nightlatch.model.powers import Gives
+from nightlatch.model.powers import PowerKind
 from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
 from nightlatch.origin import Origin
 
@@ -96,9 +96,7 @@ def _clean(key: PublicKey) -> PublicKey:
     return PublicKey(key.algorithm, key.blob, comment(key.comment).strip())
 
 
-def render(
-    name: str, estate: str, day: str, guests: Sequence[GuestLine], holders: Holders, said: Said
-) -> str:  # fmt: skip
+def render(name: str, estate: str, day: str, guests: Sequence[GuestLine], holders: Holders, said: SentenceSet) -> str:
     """The whole file."""
     places = Places(said.sentences)
     used = {sentence.who for sentence in said.sentences}
@@ -142,7 +140,7 @@ def _guest(guest: GuestLine) -> str:
     return f"{note}  {guest.name}: {{{', '.join(parts)}}}\n"
 
 
-def _grants(said: Said, places: Places, every: list[str]) -> str:
+def _grants(said: SentenceSet, places: Places, every: list[str]) -> str:
     if not said.sentences:
         return "# Nobody gets in, as far as a sentence can say.\ngrants: []\n"
     out = ["grants:\n"]
@@ -157,10 +155,7 @@ def _evidence(where: Mapping[str, Mapping[Origin, None]]) -> list[str]:
     for guest, origins in where.items():
         text = "; ".join(dict.fromkeys(str(origin) for origin in origins))
         told.setdefault(text, []).append(guest)
-    return [
-        f"{', '.join(guests[:6])}{' and more' if len(guests) > 6 else ''}: {comment(text)}"
-        for text, guests in told.items()
-    ]
+    return [f"{', '.join(guests[:6])}{' and more' if len(guests) > 6 else ''}: {comment(text)}" for text, guests in told.items()]
 
 
 def _sentence(sentence: Sentence, places: Places, where: list[str], every: list[str]) -> str:
@@ -179,12 +174,12 @@ def _sentence(sentence: Sentence, places: Places, where: list[str], every: list[
     if sentence.after:
         parts.append(f"may: administer, after: {sentence.after}")
     if sentence.only is not None:
-        kind = "command" if sentence.only.gives is Gives.COMMAND else "files"
+        kind = "command" if sentence.only.gives is PowerKind.COMMAND else "files"
         parts.append(f"only: {{{kind}: {quoted(sentence.only.what)}}}")
     return "{" + ", ".join(parts) + "}"
 
 
-def _unsaid(said: Said) -> list[str]:
+def _unsaid(said: SentenceSet) -> list[str]:
     if not said.unsaid:
         return []
     out = ["\n# Open as well, and no sentence can say it; the audit names it:\n"]

@@ -33,7 +33,7 @@ class Install:
 
 
 @dataclass(frozen=True, slots=True)
-class OfUnit:
+class UnitAct:
     """One act of the service manager on one unit; `verb` is its word in a record and in the guest's script."""
 
     unit: str
@@ -45,35 +45,35 @@ class OfUnit:
 
 
 @dataclass(frozen=True, slots=True)
-class Enable(OfUnit):
+class Enable(UnitAct):
     """Let a unit be started at boot."""
 
     verb: ClassVar[str] = "enable"
 
 
 @dataclass(frozen=True, slots=True)
-class Disable(OfUnit):
+class Disable(UnitAct):
     """Let a unit not be started at boot any more."""
 
     verb: ClassVar[str] = "disable"
 
 
 @dataclass(frozen=True, slots=True)
-class Start(OfUnit):
+class Start(UnitAct):
     """Start a unit."""
 
     verb: ClassVar[str] = "start"
 
 
 @dataclass(frozen=True, slots=True)
-class Stop(OfUnit):
+class Stop(UnitAct):
     """Stop a unit."""
 
     verb: ClassVar[str] = "stop"
 
 
 @dataclass(frozen=True, slots=True)
-class Reload(OfUnit):
+class Reload(UnitAct):
     """Let the service manager read its units' files again, and a unit that runs its own (systemctl(1), daemon-reload and
     reload-or-restart)."""
 

@@ -28,7 +28,7 @@ class CannotEditError(ValueError):
 
 
 @dataclass(frozen=True)
-class Wish:
+class AddressWish:
     """What one interface is to have, of one family: its addresses, the gateway and name servers to add (None and empty
     where those that are there stay)."""
 
@@ -39,7 +39,7 @@ class Wish:
     servers: tuple[IPAddress, ...] = ()
 
 
-def edited(profile: Profile, files: Files, wish: Wish) -> dict[str, bytes]:
+def edited(profile: Profile, files: Files, wish: AddressWish) -> dict[str, bytes]:
     """The files that change, with their new bytes. Raises CannotEditError."""
     return EDITS[profile.system](profile, files, wish)
 
@@ -54,7 +54,7 @@ def _text(raw: bytes) -> str:
 # ifupdown
 
 
-def _ifupdown(profile: Profile, files: Files, wish: Wish) -> dict[str, bytes]:
+def _ifupdown(profile: Profile, files: Files, wish: AddressWish) -> dict[str, bytes]:
     if len(wish.addresses) > 1:
         raise CannotEditError("several addresses of one family need stanzas of their own")
     family = "inet" if wish.version == 4 else "inet6"
@@ -76,7 +76,7 @@ def _ifupdown(profile: Profile, files: Files, wish: Wish) -> dict[str, bytes]:
     return {path: text_lines.apply(raw, edits)}
 
 
-def _stanza(stanza: Stanza, wish: Wish) -> list[LineEdit]:
+def _stanza(stanza: Stanza, wish: AddressWish) -> list[LineEdit]:
     """The stanza with another method and address; what only a lease or another length needs goes."""
     head = stanza.head
     if head.words[-1].line != head.number or stanza.inherits:
@@ -88,24 +88,20 @@ def _stanza(stanza: Stanza, wish: Wish) -> list[LineEdit]:
     for line in stanza.options:
         raw = text_lines.text_of(line.raw)
         indent = raw[: len(raw) - len(raw.lstrip())]
-        if line.keyword in ("address", "netmask", "broadcast", "network") or (
-            line.keyword == "gateway" and wish.gateway
-        ):
-            edits += [
-                LineEdit(n, ()) for n in range(line.number, line.number + line.raw.rstrip(b"\n").count(b"\n") + 1)
-            ]
+        if line.keyword in ("address", "netmask", "broadcast", "network") or (line.keyword == "gateway" and wish.gateway):
+            edits += [LineEdit(n, ()) for n in range(line.number, line.number + line.raw.rstrip(b"\n").count(b"\n") + 1)]
         if line.keyword.startswith("dns-nameserver") and wish.servers:
             raise CannotEditError("the stanza names name servers already")
     return [*edits, LineEdit(head.number + 1, tuple(indent + each for each in _options(wish)), insert=True)]
 
 
-def _options(wish: Wish) -> list[str]:
+def _options(wish: AddressWish) -> list[str]:
     out = [f"address {wish.addresses[0]}"]
     out += [f"gateway {wish.gateway}"] if wish.gateway is not None else []
     return out + (["dns-nameservers " + " ".join(map(str, wish.servers))] if wish.servers else [])
 
 
-def _new_stanza(raw: bytes, wish: Wish, family: str) -> list[LineEdit]:
+def _new_stanza(raw: bytes, wish: AddressWish, family: str) -> list[LineEdit]:
     lines = text_lines.split(raw)
     blank = ("",) if lines and lines[-1].strip() else ()
     head = f"iface {wish.interface} {family} static"
@@ -115,7 +111,7 @@ def _new_stanza(raw: bytes, wish: Wish, family: str) -> list[LineEdit]:
 # netplan
 
 
-def _netplan(profile: Profile, files: Files, wish: Wish) -> dict[str, bytes]:
+def _netplan(profile: Profile, files: Files, wish: AddressWish) -> dict[str, bytes]:
     documents = [netplan.parse(files[path], path) for path in netplan.in_order(files)]
     tree = netplan.merged(documents)
     ids = [name for name, (_, part) in netplan.definitions(tree).items() if recognised(name, part)[1] == wish.interface]
@@ -162,9 +158,7 @@ def _quoted(address: IPAddress) -> str:
     return f'"{address}"' if ":" in str(address) else str(address)
 
 
-def _netplan_route(
-    out: dict[str, str], path: str, name: str, wish: Wish, put: Callable[[str, str, str], None]
-) -> None:  # fmt: skip
+def _netplan_route(out: dict[str, str], path: str, name: str, wish: AddressWish, put: Callable[[str, str, str], None]) -> None:
     assert wish.gateway is not None
     route = f"{{to: default, via: {_quoted(wish.gateway)}}}"
     node = _node(netplan.parse(out[path].encode(), path).root, name)
@@ -189,7 +183,7 @@ def _node(root: Node | None, name: str) -> Node | None:
 # systemd-networkd
 
 
-def _networkd(profile: Profile, files: Files, wish: Wish) -> dict[str, bytes]:
+def _networkd(profile: Profile, files: Files, wish: AddressWish) -> dict[str, bytes]:
     edits: dict[str, list[LineEdit]] = {}
     main = profile.origin.path
 
@@ -226,7 +220,7 @@ def _networkd(profile: Profile, files: Files, wish: Wish) -> dict[str, bytes]:
 # NetworkManager
 
 
-def _manager(profile: Profile, files: Files, wish: Wish) -> dict[str, bytes]:
+def _manager(profile: Profile, files: Files, wish: AddressWish) -> dict[str, bytes]:
     path, section = profile.origin.path, f"ipv{wish.version}"
     document = sections.parse(files[path], Dialect.KEYFILE)
     own = [f"address{number}" for number in range(1, len(wish.addresses) + 1)]
@@ -254,7 +248,7 @@ def _manager(profile: Profile, files: Files, wish: Wish) -> dict[str, bytes]:
 # interface files of the RPM family
 
 
-def _ifcfg(profile: Profile, files: Files, wish: Wish) -> dict[str, bytes]:
+def _ifcfg(profile: Profile, files: Files, wish: AddressWish) -> dict[str, bytes]:
     path = profile.origin.path
     document = shell_vars.parse(files[path])
     try:
@@ -268,7 +262,7 @@ def _ifcfg(profile: Profile, files: Files, wish: Wish) -> dict[str, bytes]:
     return {path: shell_vars.render(document)}
 
 
-def _ifcfg_four(document: shell_vars.Document, profile: Profile, wish: Wish) -> shell_vars.Document:
+def _ifcfg_four(document: shell_vars.Document, profile: Profile, wish: AddressWish) -> shell_vars.Document:
     if len(wish.addresses) > 1 or len([a for a in profile.addresses if a.value.version == 4]) > 1:
         raise CannotEditError("several addresses in one file are left to you")
     address = wish.addresses[0]
@@ -277,23 +271,26 @@ def _ifcfg_four(document: shell_vars.Document, profile: Profile, wish: Wish) -> 
     return document.set("GATEWAY", str(wish.gateway)) if wish.gateway is not None else document
 
 
-def _ifcfg_six(document: shell_vars.Document, wish: Wish) -> shell_vars.Document:
+def _ifcfg_six(document: shell_vars.Document, wish: AddressWish) -> shell_vars.Document:
     document = document.set("IPV6INIT", "yes").set("IPV6_AUTOCONF", "no").set("IPV6ADDR", str(wish.addresses[0]))
     if wish.addresses[1:]:
         document = document.set("IPV6ADDR_SECONDARIES", " ".join(map(str, wish.addresses[1:])))
     return document.set("IPV6_DEFAULTGW", str(wish.gateway)) if wish.gateway is not None else document
 
 
-EDITS: dict[System, Callable[[Profile, Files, Wish], dict[str, bytes]]] = {
-    System.IFUPDOWN: _ifupdown, System.NETPLAN: _netplan, System.NETWORKD: _networkd, System.MANAGER: _manager,
+EDITS: dict[System, Callable[[Profile, Files, AddressWish], dict[str, bytes]]] = {
+    System.IFUPDOWN: _ifupdown,
+    System.NETPLAN: _netplan,
+    System.NETWORKD: _networkd,
+    System.MANAGER: _manager,
     System.IFCFG: _ifcfg,
-}  # fmt: skip
+}
 
 
 # new files
 
 
-def fresh(system: System, guest: str, wishes: tuple[Wish, ...]) -> tuple[str, str, int]:
+def fresh(system: System, guest: str, wishes: tuple[AddressWish, ...]) -> tuple[str, str, int]:
     """Path, content and mode of a new file for an interface that no file speaks of. Raises CannotEditError."""
     name = wishes[0].interface
     if system is System.NETPLAN:
@@ -318,9 +315,7 @@ def fresh(system: System, guest: str, wishes: tuple[Wish, ...]) -> tuple[str, st
         for wish in wishes:
             lines += ["", f"[ipv{wish.version}]", "method=manual"]
             for number, address in enumerate(wish.addresses, 1):
-                lines.append(
-                    f"address{number}={address}{f',{wish.gateway}' if number == 1 and wish.gateway is not None else ''}"
-                )
+                lines.append(f"address{number}={address}{f',{wish.gateway}' if number == 1 and wish.gateway is not None else ''}")
             lines += ["dns=" + "".join(f"{server};" for server in wish.servers)] if wish.servers else []
         return f"/etc/NetworkManager/system-connections/{name}.nmconnection", "\n".join(lines) + "\n", 0o600
     raise CannotEditError(f"a new file of {system.value} is not drafted")

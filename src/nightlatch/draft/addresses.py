@@ -11,11 +11,11 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from nightlatch.access.default_routes import leading
-from nightlatch.draft.address_edits import CannotEditError, Wish, edited, fresh
+from nightlatch.draft.address_edits import AddressWish, CannotEditError, edited, fresh
 from nightlatch.draft.steps import AnyStep, SetAddress, apply_all
 from nightlatch.estate.model import Estate, GuestSpec, NetworkSpec
-from nightlatch.evidence.snapshot import Kind, Snapshot
-from nightlatch.model.steps import Left, MakeFile, MakeFolder, SetMode
+from nightlatch.evidence.snapshot import EntryKind, Snapshot
+from nightlatch.model.steps import MakeFile, MakeFolder, ManualTask, SetMode
 from nightlatch.net.literal import IPAddress, IPInterface
 from nightlatch.readings.network import ifupdown, network_reading
 from nightlatch.readings.network import netplan as netplan_reading
@@ -28,18 +28,18 @@ Wanted = dict[int, tuple[IPInterface, ...]]  # the addresses of one interface by
 
 
 @dataclass(frozen=True)
-class Moved:
+class AddressDraft:
     """The steps that give a guest the estate's addresses, and what is left to a person."""
 
     steps: tuple[AnyStep, ...] = ()
-    left: tuple[Left, ...] = ()
+    left: tuple[ManualTask, ...] = ()
 
 
-def moved(estate: Estate, snapshot: Snapshot) -> Moved:
+def moved(estate: Estate, snapshot: Snapshot) -> AddressDraft:
     """The steps for one guest, each interface proved by itself; nothing where the guest has what the estate gives it."""
     spec = estate.guests[snapshot.guest]
     steps: list[AnyStep] = []
-    left: list[Left] = []
+    left: list[ManualTask] = []
     for name in dict.fromkeys(each.interface for each in spec.addresses):
         now = apply_all(snapshot, tuple(steps))
         reading = network_reading.read(now)
@@ -53,10 +53,10 @@ def moved(estate: Estate, snapshot: Snapshot) -> Moved:
             made = _steps(estate, spec, now, reading, name, wanted, said)
             _prove(now, made, name, wanted)
         except CannotEditError as error:
-            left.append(Left(said, str(error)))
+            left.append(ManualTask(said, str(error)))
         else:
             steps += made
-    return Moved(tuple(steps), tuple(left))
+    return AddressDraft(tuple(steps), tuple(left))
 
 
 def _may_move(spec: GuestSpec, reading: NetworkReading, name: str, other: bool) -> None:
@@ -97,23 +97,23 @@ def _differs(reading: NetworkReading, name: str, wanted: Wanted) -> bool:
 
 def _steps(
     estate: Estate, spec: GuestSpec, snapshot: Snapshot, reading: NetworkReading, name: str, wanted: Wanted, why: str
-) -> list[AnyStep]:  # fmt: skip
+) -> list[AnyStep]:
     profiles = reading.profiles_of(name)
     if len(profiles) > 1:
         raise CannotEditError(f"{len(profiles)} files configure {name}; let one of them have it first")
     if any(p.refused and p.interface == name for p in reading.profiles):
         raise CannotEditError(f"a file about {name} is ignored as it stands; mend that first")
     system = profiles[0].system if profiles else _system_for_new(reading)
-    wishes: list[Wish] = []
+    wishes: list[AddressWish] = []
     for version, addresses in wanted.items():
-        wish = Wish(name, version, addresses, _gateway(estate, reading, name, version, addresses))
+        wish = AddressWish(name, version, addresses, _gateway(estate, reading, name, version, addresses))
         wishes.append(wish if wishes else _with_servers(estate, reading, profiles, wish))
     if not profiles:
         return _new_file(spec, snapshot, system, tuple(wishes), why)
     return _edits(snapshot, profiles[0], tuple(wishes), why)
 
 
-def _edits(snapshot: Snapshot, profile: Profile, wishes: tuple[Wish, ...], why: str) -> list[AnyStep]:
+def _edits(snapshot: Snapshot, profile: Profile, wishes: tuple[AddressWish, ...], why: str) -> list[AnyStep]:
     """One step for each file that changes, all families of the interface together."""
     before = _files(snapshot, profile)
     files = dict(before)
@@ -159,7 +159,7 @@ def _again(snapshot: Snapshot, files: dict[str, bytes], profile: Profile) -> Pro
 
 def _gateway(
     estate: Estate, reading: NetworkReading, name: str, version: int, addresses: tuple[IPInterface, ...]
-) -> IPAddress | None:  # fmt: skip
+) -> IPAddress | None:
     """The gateway to write: none where a fitting one is written already, or another interface leads out; never a copied one."""
     ways = list(leading(reading, version))
     written = [g for p in reading.profiles_of(name) for g in p.gateways if g.address.version == version]
@@ -168,15 +168,11 @@ def _gateway(
     known = [g for n in _networks(estate, addresses) for g in n.gateways if any(g in a.network for a in addresses)]
     elsewhere = any(way.interface != name for way in ways)
     if written and (elsewhere or not known):
-        raise CannotEditError(
-            f"its gateway {written[0].address} lies outside of the new network; take it away by hand first"
-        )
+        raise CannotEditError(f"its gateway {written[0].address} lies outside of the new network; take it away by hand first")
     if elsewhere:
         return None
     if ways and not known:
-        raise CannotEditError(
-            "it leads out by its lease, and the estate names no gateway; write gateway: under its network"
-        )
+        raise CannotEditError("it leads out by its lease, and the estate names no gateway; write gateway: under its network")
     return known[0] if known else None
 
 
@@ -186,7 +182,7 @@ def _networks(estate: Estate, addresses: tuple[IPInterface, ...]) -> Iterator[Ne
             yield each
 
 
-def _with_servers(estate: Estate, reading: NetworkReading, profiles: tuple[Profile, ...], wish: Wish) -> Wish:
+def _with_servers(estate: Estate, reading: NetworkReading, profiles: tuple[Profile, ...], wish: AddressWish) -> AddressWish:
     """Name servers are kept: those that only the lease brought are written down, as the estate names them."""
     leased = any(p.has(Method.LEASED, wish.version) and p.lease_names for p in profiles)
     written = any(p.servers for p in reading.counting) or bool(reading.resolved_servers)
@@ -196,9 +192,7 @@ def _with_servers(estate: Estate, reading: NetworkReading, profiles: tuple[Profi
         return wish
     servers = tuple(dict.fromkeys(s for n in _networks(estate, wish.addresses) for s in n.servers))
     if not servers:
-        raise CannotEditError(
-            "no name server would be written down; write name_servers: under its network in the estate file"
-        )
+        raise CannotEditError("no name server would be written down; write name_servers: under its network in the estate file")
     return replace(wish, servers=servers)
 
 
@@ -211,18 +205,16 @@ def _system_for_new(reading: NetworkReading) -> System:
     return systems[0]
 
 
-def _new_file(
-    spec: GuestSpec, snapshot: Snapshot, system: System, wishes: tuple[Wish, ...], why: str
-) -> list[AnyStep]:  # fmt: skip
+def _new_file(spec: GuestSpec, snapshot: Snapshot, system: System, wishes: tuple[AddressWish, ...], why: str) -> list[AnyStep]:
     """A file of its own, and the folder where that is missing."""
     path, content, mode = fresh(system, spec.name, wishes)
     entry = snapshot.entries.get(path)
-    if entry is not None and entry.kind is not Kind.ABSENT:
+    if entry is not None and entry.kind is not EntryKind.ABSENT:
         raise CannotEditError(f"{path} is there already")
     file = MakeFile(path, why, False, content, mode, 0, 0)
     folder = path.rpartition("/")[0]
     there = snapshot.resolve(folder).entry
-    if there is not None and there.kind is Kind.FOLDER:
+    if there is not None and there.kind is EntryKind.FOLDER:
         return [file]
     return [MakeFolder(folder, why, False, 0o755, 0, 0), file]
 
@@ -249,10 +241,15 @@ def _prove(snapshot: Snapshot, steps: list[AnyStep], name: str, wanted: Wanted) 
 def _told(profile: Profile) -> tuple[object, ...]:
     """What a profile says, without its places."""
     return (
-        profile.system, profile.interface, profile.match, tuple(a.value for a in profile.addresses),
-        tuple(g.address for g in profile.gateways), {(m.version, m.method) for m in profile.methods}, profile.at_boot,
+        profile.system,
+        profile.interface,
+        profile.match,
+        tuple(a.value for a in profile.addresses),
+        tuple(g.address for g in profile.gateways),
+        {(m.version, m.method) for m in profile.methods},
+        profile.at_boot,
         tuple(s.value for s in profile.servers),
-    )  # fmt: skip
+    )
 
 
 def _gaps(reading: NetworkReading) -> list[object]:

@@ -6,7 +6,7 @@ import difflib
 from dataclasses import dataclass
 
 from nightlatch.draft.plan import ProvedDraft
-from nightlatch.evidence.snapshot import Entry, Kind
+from nightlatch.evidence.snapshot import Entry, EntryKind
 from nightlatch.formats import lines as text_lines
 
 
@@ -44,10 +44,10 @@ def _texts(raw: bytes | None) -> list[str]:
 
 
 def _note(before: Entry | None, after: Entry) -> str:
-    if before is None or before.kind is Kind.ABSENT:
-        what = "new folder" if after.kind is Kind.FOLDER else "new file"
+    if before is None or before.kind is EntryKind.ABSENT:
+        what = "new folder" if after.kind is EntryKind.FOLDER else "new file"
         return f"{what}, mode {after.mode:04o}, owner {after.uid}, group {after.gid}"
-    if after.kind is Kind.ABSENT:
+    if after.kind is EntryKind.ABSENT:
         return "taken away"
     notes = []
     if before.mode != after.mode:

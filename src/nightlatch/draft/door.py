@@ -10,7 +10,7 @@ from __future__ import annotations
 from dataclasses import replace
 from datetime import datetime
 
-from nightlatch.access.differences import covers, surplus
+from nightlatch.access.differences import covers, find_holes
 from nightlatch.access.grants import expand, realms, sources_of
 from nightlatch.access.paths import GuestAccess, guest_access
 from nightlatch.draft.acts import FAMILIES, Enable, Install, Start, family, install
@@ -19,12 +19,12 @@ from nightlatch.draft.steps import AnyStep, StepError, apply_all
 from nightlatch.draft.work import Work
 from nightlatch.estate.model import Estate, GuestSpec
 from nightlatch.evidence.opinions import Question
-from nightlatch.evidence.snapshot import ABSENT, Entry, Kind, Snapshot
+from nightlatch.evidence.snapshot import ABSENT, Entry, EntryKind, Snapshot
 from nightlatch.faults import RefusedError
 from nightlatch.model.grants import Grant, GrantKind
 from nightlatch.model.powers import SHELL
 from nightlatch.model.sources import COMMON
-from nightlatch.model.steps import Left, MakeFile
+from nightlatch.model.steps import MakeFile, ManualTask
 from nightlatch.readings import guest as readings
 from nightlatch.readings.guest import GuestReading
 from nightlatch.services.ssh.opening_steps import own_key
@@ -99,16 +99,12 @@ def prove(estate: Estate, snapshot: Snapshot, at: datetime) -> ProvedDraft:
         )
         access = _tried(estate, snapshot, steps, at)
     if not _opens(access, grant):
-        raise RefusedError(
-            f"the own door would not open: {grant.account} gets no shell by its key there", guest=spec.name
-        )
+        raise RefusedError(f"the own door would not open: {grant.account} gets no shell by its key there", guest=spec.name)
     grants = tuple(expand(estate, spec.name, at))
-    over = [each for each in surplus(access.paths, grants) if each.certain]
-    left = [Left(f"{each.path.account} is let in beyond what is granted", "survey it once it was met") for each in over]
+    over = [each for each in find_holes(access.paths, grants) if each.certain]
+    left = [ManualTask(f"{each.path.account} is let in beyond what is granted", "survey it once it was met") for each in over]
     before = _with_folder(snapshot)
-    return ProvedDraft(
-        Draft(spec.name, steps, tuple(dict.fromkeys(left))), before, apply_all(before, steps), at, _PROVED
-    )
+    return ProvedDraft(Draft(spec.name, steps, tuple(dict.fromkeys(left))), before, apply_all(before, steps), at, _PROVED)
 
 
 def _tried(estate: Estate, snapshot: Snapshot, steps: tuple[AnyStep, ...], at: datetime) -> GuestAccess:
@@ -120,9 +116,7 @@ def _tried(estate: Estate, snapshot: Snapshot, steps: tuple[AnyStep, ...], at: d
 
 
 def _opens(access: GuestAccess, grant: Grant) -> bool:
-    return any(
-        path.power == SHELL and any(path.callers.perhaps.values()) and covers(grant, path) for path in access.paths
-    )
+    return any(path.power == SHELL and any(path.callers.perhaps.values()) and covers(grant, path) for path in access.paths)
 
 
 def _own_door(estate: Estate, spec: GuestSpec, snapshot: Snapshot, at: datetime) -> Grant:
@@ -141,9 +135,7 @@ def _file(estate: Estate, spec: GuestSpec, root: bool) -> str:
     own = sources_of(estate, spec.via.places).get(COMMON)
     prefixes = own.prefixes(MOST_PATTERNS + 1) if own else []
     patterns = (
-        [f"{spec.via.account}@{prefix}" for prefix in prefixes]
-        if 0 < len(prefixes) <= MOST_PATTERNS
-        else [spec.via.account]
+        [f"{spec.via.account}@{prefix}" for prefix in prefixes] if 0 < len(prefixes) <= MOST_PATTERNS else [spec.via.account]
     )
     return (
         f"# {WHY}.\nAllowUsers {' '.join(patterns)}\nPermitRootLogin {'prohibit-password' if root else 'no'}\n"
@@ -161,22 +153,20 @@ def promised(estate: Estate, proved: ProvedDraft) -> dict[str, tuple[str, ...]]:
     lines: list[str] = []
     for line in content.splitlines()[1:]:
         keyword, _, value = line.partition(" ")
-        lines += [
-            f"{keyword.lower()} {word.replace('prohibit-password', 'without-password')}" for word in value.split()
-        ]
+        lines += [f"{keyword.lower()} {word.replace('prohibit-password', 'without-password')}" for word in value.split()]
     return {Question(spec.via.account, address, local, 22).words: tuple(lines)}
 
 
 def _with_folder(snapshot: Snapshot) -> Snapshot:
     """The folder of settings comes with the package."""
-    made = Entry(Kind.FOLDER, 0o755)
-    missing = [path for path in ("/etc/ssh", FOLDER) if snapshot.entries.get(path, ABSENT).kind is Kind.ABSENT]
+    made = Entry(EntryKind.FOLDER, 0o755)
+    missing = [path for path in ("/etc/ssh", FOLDER) if snapshot.entries.get(path, ABSENT).kind is EntryKind.ABSENT]
     return snapshot.with_files(dict.fromkeys(missing, made))
 
 
 def _with_server(snapshot: Snapshot) -> Snapshot:
     """The evidence with what the package is assumed to bring."""
-    program = Entry(Kind.FILE, 0o755, size=0, content=b"")
-    config = Entry(Kind.FILE, 0o644, size=len(ASSUMED), content=ASSUMED.encode())
+    program = Entry(EntryKind.FILE, 0o755, size=0, content=b"")
+    config = Entry(EntryKind.FILE, 0o644, size=len(ASSUMED), content=ASSUMED.encode())
     made = snapshot.with_files({posix.SSHD: program, MAIN: config})
     return replace(made, listed=made.listed | {FOLDER})

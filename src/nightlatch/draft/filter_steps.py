@@ -16,12 +16,12 @@ from nightlatch.access.paths import GuestAccess
 from nightlatch.access.verdicts import Flow, passed
 from nightlatch.draft import gates, loaded_rules
 from nightlatch.draft.acts import Enable, LoadRules
-from nightlatch.draft.gates import Door, Gate, Hook
-from nightlatch.draft.partial_draft import Given
+from nightlatch.draft.gates import Gate, GateOpening, Hook
+from nightlatch.draft.partial_draft import PartialDraft
 from nightlatch.draft.precedence import overtaken
 from nightlatch.draft.steps import AnyStep, SetRules, Steps
 from nightlatch.draft.work import Work
-from nightlatch.evidence.snapshot import Kind
+from nightlatch.evidence.snapshot import EntryKind
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats import own_rules
 from nightlatch.formats.lines import LineEdit
@@ -30,21 +30,17 @@ from nightlatch.model.sockets import Listener
 from nightlatch.model.steps import MakeFolder
 from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
 from nightlatch.readings.filters import firewalld, iptables, managers, nftables
-from nightlatch.readings.filters.managers import Stored
+from nightlatch.readings.filters.managers import StoredRules
 from nightlatch.readings.filters.rules import Chain, Rules
 from nightlatch.readings.guest import GuestReading
 
 INCLUDE = f'include "{own_rules.FILE}"'
-_INCLUDED = re.compile(
-    rb'^\s*include\s+["\']?' + re.escape(own_rules.FILE).encode() + rb'["\']?\s*;?\s*$', re.MULTILINE
-)
+_INCLUDED = re.compile(rb'^\s*include\s+["\']?' + re.escape(own_rules.FILE).encode() + rb'["\']?\s*;?\s*$', re.MULTILINE)
 UNIT = "nftables.service"
 MOST_PREFIXES = 400
 
 
-def lets_in(
-    work: Work, service: str, sources: AddressSet, why: str, ports: tuple[int, ...] = ()
-) -> Iterator[Steps]:  # fmt: skip
+def lets_in(work: Work, service: str, sources: AddressSet, why: str, ports: tuple[int, ...] = ()) -> Iterator[Steps]:
     """Stepss that may let `sources` through the guest's filter, where that keeps some of them from a port of the service;
     `ports` are those that it will have, where these are others than today's."""
     reading = work.access.reading
@@ -69,11 +65,11 @@ def keeps_out(work: Work, service: str, sources: AddressSet, why: str) -> Iterat
 def _gate(work: Work, service: str, ports: tuple[int, ...], *, closed: bool) -> Gate:
     """The door of one service, beside those that stand there of others."""
     now = _doors_now(work.access.reading)
-    doors = [Door(ports, _callers(work, service), closed)]
+    doors = [GateOpening(ports, _callers(work, service), closed)]
     for other in dict.fromkeys(each.words.name for each in work.access.services if each.words.name != service):
         mine = tuple(port for port in _ports(work, other) if port in now and port not in ports)
         if mine:
-            doors.append(Door(mine, _callers(work, other), any(now[port] for port in mine)))
+            doors.append(GateOpening(mine, _callers(work, other), any(now[port] for port in mine)))
     return Gate(tuple(sorted(doors, key=lambda door: door.ports)))
 
 
@@ -154,18 +150,24 @@ class _Writer:
         return f"{'; '.join(map(_about, self.gate.doors))} ({manager})"
 
     def edit(
-        self, path: str, manager: str, content: bytes | None, was: bytes | None, about: str = "",
-        chains: tuple[str, ...] = (), within: str = "",
-    ) -> Steps:  # fmt: skip
+        self,
+        path: str,
+        manager: str,
+        content: bytes | None,
+        was: bytes | None,
+        about: str = "",
+        chains: tuple[str, ...] = (),
+        within: str = "",
+    ) -> Steps:
         """The step that gives a file this content; none where it has it, or where the file can't be edited."""
         found = self.snapshot.resolve(path)
         if content is None or content == was or found.path != path or found.entry is None:
             return ()
-        if found.entry.kind not in (Kind.FILE, Kind.ABSENT):
+        if found.entry.kind not in (EntryKind.FILE, EntryKind.ABSENT):
             return ()
         folder = self.snapshot.resolve(path.rpartition("/")[0])
         made: Steps = ()
-        if folder.entry is None or folder.entry.kind is not Kind.FOLDER:
+        if folder.entry is None or folder.entry.kind is not EntryKind.FOLDER:
             made = (MakeFolder(folder.path, self.why, self.opens, 0o755, 0, 0),)
         rules = self.reading.filter.rules
         late = overtaken(rules, self.gate, chains, within) if rules is not None and chains else ()
@@ -190,9 +192,7 @@ class _Writer:
             return ()
         raw = was if was is not None else b"#!/usr/sbin/nft -f\n"
         end = LineEdit(len(text_lines.split(raw)) + 1, (INCLUDE,), insert=True)
-        return self.edit(
-            main or nftables.MAINS[0], "nftables", text_lines.apply(raw, [end]), was, f"include {own_rules.FILE}"
-        )
+        return self.edit(main or nftables.MAINS[0], "nftables", text_lines.apply(raw, [end]), was, f"include {own_rules.FILE}")
 
     def hooks(self) -> list[Hook]:
         """The base chains that have to send packets through the gate: each that keeps wanted callers out, for what another
@@ -208,7 +208,7 @@ class _Writer:
             hooks.append(Hook("inet", gates.OWN, "input"))
         return hooks
 
-    def is_theirs(self, chain: Chain, stored: Stored | None) -> bool:
+    def is_theirs(self, chain: Chain, stored: StoredRules | None) -> bool:
         """Whether the guest's own file of nftables makes this chain, so that it is there at the next boot, too."""
         plain = re.fullmatch(r"(ip|ip6|inet) [A-Za-z][\w-]{0,31} [A-Za-z][\w-]{0,31}", chain.key)
         return plain is not None and stored is not None and chain.key in stored.rules.chains
@@ -224,11 +224,7 @@ class _Writer:
 
     # iptables
     def iptables(self) -> Iterator[Steps]:
-        files = (
-            iptables.RPM
-            if any(self.snapshot.content(path) is not None for path, _ in iptables.RPM)
-            else iptables.DEBIAN
-        )
+        files = iptables.RPM if any(self.snapshot.content(path) is not None for path, _ in iptables.RPM) else iptables.DEBIAN
         steps: list[AnyStep] = []
         for path, family in files:
             was = self.snapshot.content(path)
@@ -263,13 +259,11 @@ class _Writer:
         if base is None:
             return ()
         rules = self.reading.filter.rules
-        chains = (
-            tuple(rules.chains) if rules is not None else ()
-        )  # the zone's own rules lie in several of firewalld's chains
+        chains = tuple(rules.chains) if rules is not None else ()  # the zone's own rules lie in several of firewalld's chains
         return self.edit(own, "firewalld", gates.zone(base, self.gate), was, chains=chains, within=own)
 
 
-def _about(door: Door) -> str:
+def _about(door: GateOpening) -> str:
     found = door.sources.prefixes(4)
     whom = ", ".join(found[:3]) + (" and more" if len(found) > 3 else "")
     rest = ", drop all other callers" if door.closed else ""
@@ -303,9 +297,9 @@ def shut_at_boot(before: GuestAccess, after: GuestAccess, door: AddressSet) -> s
     return ""
 
 
-def loading_acts(reading: GuestReading, steps: Steps) -> Given:
+def loading_acts(reading: GuestReading, steps: Steps) -> PartialDraft:
     """What makes a running guest hold the rules that these steps write, now and from the next boot on."""
-    out = Given()
+    out = PartialDraft()
     found = {each.manager: each.why for each in steps if isinstance(each, SetRules)}
     if reading.service.is_live:
         out.acts += [LoadRules(name, why) for name, why in found.items()]

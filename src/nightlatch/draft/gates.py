@@ -17,7 +17,7 @@ from dataclasses import dataclass
 
 from nightlatch.formats import iptables_save, own_rules
 from nightlatch.formats import lines as text_lines
-from nightlatch.formats.iptables_save import Is, Line
+from nightlatch.formats.iptables_save import Line, LineKind
 from nightlatch.formats.lines import LineEdit
 from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, AddressSet
 
@@ -27,7 +27,7 @@ HEAD = "# who may call SSH, as the estate file says; written by nightlatch draft
 
 
 @dataclass(frozen=True, slots=True)
-class Door:
+class GateOpening:
     """Callers from `sources` are let in to `ports`; all others are dropped where it is `closed`, else left to rules behind."""
 
     ports: tuple[int, ...]
@@ -53,7 +53,7 @@ class Door:
 class Gate:
     """The doors of all services that are in it; no two have a port in common."""
 
-    doors: tuple[Door, ...]
+    doors: tuple[GateOpening, ...]
 
     @property
     def ports(self) -> tuple[int, ...]:
@@ -114,7 +114,7 @@ def _nft_ports(ports: tuple[int, ...]) -> str:
     return str(ports[0]) if len(ports) == 1 else f"{{ {', '.join(map(str, ports))} }}"
 
 
-def _nft_door(door: Door, hook: Hook, *, said: bool) -> Iterator[str]:
+def _nft_door(door: GateOpening, hook: Hook, *, said: bool) -> Iterator[str]:
     to = f"tcp dport {_nft_ports(door.ports)} " if said else ""
     for family in ("ip", "ip6"):
         found = door.of(family) if hook.family in (family, "inet") else []
@@ -130,7 +130,7 @@ def saved(raw: bytes, gate: Gate | None, family: str) -> bytes:
     kept = tuple(line for line in _whole(document.lines) if not is_own(line))
     if gate is None:
         return b"".join(line.raw for line in kept)
-    table = next((at for at, line in enumerate(kept) if line.kind is Is.TABLE and line.words[0].text == "filter"), None)
+    table = next((at for at, line in enumerate(kept) if line.kind is LineKind.TABLE and line.words[0].text == "filter"), None)
     rules, chain = _saved_rules(gate, family), f":{OWN} - [0:0]\n"
     if table is None:
         fresh = [
@@ -157,15 +157,15 @@ def _whole(lines: tuple[Line, ...]) -> Iterator[Line]:
 
 
 def _begins_rules(line: Line) -> bool:
-    return line.kind in (Is.RULE, Is.COMMIT, Is.FAULT)
+    return line.kind in (LineKind.RULE, LineKind.COMMIT, LineKind.FAULT)
 
 
 def is_own(line: Line) -> bool:
     """Whether a line is the gate's: its chain, a rule in it, or the jump to it."""
     words = [word.text for word in line.words]
-    if line.kind is Is.CHAIN:
+    if line.kind is LineKind.CHAIN:
         return words[0] == OWN
-    return line.kind is Is.RULE and (words[1:2] == [OWN] or words[-2:] == ["-j", OWN])
+    return line.kind is LineKind.RULE and (words[1:2] == [OWN] or words[-2:] == ["-j", OWN])
 
 
 def _saved_rules(gate: Gate, family: str) -> list[str]:
@@ -205,7 +205,7 @@ def ufw(raw: bytes, gate: Gate | None, family: str) -> bytes | None:
     return text_lines.apply(raw, edits)
 
 
-def _ufw_rules(door: Door, family: str) -> Iterator[str]:
+def _ufw_rules(door: GateOpening, family: str) -> Iterator[str]:
     six, everywhere = ("6", "::/0") if family == "ip6" else ("", "0.0.0.0/0")
     for prefix in door.of(family):
         yield ""
@@ -231,9 +231,7 @@ def zone(raw: bytes, gate: Gate | None) -> bytes | None:
         return kept
     lines = "".join(f"  {line}\n" for line in _rich(gate)).encode()
     begin = kept.rfind(b"\n", 0, end) + 1
-    return (
-        kept[:begin] + lines + kept[begin:] if not kept[begin:end].strip() else kept[:end] + b"\n" + lines + kept[end:]
-    )
+    return kept[:begin] + lines + kept[begin:] if not kept[begin:end].strip() else kept[:end] + b"\n" + lines + kept[end:]
 
 
 def _rich(gate: Gate) -> Iterator[str]:

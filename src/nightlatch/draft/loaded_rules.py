@@ -12,7 +12,7 @@ from dataclasses import replace
 from nightlatch.draft import gates
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.formats import iptables_save, own_rules
-from nightlatch.formats.iptables_save import Is
+from nightlatch.formats.iptables_save import LineKind
 from nightlatch.formats.xml_tree import XmlFault, parse
 from nightlatch.readings.filters import firewalld, iptables, ufw
 from nightlatch.readings.filters import firewalld_words as words
@@ -91,7 +91,7 @@ def _ufw(listing: bytes, raw: bytes, family: str) -> bytes:
     chain = f"ufw{'6' if family == 'ip6' else ''}-user-input"
 
     def within(line: iptables_save.Line) -> bool:
-        return line.kind is Is.RULE and [word.text for word in line.words[:2]] == ["-A", chain]
+        return line.kind is LineKind.RULE and [word.text for word in line.words[:2]] == ["-A", chain]
 
     rules = [line.raw for line in iptables_save.parse(raw).lines if within(line)]
     kept = [line.raw for line in iptables_save.parse(listing).lines if not within(line)]
@@ -114,7 +114,7 @@ def _made(raw: bytes) -> list[str]:
         root = parse(raw)
     except XmlFault:
         return []
-    made = words.Made()
+    made = words.ZoneRules()
     own = {str(gates.ACCEPTING), str(gates.REFUSING)}
     for rule in sorted(root.all("rule"), key=words.priority):
         if rule.get("priority") in own:

@@ -12,15 +12,15 @@ from datetime import datetime
 
 from nightlatch.access.arrivals import ways_to
 from nightlatch.access.desired_state import ssh_ports
-from nightlatch.access.differences import Missing, Surplus, covers, missing, surplus
+from nightlatch.access.differences import Hole, ShutOut, covers, find_holes, find_shut_out
 from nightlatch.access.grants import expand, realms, seen_over
 from nightlatch.access.paths import GuestAccess, guest_access
 from nightlatch.access.realms import Realms
 from nightlatch.access.waivers import acceptances, holes_beside, shut_out_beside
 from nightlatch.audit import cause_words, holes, shut_out
-from nightlatch.audit.holes import Hole, kind_of
+from nightlatch.audit.holes import HoleGroup, kind_of
 from nightlatch.audit.names import Names, comments_of, names_of
-from nightlatch.audit.obstacles import Search
+from nightlatch.audit.obstacles import ObstacleSearch
 from nightlatch.draft import addresses, filter_steps, marks, ports, services
 from nightlatch.draft.acts import Act, Disable, LabelPort, LoadRules, Stop
 from nightlatch.draft.steps import AnyStep, SetRules, StepError, Steps, apply_all
@@ -30,14 +30,14 @@ from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import RefusedError
 from nightlatch.model.grants import Grant, GrantKind, seen_by_guest
 from nightlatch.model.paths import AccessPath
-from nightlatch.model.powers import Gives
+from nightlatch.model.powers import PowerKind
 from nightlatch.model.sources import COMMON, Sources, joined, without
-from nightlatch.model.steps import Left
+from nightlatch.model.steps import ManualTask
 from nightlatch.net.addresses import NO_ADDRESS, prefix
 from nightlatch.net.literal import address_or_none
 from nightlatch.readings import guest as readings
 from nightlatch.services.base import Kinds
-from nightlatch.services.base import State as Serving
+from nightlatch.services.base import ServerState as Serving
 from nightlatch.services.table import KINDS
 
 MOST_ROUNDS = 60
@@ -53,7 +53,7 @@ class Draft:
 
     guest: str
     steps: tuple[AnyStep, ...]
-    left: tuple[Left, ...] = ()
+    left: tuple[ManualTask, ...] = ()
     returns: str = ""
     acts: tuple[Act, ...] = ()
 
@@ -93,17 +93,17 @@ _PROVED = object()
 
 
 @dataclass(frozen=True)
-class State:
+class Differences:
     """What one snapshot lets in, and both differences."""
 
     snapshot: Snapshot
     access: GuestAccess
-    surplus: tuple[Surplus, ...]
-    missing: tuple[Missing, ...]
+    holes: tuple[Hole, ...]
+    shut_out: tuple[ShutOut, ...]
 
     @property
-    def certain(self) -> tuple[list[Surplus], list[Missing]]:
-        return [s for s in self.surplus if s.certain], [m for m in self.missing if m.certain]
+    def certain(self) -> tuple[list[Hole], list[ShutOut]]:
+        return [s for s in self.holes if s.certain], [m for m in self.shut_out if m.certain]
 
     @property
     def weight(self) -> int:
@@ -113,12 +113,12 @@ class State:
     @property
     def unsure(self) -> int:
         """How many differences are possible."""
-        found = [*(each.possible for each in self.surplus), *(each.possible for each in self.missing)]
+        found = [*(each.possible for each in self.holes), *(each.possible for each in self.shut_out)]
         return sum(any(each.values()) for each in found)
 
 
 @dataclass(frozen=True)
-class Common:
+class DraftContext:
     """What drafts of all guests of an estate share: its realms and names, and the table of services."""
 
     estate: Estate
@@ -127,15 +127,15 @@ class Common:
     kinds: Kinds
 
 
-def common(estate: Estate, kinds: Kinds = KINDS) -> Common:
+def draft_context(estate: Estate, kinds: Kinds = KINDS) -> DraftContext:
     """Made once for an estate, for it looks through all of it."""
-    return Common(estate, realms(estate), names_of(estate), kinds)
+    return DraftContext(estate, realms(estate), names_of(estate), kinds)
 
 
 class Desk:
     """Works out what evidence lets in against the grants, as often as a draft needs it."""
 
-    def __init__(self, shared: Common, snapshot: Snapshot, at: datetime) -> None:
+    def __init__(self, shared: DraftContext, snapshot: Snapshot, at: datetime) -> None:
         self.estate, self.start, self.at, self.kinds = shared.estate, snapshot, at, shared.kinds
         self.realms, self.known = shared.realms, shared.names
         estate = shared.estate
@@ -146,14 +146,14 @@ class Desk:
         self.kept = {g.account for g in self.grants if g.kind is GrantKind.EMERGENCY}
         self.kept |= {e.account for e in estate.of(snapshot.guest).emergency}
         self.accepted = acceptances(estate, snapshot.guest, at)  # a draft leaves alone what a waiver accepts
-        self.shut_out = [(m.grant, m.power) for m in self.state(snapshot).missing if m.certain]
+        self.shut_out = [(m.grant, m.power) for m in self.state(snapshot).shut_out if m.certain]
 
-    def state(self, snapshot: Snapshot) -> State:
+    def state(self, snapshot: Snapshot) -> Differences:
         """The differences on a snapshot."""
         access = guest_access(readings.read(snapshot), self.at, self.realms, self.kinds)
-        over, _ = holes_beside(surplus(access.paths, self.grants), self.accepted)
-        under, _ = shut_out_beside(missing(access.paths, self.grants), self.accepted)
-        return State(snapshot, access, tuple(over), tuple(under))
+        over, _ = holes_beside(find_holes(access.paths, self.grants), self.accepted)
+        under, _ = shut_out_beside(find_shut_out(access.paths, self.grants), self.accepted)
+        return Differences(snapshot, access, tuple(over), tuple(under))
 
     @property
     def lacks_door(self) -> bool:
@@ -161,30 +161,28 @@ class Desk:
         entered = self.estate.guests[self.start.guest].via.kind is ViaKind.SSH
         return entered and not any(grant.kind is GrantKind.OWN_DOOR for grant in self.grants)
 
-    def dead(self, state: State) -> Iterator[tuple[str, str]]:
+    def dead(self, state: Differences) -> Iterator[tuple[str, str]]:
         """The programs of services that would not start, each with the reason."""
         work = Work(state.access, self.seen, self.estate)
         for server in state.access.services:
-            found = (
-                self.kinds[server.words.name].unserved(work.case(server)) if server.state is Serving.BROKEN else None
-            )
+            found = self.kinds[server.words.name].unserved(work.case(server)) if server.state is Serving.BROKEN else None
             if found is not None:
                 yield server.words.program, cause_words.words(found.causes[0])
 
-    def tried(self, steps: tuple[AnyStep, ...]) -> State | None:
+    def tried(self, steps: tuple[AnyStep, ...]) -> Differences | None:
         try:
             return self.state(apply_all(self.start, steps))
         except StepError:
             return None
 
-    def names(self, state: State) -> Names:
+    def names(self, state: Differences) -> Names:
         return self.known.also(comments_of(state.access))
 
-    def candidates(self, state: State) -> Iterator[Steps]:
+    def candidates(self, state: Differences) -> Iterator[Steps]:
         work = Work(state.access, self.seen, self.estate)
         names = self.names(state)
         over, under = state.certain
-        for out in shut_out.grouped(under, Search(state.access, self.estate, self.kinds), names):
+        for out in shut_out.grouped(under, ObstacleSearch(state.access, self.estate, self.kinds), names):
             # Somebody who was let in before would be shut out by other steps of the same draft.
             lost_meanwhile = not any((item.grant, item.power) in self.shut_out for item in out.items)
             why = out.promise if lost_meanwhile else out.finding.text
@@ -213,7 +211,7 @@ class Desk:
         for server in work.access.of(path.service):
             yield from self.kinds[path.service].closing(path, why, work.case(server))
 
-    def _at_filter(self, work: Work, found: list[tuple[Hole, Sources]], names: Names) -> Iterator[Steps]:
+    def _at_filter(self, work: Work, found: list[tuple[HoleGroup, Sources]], names: Names) -> Iterator[Steps]:
         """Rules that keep out those whom holes let in, service by service."""
         for service in dict.fromkeys(hole.service for hole, _ in found):
             mine = [(hole, certain) for hole, certain in found if hole.service == service]
@@ -221,7 +219,7 @@ class Desk:
             yield from filter_steps.keeps_out(work, service, open_to, holes.sentence(*mine[0], names))
 
 
-def make(shared: Common, snapshot: Snapshot, at: datetime) -> Draft:
+def make(shared: DraftContext, snapshot: Snapshot, at: datetime) -> Draft:
     """The draft for one guest at a moment (aware)."""
     desk = Desk(shared, snapshot, at)
     first = desk.state(snapshot)
@@ -252,22 +250,20 @@ def _stated(desk: Desk, made: Draft) -> Draft:
     wishes = [services.given(estate, now)]
     if moved.steps and estate.guests[made.guest].via.is_live:
         spec, _ = ssh_ports(estate, desk.state(now).access)
-        left += (Left(f"SSH should be on other ports ({spec.origin}).", "enact this draft first"),) if spec else ()
+        left += (ManualTask(f"SSH should be on other ports ({spec.origin}).", "enact this draft first"),) if spec else ()
     else:
         wishes.append(ports.given(estate, desk.state(now).access, desk.seen))
     steps = filter_steps.merged(steps, tuple(step for each in wishes for step in each.steps))
     wishes.append(filter_steps.loading_acts(desk.state(start).access.reading, steps))
     left += tuple(entry for each in wishes for entry in each.left)
     # A label comes first: without it sshd can't listen on the port that its files name.
-    acts = sorted(
-        (act for each in wishes for act in each.acts), key=lambda act: not isinstance(act, LabelPort | LoadRules)
-    )
+    acts = sorted((act for each in wishes for act in each.acts), key=lambda act: not isinstance(act, LabelPort | LoadRules))
     return Draft(made.guest, steps, left, "", tuple(acts))
 
 
 def _better(
-    desk: Desk, state: State, steps: tuple[AnyStep, ...], seen: set[Steps]
-) -> tuple[tuple[AnyStep, ...], State] | None:  # fmt: skip
+    desk: Desk, state: Differences, steps: tuple[AnyStep, ...], seen: set[Steps]
+) -> tuple[tuple[AnyStep, ...], Differences] | None:
     """The first candidate that helps: one that opens must let somebody in who is granted, even where that opens more
     than it should (later rounds close it again); one that closes must leave fewer differences."""
     for candidate in desk.candidates(state):
@@ -284,7 +280,7 @@ def _better(
     return None
 
 
-def _fewest(desk: Desk, steps: tuple[AnyStep, ...], whole: State) -> tuple[AnyStep, ...]:
+def _fewest(desk: Desk, steps: tuple[AnyStep, ...], whole: Differences) -> tuple[AnyStep, ...]:
     """Drop steps until every one that is left is needed, be it that something stays decided."""
     for group in reversed(filter_steps.together(steps)):
         shorter = tuple(each for each in steps if not any(each is one for one in group))
@@ -297,11 +293,11 @@ def _fewest(desk: Desk, steps: tuple[AnyStep, ...], whole: State) -> tuple[AnySt
 def door(access: GuestAccess, grants: Iterable[Grant]) -> Sources:
     """Where the own door and the emergency accounts are open from, as far as that is not ruled out."""
     kept = [g for g in grants if g.kind is not GrantKind.GRANT]
-    serving = [p for p in access.paths if p.power.gives is Gives.SHELL and any(covers(g, p) for g in kept)]
+    serving = [p for p in access.paths if p.power.gives is PowerKind.SHELL and any(covers(g, p) for g in kept)]
     return joined(p.callers.perhaps for p in serving)
 
 
-def door_shrunk(desk: Desk, before: State, after: State, *, returns: bool = False) -> bool:
+def door_shrunk(desk: Desk, before: Differences, after: Differences, *, returns: bool = False) -> bool:
     """Whether the own door or an emergency account is open from fewer places than before, among those it states. What takes a
     change back (`returns`) may make it as narrow again as it was; only from where we come it stays open."""
     here = _in_use(desk, before) if returns else None
@@ -316,7 +312,7 @@ def door_shrunk(desk: Desk, before: State, after: State, *, returns: bool = Fals
     return False
 
 
-def _in_use(desk: Desk, before: State) -> Sources | None:
+def _in_use(desk: Desk, before: Differences) -> Sources | None:
     """The one address from which the own door is used just now; None where it is not known to be open from there."""
     address = address_or_none(desk.start.told.came.address)
     own = [grant for grant in desk.grants if grant.kind is GrantKind.OWN_DOOR]
@@ -326,7 +322,7 @@ def _in_use(desk: Desk, before: State) -> Sources | None:
     return None if without(here, door(before.access, own)) else here
 
 
-def prove(shared: Common, draft: Draft, snapshot: Snapshot, at: datetime) -> ProvedDraft:
+def prove(shared: DraftContext, draft: Draft, snapshot: Snapshot, at: datetime) -> ProvedDraft:
     """Work the draft out on the evidence, state by state. Raises RefusedError, which says what is not good."""
     desk = Desk(shared, snapshot, at)
     for act in draft.acts:
@@ -365,42 +361,42 @@ def prove(shared: Common, draft: Draft, snapshot: Snapshot, at: datetime) -> Pro
     return ProvedDraft(draft, snapshot, state.snapshot, at, _PROVED)
 
 
-def _closed(desk: Desk, draft: Draft, before: State, state: State) -> None:
+def _closed(desk: Desk, draft: Draft, before: Differences, state: Differences) -> None:
     known = {entry.mark for entry in draft.left}
     first = next((entry.text for entry in left_of(desk, state) if entry.mark not in known), None)
     if first is not None:
         raise RefusedError(f"the draft does not close everything it says it does: {first}", guest=draft.guest)
     for after_set, before_set, what in (
-        (_possible(state.surplus), _possible(before.surplus), "surplus"),
-        (_possible(state.missing), _possible(before.missing), "missing"),
+        (_possible(state.holes), _possible(before.holes), "hole"),
+        (_possible(state.shut_out), _possible(before.shut_out), "shut out"),
     ):
         grown = without(after_set, joined([before_set, _certain(before)]))
         if any(grown.values()):
             raise RefusedError(f"the draft would make more undecided than it is now ({what})", guest=draft.guest)
 
 
-def _possible(items: Iterable[Surplus] | Iterable[Missing]) -> Sources:
+def _possible(items: Iterable[Hole] | Iterable[ShutOut]) -> Sources:
     return joined(item.possible for item in items)
 
 
-def _certain(state: State) -> Sources:
-    return joined([*(s.certain for s in state.surplus), *(m.certain for m in state.missing)])
+def _certain(state: Differences) -> Sources:
+    return joined([*(s.certain for s in state.holes), *(m.certain for m in state.shut_out)])
 
 
-def left_of(desk: Desk, state: State) -> Iterator[Left]:
+def left_of(desk: Desk, state: Differences) -> Iterator[ManualTask]:
     """What is certain and still there, with what a person can do about it."""
     names = desk.names(state)
     over, under = state.certain
     for hole in holes.holes(over):
         for finding in holes.findings(hole.items, state.snapshot.guest, names):
             exempt = EXEMPT if desk.kept & set(finding.subjects) else _by_hand(hole)
-            yield Left(finding.text, exempt, marks.of(hole.items))
-    for out in shut_out.grouped(under, Search(state.access, desk.estate, desk.kinds), names):
+            yield ManualTask(finding.text, exempt, marks.of(hole.items))
+    for out in shut_out.grouped(under, ObstacleSearch(state.access, desk.estate, desk.kinds), names):
         emergency = any(item.grant.kind is GrantKind.EMERGENCY for item in out.items)
-        yield Left(out.finding.text, EXEMPT if emergency else out.hand, marks.of(out.items))
+        yield ManualTask(out.finding.text, EXEMPT if emergency else out.hand, marks.of(out.items))
 
 
-def _by_hand(hole: holes.Hole) -> str:
+def _by_hand(hole: holes.HoleGroup) -> str:
     """What a person can do about a hole that no step closes."""
     alike = next((path.alike for path in hole.paths if path.alike), "")
     if alike:

@@ -12,18 +12,18 @@ from dataclasses import replace
 from nightlatch.access.desired_state import ssh_ports
 from nightlatch.access.layers import flow_to
 from nightlatch.access.paths import GuestAccess
-from nightlatch.access.verdicts import Flow, Verdict, deciding, passed
+from nightlatch.access.verdicts import Flow, RuleVerdict, deciding, passed
 from nightlatch.draft import filter_steps
 from nightlatch.draft.acts import LabelPort
-from nightlatch.draft.partial_draft import Given
+from nightlatch.draft.partial_draft import PartialDraft
 from nightlatch.draft.steps import AnyStep, Rewrite, apply_all
 from nightlatch.draft.work import Work
 from nightlatch.estate.model import Estate, ServiceSpec, ViaKind
-from nightlatch.evidence.snapshot import ABSENT, Kind
+from nightlatch.evidence.snapshot import ABSENT, EntryKind
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats import sshd_config
 from nightlatch.model.grants import Grant, seen_by_guest
-from nightlatch.model.rules import Does
+from nightlatch.model.rules import RuleAction
 from nightlatch.model.services import SSH
 from nightlatch.model.steps import InsertSetting, MakeFile, MakeFolder, ReplaceLine
 from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet, union
@@ -36,9 +36,9 @@ DROP_IN = "90-ports.conf"
 HEAD = "# the ports of SSH, as the estate file states them"
 
 
-def given(estate: Estate, access: GuestAccess, grants: Sequence[Grant]) -> Given:
+def given(estate: Estate, access: GuestAccess, grants: Sequence[Grant]) -> PartialDraft:
     """All that is due so that SSH is reached on the stated ports, and no other; `grants` say by whom."""
-    out = Given()
+    out = PartialDraft()
     spec, now = ssh_ports(estate, access)
     if spec is None:
         return out
@@ -56,7 +56,7 @@ def given(estate: Estate, access: GuestAccess, grants: Sequence[Grant]) -> Given
         return out
     _socket(access, target, why, out)
     if out.left:
-        return Given(left=out.left)
+        return PartialDraft(left=out.left)
     if out.steps:
         _labelled(access, target - now, out)
         _outside(access, sorted(target - now), seen_by_guest(g for g in grants if g.service == SSH.name), out)
@@ -75,7 +75,7 @@ def _listed(ports: set[int] | frozenset[int]) -> str:
     return ", ".join(str(port) for port in sorted(ports))
 
 
-def _taken(access: GuestAccess, fresh: set[int], why: str, out: Given) -> None:
+def _taken(access: GuestAccess, fresh: set[int], why: str, out: PartialDraft) -> None:
     """A port that another program holds now."""
     service = access.reading.service
     for socket in service.sockets:
@@ -85,7 +85,7 @@ def _taken(access: GuestAccess, fresh: set[int], why: str, out: Given) -> None:
             return
 
 
-def _sshd(access: GuestAccess, target: set[int], why: str, out: Given) -> None:
+def _sshd(access: GuestAccess, target: set[int], why: str, out: PartialDraft) -> None:
     """sshd's own Port lines; where a socket holds the port they count for the next time that it does not."""
     reading = access.reading
     stored = {each.port for each in listeners(access.ssh.effective.top)}
@@ -123,7 +123,7 @@ def _line(access: GuestAccess, path: str, number: int, port: int, why: str) -> R
     return ReplaceLine(path, why, False, before, after, sum(text == before for text in earlier))
 
 
-def _socket(access: GuestAccess, target: set[int], why: str, out: Given) -> None:
+def _socket(access: GuestAccess, target: set[int], why: str, out: PartialDraft) -> None:
     """The drop-in of the socket unit that holds the port."""
     snapshot, unit = access.reading.snapshot, access.reading.service.socket
     if unit is None or not unit.listens or {port for _, port in unit.listens} == target:
@@ -131,12 +131,8 @@ def _socket(access: GuestAccess, target: set[int], why: str, out: Given) -> None
     folder = f"{posix.UNIT_FOLDERS[0]}/{unit.name}.d"
     path = f"{folder}/{DROP_IN}"
     later = [each for each in socket_units.drop_ins(snapshot, unit.name) if each > path]
-    if socket_units.stored(snapshot, unit.name) is None or any(
-        b"ListenStream" in (snapshot.content(p) or b"") for p in later
-    ):
-        out.leave(
-            why, f"the files of {unit.name} say where it listens in a way that is not edited; change them by hand"
-        )
+    if socket_units.stored(snapshot, unit.name) is None or any(b"ListenStream" in (snapshot.content(p) or b"") for p in later):
+        out.leave(why, f"the files of {unit.name} say where it listens in a way that is not edited; change them by hand")
         return
     addresses = dict.fromkeys(address for address, _ in unit.listens)
     lines = socket_units.streams(tuple((address, port) for address in addresses for port in sorted(target)))
@@ -145,16 +141,16 @@ def _socket(access: GuestAccess, target: set[int], why: str, out: Given) -> None
 
 def _file(access: GuestAccess, folder: str, path: str, content: str, why: str) -> Iterator[AnyStep]:
     snapshot = access.reading.snapshot
-    if snapshot.entries.get(folder, ABSENT).kind is Kind.ABSENT:
+    if snapshot.entries.get(folder, ABSENT).kind is EntryKind.ABSENT:
         yield MakeFolder(folder, why, False, 0o755, 0, 0)
     entry = snapshot.entries.get(path, ABSENT)
-    if entry.kind is Kind.FILE:
+    if entry.kind is EntryKind.FILE:
         yield Rewrite(path, why, False, entry, content.encode(), "the ports of SSH")
     else:
         yield MakeFile(path, why, False, content, 0o644, 0, 0)
 
 
-def _labelled(access: GuestAccess, fresh: set[int], out: Given) -> None:
+def _labelled(access: GuestAccess, fresh: set[int], out: PartialDraft) -> None:
     """The labels that the access control wants of new ports."""
     labels, reading = access.reading.labels, access.reading
     for port in sorted(fresh):
@@ -163,12 +159,10 @@ def _labelled(access: GuestAccess, fresh: set[int], out: Given) -> None:
             if reading.service.is_live:
                 out.acts.append(LabelPort(port, why))
             else:
-                out.leave(
-                    f"Port {port} lacks its label. {why}", f"semanage port -a -t ssh_port_t -p tcp {port}, on the guest"
-                )
+                out.leave(f"Port {port} lacks its label. {why}", f"semanage port -a -t ssh_port_t -p tcp {port}, on the guest")
 
 
-def _let_in(work: Work, fresh: list[int], target: set[int], why: str, out: Given) -> None:
+def _let_in(work: Work, fresh: list[int], target: set[int], why: str, out: PartialDraft) -> None:
     """What the filter needs so that callers come through to new ports, too; what it is left with otherwise."""
     access, reading = work.access, work.access.reading
     wants = seen_by_guest(work.of(SSH.name)) or EVERY_ADDRESS  # without grants whoever comes in now is told of
@@ -191,7 +185,7 @@ def _let_in(work: Work, fresh: list[int], target: set[int], why: str, out: Given
         )
 
 
-def _outside(access: GuestAccess, fresh: list[int], wants: AddressSet, out: Given) -> None:
+def _outside(access: GuestAccess, fresh: list[int], wants: AddressSet, out: PartialDraft) -> None:
     """New ports that a filter outside of the guest keeps some of these callers from, whom it lets through to one of now."""
     for rules in (each for way in access.arrivals if way.forward is None for each in way.around):
         before = union(passed(rules, Flow("tcp", each.port)).perhaps for each in access.ssh.listeners)
@@ -204,21 +198,19 @@ def _outside(access: GuestAccess, fresh: list[int], wants: AddressSet, out: Give
                 )
 
 
-def _rule_in_the_way(access: GuestAccess, port: int, wants: AddressSet) -> Verdict | None:
+def _rule_in_the_way(access: GuestAccess, port: int, wants: AddressSet) -> RuleVerdict | None:
     """The rule by which the guest's own filter keeps some of these callers from a new port, whom it lets through to one of
     now."""
     rules = access.reading.filter.rules
     if rules is None:
         return None
-    before = union(
-        passed(rules, flow_to(access.reading, each.address, each.port)).perhaps for each in access.ssh.listeners
-    )
+    before = union(passed(rules, flow_to(access.reading, each.address, each.port)).perhaps for each in access.ssh.listeners)
     flow = flow_to(access.reading, "", port)
     lost = before & wants - passed(rules, flow).perhaps
-    return deciding(rules, flow, lost, (Does.DROP, Does.REJECT)) if lost else None
+    return deciding(rules, flow, lost, (RuleAction.DROP, RuleAction.REJECT)) if lost else None
 
 
-def _later(estate: Estate, access: GuestAccess, spec: ServiceSpec, came: int, doing: bool, out: Given) -> None:
+def _later(estate: Estate, access: GuestAccess, spec: ServiceSpec, came: int, doing: bool, out: PartialDraft) -> None:
     via = estate.guests[access.guest].via
     hand = (
         "nothing now: once this is kept, via follows to the new port, and the next draft closes the old one over it"

@@ -10,8 +10,8 @@ from __future__ import annotations
 import re
 
 from nightlatch.audit.findings import Proof
-from nightlatch.draft.gates import OWN, Door, Gate
-from nightlatch.model.rules import Does
+from nightlatch.draft.gates import OWN, Gate, GateOpening
+from nightlatch.model.rules import RuleAction
 from nightlatch.readings.filters.rules import Match, Rule, Rules
 
 # Words of nft(8) and iptables-extensions(8) for what depends on more than address and port, or only notes a packet.
@@ -37,7 +37,7 @@ def overtaken(rules: Rules, gate: Gate, chains: tuple[str, ...], path: str = "")
 
 def _acts(rule: Rule) -> bool:
     """Whether it keeps out, limits or notes what the gate lets in before it."""
-    return rule.does not in (Does.RETURN, Does.REWRITE) and _CONDITION.search(rule.text) is not None
+    return rule.does not in (RuleAction.RETURN, RuleAction.REWRITE) and _CONDITION.search(rule.text) is not None
 
 
 def _is_met(rule: Rule, gate: Gate) -> bool:
@@ -66,6 +66,6 @@ def _meets(match: Match, gate: Gate) -> bool:
     return any(_is_meant(match, door) for door in gate.doors)
 
 
-def _is_meant(match: Match, door: Door) -> bool:
+def _is_meant(match: Match, door: GateOpening) -> bool:
     to_it = match.ports is None or any(port in match.ports for port in door.ports)
     return to_it and bool(match.sources & door.sources)

@@ -9,7 +9,7 @@ from datetime import datetime
 from nightlatch.access.grants import sources_of
 from nightlatch.draft import services
 from nightlatch.draft.acts import Act
-from nightlatch.draft.plan import Desk, ProvedDraft, common, door_shrunk, left_of
+from nightlatch.draft.plan import Desk, ProvedDraft, door_shrunk, draft_context, left_of
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import ABSENT, Entry, Snapshot
 from nightlatch.model.sources import COMMON
@@ -41,7 +41,7 @@ def of(proved: ProvedDraft) -> Promise:
 def broken(estate: Estate, promise: Promise, now: Snapshot, at: datetime) -> list[str]:
     """What does not hold on fresh evidence, in words; empty when all that was promised is so."""
     out = unlike(promise.made, now)
-    work = Desk(common(estate), promise.before, at)
+    work = Desk(draft_context(estate), promise.before, at)
     before, state = work.state(promise.before), work.state(now)
     out += [f"{program} would not start again: {because}" for program, because in work.dead(state)]
     if door_shrunk(work, before, state, returns=promise.returns):
@@ -63,8 +63,12 @@ def unlike(made: Mapping[str, Entry], now: Snapshot) -> list[str]:
 def _differs(wanted: Entry, now: Snapshot, path: str) -> bool:
     found = now.entries.get(path, ABSENT)
     return (wanted.kind, wanted.mode, wanted.uid, wanted.gid, wanted.digest) != (
-        found.kind, found.mode, found.uid, found.gid, found.digest
-    )  # fmt: skip
+        found.kind,
+        found.mode,
+        found.uid,
+        found.gid,
+        found.digest,
+    )
 
 
 def places(estate: Estate, now: Snapshot) -> tuple[list[str], list[str]]:

@@ -9,14 +9,14 @@ from dataclasses import dataclass, replace
 from nightlatch.draft import acts
 from nightlatch.draft.acts import Act
 from nightlatch.draft.plan import Draft
-from nightlatch.draft.steps import Return
-from nightlatch.evidence.snapshot import ABSENT, Entry, Kind, Snapshot
+from nightlatch.draft.steps import RestorePath
+from nightlatch.evidence.snapshot import ABSENT, Entry, EntryKind, Snapshot
 from nightlatch.faults import RefusedError
 from nightlatch.formats import lines as text_lines
 
 
 @dataclass(frozen=True, slots=True)
-class Kept:
+class KeptPath:
     """One path of a kept change: how it was before and how the change left it."""
 
     path: str
@@ -24,7 +24,7 @@ class Kept:
     after: Entry
 
 
-def draft(snapshot: Snapshot, change: str, kept: Iterable[Kept], done: Sequence[Act] = ()) -> Draft:
+def draft(snapshot: Snapshot, change: str, kept: Iterable[KeptPath], done: Sequence[Act] = ()) -> Draft:
     """The draft that takes `change` back on this evidence; `done` are its acts beside files, in their order.
 
     Raises RefusedError when something newer is in the way.
@@ -39,33 +39,35 @@ def draft(snapshot: Snapshot, change: str, kept: Iterable[Kept], done: Sequence[
         then = _returned(snapshot.guest, change, each, now)
         if then != now:
             why = f"Change {change} is taken back."
-            steps.append(Return(each.path, why, False, now, then))
+            steps.append(RestorePath(each.path, why, False, now, then))
     back = (acts.inverse(act, f"Change {change} is taken back.") for act in reversed(done))
     return Draft(snapshot.guest, tuple(reversed(steps)), (), change, tuple(act for act in back if act is not None))
 
 
-def stays(snapshot: Snapshot, kept: Iterable[Kept]) -> tuple[str, ...]:
+def stays(snapshot: Snapshot, kept: Iterable[KeptPath]) -> tuple[str, ...]:
     """Folders that the change made and that hold something else by now: these can't be taken away."""
     kept = list(kept)
-    made = {each.path for each in kept if each.before.kind is Kind.ABSENT}
+    made = {each.path for each in kept if each.before.kind is EntryKind.ABSENT}
     return tuple(
         each.path
         for each in kept
         if each.path in made
-        and each.after.kind is Kind.FOLDER
+        and each.after.kind is EntryKind.FOLDER
         and any(f"{each.path}/{name}" not in made for name in snapshot.children(each.path))
     )
 
 
-def _returned(guest: str, change: str, kept: Kept, now: Entry) -> Entry:
+def _returned(guest: str, change: str, kept: KeptPath, now: Entry) -> Entry:
     if _same(now, kept.before):
         return now
     if _same(now, kept.after):
         return kept.before
-    if Kind.ABSENT in (now.kind, kept.before.kind) or now.kind is not Kind.FILE or kept.before.kind is not Kind.FILE:
-        raise RefusedError(
-            f"{kept.path} was changed after change {change}, and can't be given back as it was", guest=guest
-        )
+    if (
+        EntryKind.ABSENT in (now.kind, kept.before.kind)
+        or now.kind is not EntryKind.FILE
+        or kept.before.kind is not EntryKind.FILE
+    ):
+        raise RefusedError(f"{kept.path} was changed after change {change}, and can't be given back as it was", guest=guest)
     content = merged(kept.before.content or b"", kept.after.content or b"", now.content or b"")
     if content is None:
         raise RefusedError(f"something newer touches the same lines of {kept.path} as change {change}", guest=guest)
@@ -77,9 +79,7 @@ def _returned(guest: str, change: str, kept: Kept, now: Entry) -> Entry:
 
 
 def _same(one: Entry, other: Entry) -> bool:
-    return (one.kind, one.mode, one.uid, one.gid, one.content) == (
-        other.kind, other.mode, other.uid, other.gid, other.content
-    )  # fmt: skip
+    return (one.kind, one.mode, one.uid, one.gid, one.content) == (other.kind, other.mode, other.uid, other.gid, other.content)
 
 
 def merged(before: bytes, after: bytes, now: bytes) -> bytes | None:
@@ -101,9 +101,7 @@ def merged(before: bytes, after: bytes, now: bytes) -> bytes | None:
 def hunks(before: bytes, after: bytes) -> tuple[tuple[int, int, int, int], ...]:
     """What led from `before` to `after`: lines start to end of `after` stand for low to high of `before`, counted from 0, the
     end of each not meant."""
-    codes = difflib.SequenceMatcher(
-        None, text_lines.split(before), text_lines.split(after), autojunk=False
-    ).get_opcodes()
+    codes = difflib.SequenceMatcher(None, text_lines.split(before), text_lines.split(after), autojunk=False).get_opcodes()
     return tuple((start, end, low, high) for tag, low, high, start, end in codes if tag != "equal")
 
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from nightlatch.access.desired_state import Lack, Stated, of_units
+from nightlatch.access.desired_state import Lack, StatedUnit, of_units
 from nightlatch.draft.acts import (
     NONE,
     Act,
@@ -24,10 +24,10 @@ from nightlatch.draft.acts import (
     family,
     install,
 )
-from nightlatch.draft.partial_draft import Given
+from nightlatch.draft.partial_draft import PartialDraft
 from nightlatch.draft.steps import AnyStep
 from nightlatch.estate.model import Estate, ViaKind
-from nightlatch.evidence.snapshot import Kind, Snapshot
+from nightlatch.evidence.snapshot import EntryKind, Snapshot
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats import name_files
 from nightlatch.model.steps import MakeFile, ReplaceLine
@@ -43,10 +43,10 @@ KEPT = re.compile(
 TIME_UNITS = {unit: name for name, _, units in clock.SERVICES for unit in units}
 
 
-def given(estate: Estate, snapshot: Snapshot) -> Given:
+def given(estate: Estate, snapshot: Snapshot) -> PartialDraft:
     """All that is due on one guest; nothing where it is as the estate states it."""
     reading = guest.read(snapshot)
-    out = Given()
+    out = PartialDraft()
     root = _root(estate, reading)
     for each in of_units(estate, reading):
         _unit(each, reading, root, out)
@@ -63,13 +63,13 @@ def _root(estate: Estate, reading: GuestReading) -> str:
     return str(via.path) if via.kind is ViaKind.FOLDER else "FOLDER"
 
 
-def text_of(each: Stated) -> str:
+def text_of(each: StatedUnit) -> str:
     """What a unit lacks, as a sentence."""
     wish = "run" if each.spec.runs else "not run"
     return f"{each.state.name} should {wish}: it {' and '.join(lack.value for lack in each.lacks)}."
 
 
-def _unit(each: Stated, reading: GuestReading, root: str, out: Given) -> None:
+def _unit(each: StatedUnit, reading: GuestReading, root: str, out: PartialDraft) -> None:
     name, lacks = each.state.name, each.lacks
     unit = reading.service.units.get(name)
     if not lacks:
@@ -80,9 +80,7 @@ def _unit(each: Stated, reading: GuestReading, root: str, out: Given) -> None:
     if not reading.service.is_live:
         verb = "enable" if each.spec.runs else "disable"
         if Lack.THERE in lacks:
-            out.leave(
-                why, f"install {each.spec.package or 'its package'} in {root}; only a running guest gets packages"
-            )
+            out.leave(why, f"install {each.spec.package or 'its package'} in {root}; only a running guest gets packages")
             return
         out.leave(why, f"systemctl --root={root} {verb} {name}; only a running guest's services are changed")
     elif not reading.snapshot.told.systemd:
@@ -97,7 +95,7 @@ def _unit(each: Stated, reading: GuestReading, root: str, out: Given) -> None:
         out.acts += _acts(name, lacks, why)
 
 
-def _ssh(estate: Estate, reading: GuestReading, out: Given) -> None:
+def _ssh(estate: Estate, reading: GuestReading, out: PartialDraft) -> None:
     """The SSH server at boot; that it runs is shown by the connection, and a stopped one is for the console's script."""
     stated = any(each.unit == "ssh" for each in estate.of(reading.guest).services)
     service = reading.service
@@ -117,7 +115,7 @@ def _acts(name: str, lacks: tuple[Lack, ...], why: str) -> Iterator[Act]:
         yield Stop(name, why)
 
 
-def _install(each: Stated, reading: GuestReading, out: Given, why: str) -> None:
+def _install(each: StatedUnit, reading: GuestReading, out: PartialDraft, why: str) -> None:
     name, package, found = each.state.name, each.spec.package, family(reading.families)
     if not package:
         out.leave(why, f"write package: NAME in its sentence ({each.spec.origin}), and it is installed")
@@ -127,7 +125,7 @@ def _install(each: Stated, reading: GuestReading, out: Given, why: str) -> None:
         out.acts += [install(found, package, name, why), Enable(name, why), Start(name, why)]
 
 
-def _rivals(estate: Estate, reading: GuestReading, out: Given) -> None:
+def _rivals(estate: Estate, reading: GuestReading, out: PartialDraft) -> None:
     """Other time services beside the one that the estate names (RFC 5905: one discipline of the clock)."""
     stated = {each.unit: each.runs for each in estate.of(reading.guest).services}
     named = [unit for unit, runs in stated.items() if runs and unit in TIME_UNITS]
@@ -138,13 +136,11 @@ def _rivals(estate: Estate, reading: GuestReading, out: Given) -> None:
         if other and unit.loaded and name == unit.name:
             state = reading.unit(name)
             why = f"{TIME_UNITS[named[0]]} keeps the clock, as the estate has it, and {TIME_UNITS[name]} would, too."
-            lacks = [
-                lack for lack, held in ((Lack.NOT_AT_BOOT, state.at_boot), (Lack.NOT_RUNNING, state.running)) if held
-            ]
+            lacks = [lack for lack, held in ((Lack.NOT_AT_BOOT, state.at_boot), (Lack.NOT_RUNNING, state.running)) if held]
             out.acts[:0] = _acts(name, tuple(lacks), why)  # it goes first, for two would fight
 
 
-def _zone(estate: Estate, reading: GuestReading, out: Given) -> None:
+def _zone(estate: Estate, reading: GuestReading, out: PartialDraft) -> None:
     wanted = estate.guests[reading.guest].time_zone
     snapshot, now = reading.snapshot, reading.clock.zone
     if not wanted:
@@ -155,7 +151,7 @@ def _zone(estate: Estate, reading: GuestReading, out: Given) -> None:
         entry = snapshot.resolve("/etc/localtime", follow_last=False).entry
         if not reading.service.is_live:
             out.leave(why, f"ln -sfn ../usr/share/zoneinfo/{wanted} {_root(estate, reading)}/etc/localtime")
-        elif now is None and (entry is None or entry.kind is not Kind.ABSENT):
+        elif now is None and (entry is None or entry.kind is not EntryKind.ABSENT):
             out.leave(why, f"/etc/localtime is no link to a zone (localtime(5)): timedatectl set-timezone {wanted}")
         else:
             out.acts.append(SetZone(wanted, _safe(posix.ZONE, was), why))
@@ -173,7 +169,7 @@ def _word(snapshot: Snapshot, path: str, old: str, new: str, why: str) -> Iterat
             return
 
 
-def _name(estate: Estate, reading: GuestReading, out: Given) -> None:
+def _name(estate: Estate, reading: GuestReading, out: PartialDraft) -> None:
     wanted = estate.guests[reading.guest].host_name
     if not wanted:
         return

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 
 from nightlatch.audit.findings import Proof
 from nightlatch.draft import loaded_rules
-from nightlatch.evidence.snapshot import ABSENT, Entry, Kind, Snapshot
+from nightlatch.evidence.snapshot import ABSENT, Entry, EntryKind, Snapshot
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats import sshd_config
 from nightlatch.formats.lines import LineEdit
@@ -29,14 +29,14 @@ class StepError(ValueError):
 
 
 @dataclass(frozen=True, slots=True)
-class Return(Step):
+class RestorePath(Step):
     """Give a path what a kept change took from it: `entry` is what it becomes, `seen` what it must be now."""
 
     seen: Entry
     entry: Entry
 
     def __str__(self) -> str:
-        return f"take away {self.path}" if self.entry.kind is Kind.ABSENT else f"take the change of {self.path} back"
+        return f"take away {self.path}" if self.entry.kind is EntryKind.ABSENT else f"take the change of {self.path} back"
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,10 +76,10 @@ class SetRules(Step):
     ahead_of: tuple[Proof, ...] = ()
 
     def __str__(self) -> str:
-        return f"in {self.path}: {self.about}" if self.seen.kind is Kind.FILE else f"make {self.path}: {self.about}"
+        return f"in {self.path}: {self.about}" if self.seen.kind is EntryKind.FILE else f"make {self.path}: {self.about}"
 
 
-AnyStep = FileStep | SetAddress | SetRules | Rewrite | Return
+AnyStep = FileStep | SetAddress | SetRules | Rewrite | RestorePath
 Steps = tuple[AnyStep, ...]
 
 
@@ -100,10 +100,10 @@ def apply(snapshot: Snapshot, step: AnyStep) -> Snapshot:
         case AddLine():
             return _added(snapshot, step, entry)
         case MakeFile():
-            if entry is not None and entry.kind is not Kind.ABSENT:
+            if entry is not None and entry.kind is not EntryKind.ABSENT:
                 raise StepError(f"{step.path} is there already")
             raw = text_lines.bytes_of(step.content)
-            return snapshot.with_files({step.path: Entry(Kind.FILE, step.mode, step.uid, step.gid, len(raw), raw)})
+            return snapshot.with_files({step.path: Entry(EntryKind.FILE, step.mode, step.uid, step.gid, len(raw), raw)})
         case SetAddress() | Rewrite():
             if entry is None or entry.digest != step.seen.digest:
                 raise StepError(f"{step.path} is not as it was when it was read")
@@ -112,27 +112,27 @@ def apply(snapshot: Snapshot, step: AnyStep) -> Snapshot:
         case SetRules():
             return _rules_set(snapshot, step, entry or ABSENT)
         case MakeFolder():
-            if entry is not None and entry.kind is not Kind.ABSENT:
+            if entry is not None and entry.kind is not EntryKind.ABSENT:
                 raise StepError(f"{step.path} is there already")
-            made = Entry(Kind.FOLDER, step.mode, step.uid, step.gid)
+            made = Entry(EntryKind.FOLDER, step.mode, step.uid, step.gid)
             fresh = snapshot.with_files({step.path: made})
             return replace(fresh, listed=fresh.listed | {step.path})
         case SetMode():
-            if entry is None or entry.kind not in (Kind.FILE, Kind.FOLDER):
+            if entry is None or entry.kind not in (EntryKind.FILE, EntryKind.FOLDER):
                 raise StepError(f"{step.path} is not there")
             return snapshot.with_files({step.path: replace(entry, mode=step.mode)})
         case SetOwner():
-            if entry is None or entry.kind not in (Kind.FILE, Kind.FOLDER):
+            if entry is None or entry.kind not in (EntryKind.FILE, EntryKind.FOLDER):
                 raise StepError(f"{step.path} is not there")
             return snapshot.with_files({step.path: replace(entry, uid=step.uid)})
-        case Return():
+        case RestorePath():
             if (entry or ABSENT) != step.seen:
                 raise StepError(f"{step.path} is not as it was when it was read")
             return loaded_rules.reloaded(snapshot, snapshot.with_files({step.path: step.entry}), step.path)
 
 
 def _raw(entry: Entry | None, step: AnyStep) -> bytes:
-    if entry is None or entry.kind is not Kind.FILE or entry.content is None:
+    if entry is None or entry.kind is not EntryKind.FILE or entry.content is None:
         raise StepError(f"{step.path} is no file that was read")
     if entry.reduced:
         raise StepError(f"{step.path} holds secrets that were taken out on reading, so it can't be edited")
@@ -148,11 +148,11 @@ def _rules_set(snapshot: Snapshot, step: SetRules, entry: Entry) -> Snapshot:
     """The file, and what a running guest holds once that is loaded."""
     if (entry.kind, entry.digest) != (step.seen.kind, step.seen.digest):
         raise StepError(f"{step.path} is not as it was when it was read")
-    if entry.kind is Kind.FILE:
+    if entry.kind is EntryKind.FILE:
         _raw(entry, step)
         made = replace(entry, content=step.content, size=len(step.content))
     else:
-        made = Entry(Kind.FILE, 0o640 if step.manager == "ufw" else 0o644, 0, 0, len(step.content), step.content)
+        made = Entry(EntryKind.FILE, 0o640 if step.manager == "ufw" else 0o644, 0, 0, len(step.content), step.content)
     return loaded_rules.reloaded(snapshot, snapshot.with_files({step.path: made}), step.path)
 
 
@@ -174,17 +174,17 @@ def _inserted(raw: bytes, text: str) -> bytes:
 
 
 def _added(snapshot: Snapshot, step: AddLine, entry: Entry | None) -> Snapshot:
-    if entry is not None and entry.kind is Kind.FILE:
+    if entry is not None and entry.kind is EntryKind.FILE:
         raw = _raw(entry, step)
         edit = LineEdit(len(text_lines.split(raw)) + 1, (step.line,), insert=True)
         return _content(snapshot, step, text_lines.apply(raw, [edit]))
-    if entry is not None and entry.kind is not Kind.ABSENT:
+    if entry is not None and entry.kind is not EntryKind.ABSENT:
         raise StepError(f"{step.path} is no file")
     parent = snapshot.entries.get(step.path.rpartition("/")[0] or "/")
-    if parent is None or parent.kind is not Kind.FOLDER:
+    if parent is None or parent.kind is not EntryKind.FOLDER:
         raise StepError(f"the folder of {step.path} is not there")
     content = text_lines.bytes_of(step.line) + b"\n"
-    return snapshot.with_files({step.path: Entry(Kind.FILE, 0o600, step.uid, step.gid, len(content), content)})
+    return snapshot.with_files({step.path: Entry(EntryKind.FILE, 0o600, step.uid, step.gid, len(content), content)})
 
 
 def apply_all(snapshot: Snapshot, steps: tuple[AnyStep, ...]) -> Snapshot:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from nightlatch.access.paths import GuestAccess
 from nightlatch.estate.model import Estate
 from nightlatch.model.grants import Grant
-from nightlatch.services.base import Case, ServiceAccess
+from nightlatch.services.base import ServiceAccess, ServiceCase
 
 
 @dataclass(frozen=True)
@@ -22,8 +22,8 @@ class Work:
         """The grants by one service."""
         return tuple(grant for grant in self.grants if grant.service == service)
 
-    def case(self, server: ServiceAccess) -> Case:
+    def case(self, server: ServiceAccess) -> ServiceCase:
         """What the service of one of the guest's servers has to know of it."""
         name = server.words.name
         mine = tuple(path for path in self.access.paths if path.service == name)
-        return Case(server, self.access.reading, mine, self.of(name), self.estate)
+        return ServiceCase(server, self.access.reading, mine, self.of(name), self.estate)

@@ -185,9 +185,7 @@ def rewrite(path: Path, before: str, after: str) -> None:
         raise UnreadableError(f"{path} can't be written: {error.strerror}") from None
 
 
-FINGERPRINT = re.compile(
-    r"(?:SHA256:)?([A-Za-z0-9+/]{43})=?(?![A-Za-z0-9+/=])|(?:MD5:)?((?:[0-9a-fA-F]{2}:){15}[0-9a-fA-F]{2})"
-)
+FINGERPRINT = re.compile(r"(?:SHA256:)?([A-Za-z0-9+/]{43})=?(?![A-Za-z0-9+/=])|(?:MD5:)?((?:[0-9a-fA-F]{2}:){15}[0-9a-fA-F]{2})")
 
 
 def fingerprints(text: str) -> list[str]:

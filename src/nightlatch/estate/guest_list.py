@@ -17,22 +17,10 @@ from nightlatch.faults import nearest
 from nightlatch.formats.yaml_tree import Node, Source
 from nightlatch.origin import Kind
 
-COLUMNS = (
-    "name",
-    "system",
-    "dial",
-    "via",
-    "at",
-    "port",
-    "as",
-    "key",
-    "from",
-    "labels",
-    "host_keys",
-    "network",
-    "addresses",
-    "host_name",
-    "time_zone",
+COLUMNS = tuple(
+    """
+    name system dial via at port as key from labels host_keys network addresses host_name time_zone
+""".split()
 )
 LISTS = ("labels", "host_keys", "from")
 LARGEST = 64 << 20
@@ -93,9 +81,7 @@ def _rows(source: Source) -> Iterator[Row]:
                 continue
             yield _row(source, dict(zip(head, fields, strict=True)), line)
     except csv.Error as error:
-        source.fault(
-            Node(max(1, table.line_num), 1), f"this is no CSV: {error}", 'fields parted by commas, quoted with "'
-        )
+        source.fault(Node(max(1, table.line_num), 1), f"this is no CSV: {error}", 'fields parted by commas, quoted with "')
 
 
 def _head(source: Source, head: list[str]) -> bool:
@@ -103,14 +89,10 @@ def _head(source: Source, head: list[str]) -> bool:
     for column in head:
         if column not in COLUMNS:
             at = Node(1, max(1, source.lines[0].find(column) + 1), column)
-            source.fault(
-                at, f'there is no column "{column}"', "some of " + ", ".join(COLUMNS), nearest(column, COLUMNS)
-            )
+            source.fault(at, f'there is no column "{column}"', "some of " + ", ".join(COLUMNS), nearest(column, COLUMNS))
             good = False
     if good and (len(set(head)) != len(head) or not {"name", "via"} <= set(head)):
-        source.fault(
-            Node(1, 1), "the heading lacks name or via, or names a column twice", "name, via and others, each once"
-        )
+        source.fault(Node(1, 1), "the heading lacks name or via, or names a column twice", "name, via and others, each once")
         good = False
     return good
 

@@ -29,10 +29,12 @@ from nightlatch.net.addresses import AddressSet, union
 from nightlatch.origin import Kind, Origin
 
 LARGEST = 16 << 20
-SECTIONS = (
-    "nightlatch", "estate", "time_zone", "authorities", "places", "people", "teams", "robots", "networks", "guests",
-    "guests_from", "grants", "services", "emergency", "waivers", "narrow_at",
-)  # fmt: skip
+SECTIONS = tuple(
+    """
+    nightlatch estate time_zone authorities places people teams robots networks guests guests_from grants
+    services emergency waivers narrow_at
+""".split()
+)
 LAYERS = ("key", "service", "filter")  # where a source limit is written, unless the file says otherwise
 LATER = {"directories": "groups of a directory come later"}
 GUEST = ("system", "dial", "via", "labels", "host_keys", "network", "addresses", "host_name", "time_zone")
@@ -118,29 +120,33 @@ class _Loader:
             lambda n, k, v: self._principal(n, k, v, guest_names, robot=True),
         )
         reader.each(self.source, found.get("teams"), "a team", self._team)
-        names = sentences.Names(
+        names = sentences.KnownNames(
             self.places, self.principals, self.teams, self.guests, self.networks, self.known, self.faulty
         )
-        reader.each(
-            self.source, found.get("networks"), "a network", lambda n, k, v: self._network(n, k, v, guest_names)
-        )
-        reader.each(
-            self.source, found.get("guests"), "a guest", lambda n, k, v: self._guest(self.source, n, k, v, names)
-        )
+        reader.each(self.source, found.get("networks"), "a network", lambda n, k, v: self._network(n, k, v, guest_names))
+        reader.each(self.source, found.get("guests"), "a guest", lambda n, k, v: self._guest(self.source, n, k, v, names))
         if rows is not None:
             for row in rows.rows:
                 self._row(rows.source, row, names)
             self.source.faults.extend(rows.source.faults)
         return Estate(
             reader.text(self.source, found["estate"], "the estate's name") if "estate" in found else "",
-            self.path, self._zone(found.get("time_zone")), self.authorities, self.places, self.principals, self.teams,
-            self.guests, *self._sentences(found, names), self._narrow_at(found.get("narrow_at")), self.networks,
+            self.path,
+            self._zone(found.get("time_zone")),
+            self.authorities,
+            self.places,
+            self.principals,
+            self.teams,
+            self.guests,
+            *self._sentences(found, names),
+            self._narrow_at(found.get("narrow_at")),
+            self.networks,
             self._services(found.get("services"), names),
-        )  # fmt: skip
+        )
 
     def _sentences(
-        self, found: dict[str, Node], names: sentences.Names
-    ) -> tuple[tuple[GrantSpec, ...], tuple[Emergency, ...], tuple[Waiver, ...]]:  # fmt: skip
+        self, found: dict[str, Node], names: sentences.KnownNames
+    ) -> tuple[tuple[GrantSpec, ...], tuple[Emergency, ...], tuple[Waiver, ...]]:
         def listed(key: str) -> list[tuple[int, Node]]:
             nodes = [] if key not in found or found[key].items == [] else reader.items(self.source, found[key], key)
             return list(enumerate(nodes, 1))
@@ -150,7 +156,7 @@ class _Loader:
         waivers = [sentences.waiver(self.source, node, n, names) for n, node in listed("waivers")]
         return tuple(g for g in grants if g), tuple(e for e in kept if e), tuple(w for w in waivers if w)
 
-    def _services(self, node: Node | None, names: sentences.Names) -> tuple[ServiceSpec, ...]:
+    def _services(self, node: Node | None, names: sentences.KnownNames) -> tuple[ServiceSpec, ...]:
         nodes = reader.items(self.source, node, "services") if node is not None and node.items != [] else []
         made = [services.sentence(self.source, each, number, names) for number, each in enumerate(nodes, 1)]
         found = [each for each in made if each is not None]
@@ -170,7 +176,7 @@ class _Loader:
         if found is not None:
             self.networks[name] = found
 
-    def _row(self, source: Source, row: guest_list.Row, names: sentences.Names) -> None:
+    def _row(self, source: Source, row: guest_list.Row, names: sentences.KnownNames) -> None:
         name = reader.name(source, row.name, "a guest")
         if name in self.guests:
             first = self.guests[name].origin
@@ -193,9 +199,7 @@ class _Loader:
             self.source.fault(key, '"anywhere" is reserved: it means every address', "another name")
         inside: AddressSet | None = None
         if node.pairs is not None:
-            found = reader.section(
-                self.source, node, f"place {name}", ("inside", "seen_as"), None, ("inside", "seen_as")
-            )
+            found = reader.section(self.source, node, f"place {name}", ("inside", "seen_as"), None, ("inside", "seen_as"))
             inside = self._addresses(found["inside"]) if "inside" in found else None
             seen = self._addresses(found["seen_as"]) if "seen_as" in found else AddressSet()
         else:
@@ -226,26 +230,25 @@ class _Loader:
             if reader.named(self.source, guest, "the guest", guests, "guests"):
                 accounts[guest.text or ""] = reader.text(self.source, value, "an account")
         self.principals[name] = Principal(
-            name, robot, tuple(k for k in keys if k is not None), self.source.origin(key), accounts,
+            name,
+            robot,
+            tuple(k for k in keys if k is not None),
+            self.source.origin(key),
+            accounts,
             self._certificate(found.get("certificate")),
             reader.day(self.source, found["until"], "until") if "until" in found else None,
-        )  # fmt: skip
+        )
         if len(self.source.faults) > told:
             self.faulty.add(name)
 
     def _certificate(self, node: Node | None) -> CertificateRight | None:
         if node is None:
             return None
-        found = reader.section(
-            self.source, node, "certificate", ("authority", "principals"), None, ("authority", "principals")
-        )
+        found = reader.section(self.source, node, "certificate", ("authority", "principals"), None, ("authority", "principals"))
         if len(found) < 2:
             return None
         authority = reader.named(self.source, found["authority"], "the authority", self.authorities, "authorities")
-        names = [
-            reader.text(self.source, n, "a principal")
-            for n in reader.items(self.source, found["principals"], "principals")
-        ]
+        names = [reader.text(self.source, n, "a principal") for n in reader.items(self.source, found["principals"], "principals")]
         return CertificateRight(authority, tuple(names)) if authority else None
 
     def _team(self, name: str, key: Node, node: Node) -> None:
@@ -256,7 +259,7 @@ class _Loader:
         ]
         self.teams[name] = Team(name, tuple(dict.fromkeys(m for m in members if m)), self.source.origin(key))
 
-    def _guest(self, source: Source, name: str, key: Node, node: Node, names: sentences.Names) -> None:
+    def _guest(self, source: Source, name: str, key: Node, node: Node, names: sentences.KnownNames) -> None:
         what = f"guest {name}"
         found = reader.section(source, node, what, GUEST, None, ("via",))
         labels = (
@@ -270,21 +273,22 @@ class _Loader:
             if value and not value.startswith("SHA256:"):
                 source.fault(item, f'"{value}" is no fingerprint', "SHA256: and what ssh-keygen -l prints behind it")
         dial, port = ways.dial(source, found["dial"]) if "dial" in found else ("", 0)
-        via = (
-            ways.via(source, found["via"], what, names, self.folder, lambda n: self._key(n, source))
-            if "via" in found
-            else None
-        )
+        via = ways.via(source, found["via"], what, names, self.folder, lambda n: self._key(n, source)) if "via" in found else None
         if via is not None:
             self.guests[name] = GuestSpec(
-                name, via, source.origin(key),
-                reader.text(source, found["system"], "system") if "system" in found else "", tuple(labels),
-                tuple(host_keys), dial, port,
+                name,
+                via,
+                source.origin(key),
+                reader.text(source, found["system"], "system") if "system" in found else "",
+                tuple(labels),
+                tuple(host_keys),
+                dial,
+                port,
                 networks.named(source, found["network"], self.networks) if "network" in found else "",
                 networks.addresses(source, found["addresses"]) if "addresses" in found else (),
                 services.host_name(source, found["host_name"]) if "host_name" in found else "",
                 services.zone(source, found["time_zone"]) if "time_zone" in found else "",
-            )  # fmt: skip
+            )
 
     def _narrow_at(self, node: Node | None) -> tuple[str, ...]:
         if node is None:

@@ -191,9 +191,7 @@ class NetworkSpec:
 
     def gives_out(self, address: IPAddress) -> bool:
         """Whether an address lies in a pool of leases."""
-        return any(
-            low.version == address.version and int(low) <= int(address) <= int(high) for low, high in self.leases
-        )
+        return any(low.version == address.version and int(low) <= int(address) <= int(high) for low, high in self.leases)
 
 
 @dataclass(frozen=True, slots=True)
@@ -378,12 +376,16 @@ class Estate:
             forwards.setdefault(each.guest, []).append(each)
         return {
             name: GuestEstate(
-                spec, same(grants.get(name, ())), tuple({each.unit: each for each in services.get(name, ())}.values()),
-                tuple(emergency.get(name, ())), tuple(waivers.get(name, ())), self.networks.get(spec.network),
+                spec,
+                same(grants.get(name, ())),
+                tuple({each.unit: each for each in services.get(name, ())}.values()),
+                tuple(emergency.get(name, ())),
+                tuple(waivers.get(name, ())),
+                self.networks.get(spec.network),
                 tuple(forwards.get(name, ())),
             )
             for name, spec in self.guests.items()
-        }  # fmt: skip
+        }
 
     @cached_property
     def labels(self) -> Mapping[str, frozenset[str]]:

@@ -43,7 +43,7 @@ def values(source: Source, node: Node | None, what: str, parse: Callable[[str], 
 
 def network(
     source: Source, name: str, key: Node, node: Node, places: Mapping[str, Place], folder: Path, guests: Mapping[str, object]
-) -> NetworkSpec | None:  # fmt: skip
+) -> NetworkSpec | None:
     """One network. Two subnets that overlap, and addresses that lie outside of all of them, are faults; `guests` are their
     names."""
     found = reader.section(source, node, f"network {name}", KEYS, None, ("subnet",))
@@ -60,18 +60,14 @@ def network(
         out = []
         for item, address in values(source, found.get(key), what, parse_address):
             if made.subnet_of(address) is None:
-                source.fault(
-                    item, f"{address} lies outside of {name} ({_listed(subnets)})", "an address of this network"
-                )
+                source.fault(item, f"{address} lies outside of {name} ({_listed(subnets)})", "an address of this network")
             out.append(address)
         return tuple(out)
 
     leases = []
     for item, (low, high) in values(source, found.get("leases"), "a range of leases", parse_range):
         if made.subnet_of(low) is None or made.subnet_of(low) != made.subnet_of(high):
-            source.fault(
-                item, f"{low}-{high} lies outside of {name} ({_listed(subnets)})", "a range inside one subnet of it"
-            )
+            source.fault(item, f"{low}-{high} lies outside of {name} ({_listed(subnets)})", "a range inside one subnet of it")
         leases.append((low, high))
     if name in places:
         source.fault(key, f'"{name}" is a place already', "a name of its own, for from may name both")
@@ -104,10 +100,15 @@ def _forwards(source: Source, network: str, node: Node, guests: Mapping[str, obj
         at = _end(source, found["at"], "any")
         sees = _end(source, found["guest_sees"], "caller") if "guest_sees" in found else None
         yield Forward(
-            network, at if at is None or int(at) else None, reader.whole(source, found["port"], "the port", 1, 65535), guest,
-            reader.whole(source, to["port"], "the port", 1, 65535), source.origin(item),
-            next((address for _, address in values(source, to.get("address"), "the address", parse_address)), None), sees,
-        )  # fmt: skip
+            network,
+            at if at is None or int(at) else None,
+            reader.whole(source, found["port"], "the port", 1, 65535),
+            guest,
+            reader.whole(source, to["port"], "the port", 1, 65535),
+            source.origin(item),
+            next((address for _, address in values(source, to.get("address"), "the address", parse_address)), None),
+            sees,
+        )
 
 
 def _end(source: Source, node: Node, word: str) -> IPAddress | None:

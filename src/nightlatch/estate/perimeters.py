@@ -49,9 +49,7 @@ class NoTable(ValueError):
         self.line = line
 
 
-def perimeters(
-    source: Source, node: Node, network: str, places: Mapping[str, Place], folder: Path
-) -> tuple[Perimeter, ...]:
+def perimeters(source: Source, node: Node, network: str, places: Mapping[str, Place], folder: Path) -> tuple[Perimeter, ...]:
     """One perimeter, or several in series: the outermost first."""
     made = [_one(source, each, network, places, folder) for each in reader.items(source, _listed(node), "a perimeter")]
     return tuple(each for each in made if each is not None)
@@ -62,13 +60,9 @@ def _listed(node: Node) -> Node:
 
 
 def _one(source: Source, node: Node, network: str, places: Mapping[str, Place], folder: Path) -> Perimeter | None:
-    found = reader.section(
-        source, node, f"the perimeter of {network}", ("read", "taken", "columns", "service", "claimed")
-    )
+    found = reader.section(source, node, f"the perimeter of {network}", ("read", "taken", "columns", "service", "claimed"))
     if node.pairs is not None and ("read" in found) == ("claimed" in found):
-        source.fault(
-            node, "a perimeter is read from a table, or claimed", "read: FILE with taken and columns, or claimed: [...]"
-        )
+        source.fault(node, "a perimeter is read from a table, or claimed", "read: FILE with taken and columns, or claimed: [...]")
         return None
     if "claimed" in found:
         rows = [_claim(source, each, places) for each in reader.items(source, found["claimed"], "what is claimed")]
@@ -162,11 +156,7 @@ def _claim(source: Source, node: Node, places: Mapping[str, Place]) -> Perimeter
             sources.append(EVERY_ADDRESS)
         elif word:
             sources += _read(source, each, word, _network, nearest(word, list(places)))
-    ports = [
-        one
-        for each in reader.items(source, found["port"], "port")
-        for one in _read(source, each, each.text or "", _ports)
-    ]
+    ports = [one for each in reader.items(source, found["port"], "port") for one in _read(source, each, each.text or "", _ports)]
     protocol = reader.one_of(source, found["protocol"], "protocol", ("tcp", "udp")) if "protocol" in found else "tcp"
     ranges = [pair for each in ports for pair in each.ranges]
     text = f"claimed: from {', '.join(n.text or '' for n in reader.items(source, found['from'], 'from'))}"
@@ -190,9 +180,7 @@ def _table(estate: Source, node: Node, path: Path, columns: Mapping[str, str]) -
             return None
         source = Source(str(path), raw.removeprefix(BOM).decode("utf-8"), Kind.ESTATE)
     except OSError as error:
-        estate.fault(
-            node, f"{path.name} can't be read: {error.strerror}", f"a CSV or JSON file, counted from {path.parent}"
-        )
+        estate.fault(node, f"{path.name} can't be read: {error.strerror}", f"a CSV or JSON file, counted from {path.parent}")
         return None
     except UnicodeDecodeError as error:
         estate.fault(node, f"{path.name} is not UTF-8 (byte {error.start})", "a UTF-8 text file")
@@ -214,9 +202,7 @@ def _of_csv(source: Source, columns: Mapping[str, str]) -> Iterator[tuple[int, P
                 source.fault(Node(at, 1), "the table has more rows than are read", f"at most {MOST_ROWS}")
                 return
             if len(fields) != len(head):
-                source.fault(
-                    Node(at, 1), f"{len(fields)} fields where the heading has {len(head)}", "one field for each column"
-                )
+                source.fault(Node(at, 1), f"{len(fields)} fields where the heading has {len(head)}", "one field for each column")
                 continue
             yield from _row(source, dict(zip(head, fields, strict=True)), columns, at)
     except NoTable as error:
@@ -252,15 +238,7 @@ def _scalar(value: object) -> str:
 
 def _one_scalar(value: object) -> str:
     """A single value as text; a list or an object in its place is shown as such, and no column takes it."""
-    return (
-        "[...]"
-        if isinstance(value, list)
-        else "{...}"
-        if isinstance(value, dict)
-        else ""
-        if value is None
-        else str(value)
-    )
+    return "[...]" if isinstance(value, list) else "{...}" if isinstance(value, dict) else "" if value is None else str(value)
 
 
 def _has_all(source: Source, head: list[str], columns: Mapping[str, str], number: int = 0) -> bool:
@@ -273,15 +251,13 @@ def _has_all(source: Source, head: list[str], columns: Mapping[str, str], number
 
 def _row(
     source: Source, fields: Mapping[str, str], columns: Mapping[str, str], line: int, number: int = 0
-) -> Iterator[tuple[int, PerimeterRow]]:  # fmt: skip
+) -> Iterator[tuple[int, PerimeterRow]]:
     """One row: nothing for what leads outwards, and for other protocols; faults with the row's place."""
     values = {key: fields[name].strip() for key, name in columns.items()}
     start = len(source.faults)
 
     def at(key: str) -> Node:
-        column = (
-            source.lines[line - 1].find(fields[columns[key]]) + 1 if key in columns and line <= len(source.lines) else 1
-        )
+        column = source.lines[line - 1].find(fields[columns[key]]) + 1 if key in columns and line <= len(source.lines) else 1
         return Node(line, max(1, column), values.get(key, ""))
 
     action, way = values["action"].lower(), values.get("direction", "").lower()

@@ -24,9 +24,13 @@ def pairs(source: Source, node: Node, what: str) -> list[tuple[Node, Node]]:
 
 
 def section(
-    source: Source, node: Node, what: str, known: Sequence[str], later: Mapping[str, str] | None = None,
+    source: Source,
+    node: Node,
+    what: str,
+    known: Sequence[str],
+    later: Mapping[str, str] | None = None,
     required: Sequence[str] = (),
-) -> dict[str, Node]:  # fmt: skip
+) -> dict[str, Node]:
     """The values of a mapping with fixed keys. Unknown keys, keys for later versions and missing ones are faults."""
     out: dict[str, Node] = {}
     for key, value in pairs(source, node, what):
@@ -36,9 +40,7 @@ def section(
         elif later and name in later:
             source.fault(key, f'"{name}" can\'t be honoured by this version yet: {later[name]}', "it to be left out")
         elif value.text == "" and value.plain:
-            source.fault(
-                key, f'"{name}" is a key without a value; a comma inside {{}} ends a value', _bracket(node, key)
-            )
+            source.fault(key, f'"{name}" is a key without a value; a comma inside {{}} ends a value', _bracket(node, key))
         else:
             hint = nearest(name, [*known, *(later or {})])
             source.fault(key, f'{what} has no "{name}"', "one of " + ", ".join(known), hint)
@@ -71,9 +73,7 @@ def name(source: Source, node: Node, what: str) -> str:
     """A name: lower case letters, digits and dashes, a letter first."""
     value = text(source, node, what)
     if value and not NAME.fullmatch(value):
-        source.fault(
-            node, f'"{value}" can\'t be the name of {what}', "small letters, digits and dashes, a letter first"
-        )
+        source.fault(node, f'"{value}" can\'t be the name of {what}', "small letters, digits and dashes, a letter first")
     return value
 
 

@@ -54,9 +54,11 @@ def _places() -> _Schema:
 def _principals(what: str) -> _Schema:
     certificate = _closed({"authority": _NAME, "principals": _some(_TEXT)}, ("authority", "principals"))
     keys = {
-        "keys": _KEYS, "accounts": _told("Account on a guest, where it is not the own name", _named(_TEXT)),
-        "certificate": certificate, "until": _told("The last day on which anything is granted", _DAY),
-    }  # fmt: skip
+        "keys": _KEYS,
+        "accounts": _told("Account on a guest, where it is not the own name", _named(_TEXT)),
+        "certificate": certificate,
+        "until": _told("The last day on which anything is granted", _DAY),
+    }
     return _told(what, _named({"anyOf": [_closed(keys), {"type": "null"}]}))
 
 
@@ -69,17 +71,25 @@ def _via() -> _Schema:
 
 def _guests() -> _Schema:
     pins = {"type": "string", "pattern": "^SHA256:"}
-    return _named(_closed(
-        {
-            "system": _told("Such as debian-12", _TEXT), "dial": _told("What people type: HOST or HOST:PORT", _TEXT),
-            "network": _told("A name under networks", _NAME),
-            "addresses": _told("Addresses of each interface, such as enp0s8: [192.168.56.21/24]",
-                               {"type": "object", "additionalProperties": _some(_LENGTH)}),
-            "host_name": _told("What it calls itself", {"type": "string", "pattern": "^[a-z0-9.-]+$", "maxLength": 64}),
-            "time_zone": _told("What its clock shows, such as Atlantic/Faroe", _TEXT),
-            "via": _via(), "labels": _some(_NAME), "host_keys": _told("Fingerprints; nightlatch meet writes them", _some(pins)),
-        }, ("via",),
-    ))  # fmt: skip
+    return _named(
+        _closed(
+            {
+                "system": _told("Such as debian-12", _TEXT),
+                "dial": _told("What people type: HOST or HOST:PORT", _TEXT),
+                "network": _told("A name under networks", _NAME),
+                "addresses": _told(
+                    "Addresses of each interface, such as enp0s8: [192.168.56.21/24]",
+                    {"type": "object", "additionalProperties": _some(_LENGTH)},
+                ),
+                "host_name": _told("What it calls itself", {"type": "string", "pattern": "^[a-z0-9.-]+$", "maxLength": 64}),
+                "time_zone": _told("What its clock shows, such as Atlantic/Faroe", _TEXT),
+                "via": _via(),
+                "labels": _some(_NAME),
+                "host_keys": _told("Fingerprints; nightlatch meet writes them", _some(pins)),
+            },
+            ("via",),
+        )
+    )
 
 
 def _perimeter() -> _Schema:
@@ -103,13 +113,15 @@ def _forward() -> _Schema:
 
 def _networks() -> _Schema:
     keys = {
-        "subnet": _some(_LENGTH), "host": _told("The machine that runs the guests", _some(_TEXT)),
+        "subnet": _some(_LENGTH),
+        "host": _told("The machine that runs the guests", _some(_TEXT)),
         "leases": _told("FIRST-LAST, what a server gives out", _some({"type": "string", "pattern": "-"})),
-        "gateway": _some(_TEXT), "name_servers": _some(_TEXT),
+        "gateway": _some(_TEXT),
+        "name_servers": _some(_TEXT),
         "private": _told("Its addresses mean nothing outside", {"enum": [True, False, "true", "false"]}),
         "forwards": _some(_forward()),
         "perimeter": _told("The filter outside the guests; several in series, the outermost first", _some(_perimeter())),
-    }  # fmt: skip
+    }
     return _told("Networks that guests sit on", _named(_closed(keys, ("subnet",))))
 
 
@@ -121,13 +133,18 @@ def _grant() -> _Schema:
         ]
     }
     keys = {
-        "let": _told("People, robots, or team NAME", _some(_TEXT)), "into": _GUESTS,
-        "by": {"enum": [each.name for each in SERVICES]}, "from": _PLACES,
+        "let": _told("People, robots, or team NAME", _some(_TEXT)),
+        "into": _GUESTS,
+        "by": {"enum": [each.name for each in SERVICES]},
+        "from": _PLACES,
         "with": _told("key + password asks for both, a list for either", _some(_PROOF)),
         "as": _told("The account, where it is not the person's own", _TEXT),
-        "shared": _told("Why several people share one account", _TEXT), "may": {"const": "administer"},
-        "after": {"enum": ["own password", "nothing"]}, "only": only, "until": _told("The last day it counts", _DAY),
-    }  # fmt: skip
+        "shared": _told("Why several people share one account", _TEXT),
+        "may": {"const": "administer"},
+        "after": {"enum": ["own password", "nothing"]},
+        "only": only,
+        "until": _told("The last day it counts", _DAY),
+    }
     schema = _closed(keys, ("let", "into", "by", "from", "with"))
     return {**schema, "dependentRequired": {"may": ["after"], "after": ["may"]}}
 
@@ -136,9 +153,11 @@ def _service() -> _Schema:
     unit: _Schema = {"type": "string", "pattern": "^[A-Za-z0-9:_.@-]+$"}
     keys = {
         "run": _told("A unit that runs, now and at boot; ssh for the SSH server", unit),
-        "stop": _told("A unit that does neither", unit), "on": _GUESTS, "at": _told("The ports of ssh", _some(_PORT)),
+        "stop": _told("A unit that does neither", unit),
+        "on": _GUESTS,
+        "at": _told("The ports of ssh", _some(_PORT)),
         "package": _told("What brings the unit where it is not there", _TEXT),
-    }  # fmt: skip
+    }
     return {**_closed(keys, ("on",)), "oneOf": [{"required": ["run"]}, {"required": ["stop"]}]}
 
 
@@ -146,9 +165,12 @@ def _emergency() -> _Schema:
     ssh = _closed({"from": _PLACES, "with": _some(_PROOF), "keys": _KEYS}, ("from", "with"))
     by = _closed({"console": _closed({"with": {"const": "password"}}, ("with",)), "ssh": ssh})
     keys = {
-        "account": _TEXT, "into": _GUESTS, "tested": _DAY, "by": by,
+        "account": _TEXT,
+        "into": _GUESTS,
+        "tested": _DAY,
+        "by": by,
         "test_every_days": {"type": "integer", "minimum": 1, "maximum": 3650},
-    }  # fmt: skip
+    }
     return _closed(keys, ("account", "into", "by"))
 
 
@@ -174,17 +196,23 @@ def _waiver() -> _Schema:
 def schema() -> _Schema:
     """The schema as a document."""
     sections: dict[str, _Schema] = {
-        "nightlatch": _told("The version of this format", {"const": 1}), "estate": _told("The estate's name", _TEXT),
+        "nightlatch": _told("The version of this format", {"const": 1}),
+        "estate": _told("The estate's name", _TEXT),
         "time_zone": _told("In which the last day of an until ends, such as Atlantic/Faroe", _TEXT),
-        "authorities": _told("Files of public keys that sign certificates", _named(_TEXT)), "places": _places(),
-        "people": _principals("Everybody who logs in"), "teams": _named(_some(_NAME)),
+        "authorities": _told("Files of public keys that sign certificates", _named(_TEXT)),
+        "places": _places(),
+        "people": _principals("Everybody who logs in"),
+        "teams": _named(_some(_NAME)),
         "robots": _principals("Programs that log in"),
-        "networks": _networks(), "guests": _guests(), "guests_from": _told("A CSV file with a row for each guest", _TEXT),
+        "networks": _networks(),
+        "guests": _guests(),
+        "guests_from": _told("A CSV file with a row for each guest", _TEXT),
         "grants": {"type": "array", "items": _grant()},
         "services": _told("What runs on guests, and what does not", {"type": "array", "items": _service()}),
-        "emergency": {"type": "array", "items": _emergency()}, "waivers": {"type": "array", "items": _waiver()},
+        "emergency": {"type": "array", "items": _emergency()},
+        "waivers": {"type": "array", "items": _waiver()},
         "narrow_at": _told("Where a source limit is written: the first that fits", _some({"enum": ["filter", "service", "key"]})),
-    }  # fmt: skip
+    }
     out = {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Nightlatch estate file"}
     return {
         **out,

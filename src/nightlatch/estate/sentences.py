@@ -41,7 +41,7 @@ PLACE_NAME = re.compile(r"[a-z][a-z0-9-]*")
 
 
 @dataclass
-class Names:
+class KnownNames:
     """What a sentence may refer to."""
 
     places: Mapping[str, Place]
@@ -62,7 +62,7 @@ class Names:
         return out
 
 
-def places(source: Source, node: Node, names: Names) -> tuple[PlaceRef, ...]:
+def places(source: Source, node: Node, names: KnownNames) -> tuple[PlaceRef, ...]:
     """`from`: names of places and networks, `anywhere`, or addresses written out."""
     out: list[PlaceRef] = []
     for item in reader.items(source, node, "from"):
@@ -106,7 +106,7 @@ def _as_prefixes(value: str) -> str:
     return ", ".join(found) if len(found) <= MOST_PREFIXES else ""
 
 
-def guests(source: Source, node: Node, names: Names) -> tuple[str, ...]:
+def guests(source: Source, node: Node, names: KnownNames) -> tuple[str, ...]:
     """`into` and `on`: guest names, `label NAME`, or `all guests`."""
     out: dict[str, None] = {}
     for item in reader.items(source, node, "the guests"):
@@ -129,7 +129,7 @@ def guests(source: Source, node: Node, names: Names) -> tuple[str, ...]:
     return tuple(out)
 
 
-def principals(source: Source, node: Node, names: Names) -> tuple[str, ...]:
+def principals(source: Source, node: Node, names: KnownNames) -> tuple[str, ...]:
     """`let`: people, robots, or `team NAME`."""
     out: dict[str, None] = {}
     for item in reader.items(source, node, "let"):
@@ -146,9 +146,7 @@ def principals(source: Source, node: Node, names: Names) -> tuple[str, ...]:
             else:
                 out.update(dict.fromkeys(names.teams[team].members))
         elif value.startswith("group "):
-            source.fault(
-                item, "groups of a directory can't be honoured by this version yet", "people, robots or a team"
-            )
+            source.fault(item, "groups of a directory can't be honoured by this version yet", "people, robots or a team")
         elif value in names.teams and value not in names.principals:
             source.fault(item, f'"{value}" is a team', f"team {value}", f"team {value}")
         elif value and reader.named(source, item, "let", names.principals, "people and robots"):
@@ -173,7 +171,7 @@ def proofs(source: Source, node: Node, known: tuple[str, ...]) -> tuple[tuple[st
     return tuple(out)
 
 
-def grant(source: Source, node: Node, number: int, names: Names) -> GrantSpec | None:
+def grant(source: Source, node: Node, number: int, names: KnownNames) -> GrantSpec | None:
     """One grant."""
     what = f"grant {number}"
     before = len(source.faults)
@@ -187,16 +185,24 @@ def grant(source: Source, node: Node, number: int, names: Names) -> GrantSpec | 
     account = reader.text(source, found["as"], "as") if "as" in found else ""
     shared = reader.text(source, found["shared"], "shared") if "shared" in found else ""
     spec = GrantSpec(
-        number, who, guests(source, found["into"], names), places(source, found["from"], names),
-        proofs(source, found["with"], by.proofs), source.origin(node), _as_text(source, node), by, account, shared,
-        administer=_may(source, found, what, by), after_password=_after(source, found),
-        command=_only(source, found, "command", by), files=_only(source, found, "files", by),
+        number,
+        who,
+        guests(source, found["into"], names),
+        places(source, found["from"], names),
+        proofs(source, found["with"], by.proofs),
+        source.origin(node),
+        _as_text(source, node),
+        by,
+        account,
+        shared,
+        administer=_may(source, found, what, by),
+        after_password=_after(source, found),
+        command=_only(source, found, "command", by),
+        files=_only(source, found, "files", by),
         until=reader.day(source, found["until"], "until") if "until" in found else None,
-    )  # fmt: skip
+    )
     if account and len(who) > 1 and not shared:
-        source.fault(
-            found["as"], f"{what} lets {len(who)} into one account, {account}", "shared: and the reason, or no as:"
-        )
+        source.fault(found["as"], f"{what} lets {len(who)} into one account, {account}", "shared: and the reason, or no as:")
     _holders(source, found["with"], spec, names)
     return spec if len(source.faults) == before else None
 
@@ -206,7 +212,7 @@ def _as_text(source: Source, node: Node) -> str:
     return line[: line.rindex("}") + 1] if line.startswith("{") and "}" in line else line
 
 
-def service(source: Source, node: Node, names: Names) -> ServiceWords | None:
+def service(source: Source, node: Node, names: KnownNames) -> ServiceWords | None:
     """`by`: a service that this version knows; None after a fault."""
     value, known = reader.text(source, node, "by"), names.services
     if value in LATER_SERVICES and value not in known:
@@ -225,9 +231,7 @@ def _may(source: Source, found: dict[str, Node], what: str, by: ServiceWords) ->
     if not by.administers:
         source.fault(found["may"], f"{what} says may, which {by.name} can't give", "no may:")
     if ok and "after" not in found:
-        source.fault(
-            found["may"], "may: administer without saying after what", "after: own password, or after: nothing"
-        )
+        source.fault(found["may"], "may: administer without saying after what", "after: own password, or after: nothing")
     if ok and "only" in found:
         source.fault(found["only"], "only and may: administer contradict each other", "one of them")
     return ok
@@ -274,7 +278,7 @@ def _only(source: Source, found: dict[str, Node], key: str, by: ServiceWords) ->
     return value.rstrip("/") or value
 
 
-def _holders(source: Source, node: Node, spec: GrantSpec, names: Names) -> None:
+def _holders(source: Source, node: Node, spec: GrantSpec, names: KnownNames) -> None:
     for who in spec.who:
         person = names.principals[who]
         if who in names.faulty:
@@ -283,14 +287,12 @@ def _holders(source: Source, node: Node, spec: GrantSpec, names: Names) -> None:
         if "key" in wanted and not person.keys:
             source.fault(node, f"{who} has no key", f"keys: under {who}, or another proof")
         if "certificate" in wanted and person.certificate is None:
-            source.fault(
-                node, f"{who} has no certificate", f"certificate: {{authority: ..., principals: [...]}} under {who}"
-            )
+            source.fault(node, f"{who} has no certificate", f"certificate: {{authority: ..., principals: [...]}} under {who}")
 
 
 def emergency(
-    source: Source, node: Node, number: int, names: Names, key_of: Callable[[Node], PublicKey | None]
-) -> Emergency | None:  # fmt: skip
+    source: Source, node: Node, number: int, names: KnownNames, key_of: Callable[[Node], PublicKey | None]
+) -> Emergency | None:
     """One emergency account. `key_of(node)` reads a key file."""
     what = f"emergency account {number}"
     found = reader.section(
@@ -315,14 +317,19 @@ def emergency(
         if "with" in console:
             reader.one_of(source, console["with"], "with", ("password",))
     return Emergency(
-        reader.text(source, found["account"], "account"), guests(source, found["into"], names), source.origin(node),
+        reader.text(source, found["account"], "account"),
+        guests(source, found["into"], names),
+        source.origin(node),
         reader.day(source, found["tested"], "tested") if "tested" in found else None,
         reader.whole(source, found["test_every_days"], "test_every_days", 1, 3650) if "test_every_days" in found else 0,
-        where, shown, keys, "console" in by,
-    )  # fmt: skip
+        where,
+        shown,
+        keys,
+        "console" in by,
+    )
 
 
-def waiver(source: Source, node: Node, number: int, names: Names) -> Waiver | None:
+def waiver(source: Source, node: Node, number: int, names: KnownNames) -> Waiver | None:
     """One waiver; whether its finding exists, and what it has to name, is checked where the checks are known."""
     what = f"waiver {number}"
     keys = ("finding", "on", "owner", "because", "until")
@@ -334,21 +341,23 @@ def waiver(source: Source, node: Node, number: int, names: Names) -> Waiver | No
     if until is None:
         return None
     return Waiver(
-        reader.text(source, found["finding"], "finding"), guests(source, found["on"], names), owner,
-        reader.text(source, found["because"], "because"), until, source.origin(found["finding"]),
+        reader.text(source, found["finding"], "finding"),
+        guests(source, found["on"], names),
+        owner,
+        reader.text(source, found["because"], "because"),
+        until,
+        source.origin(found["finding"]),
         *_accepted(source, found, names),
-    )  # fmt: skip
+    )
 
 
 def _accepted(
-    source: Source, found: dict[str, Node], names: Names
+    source: Source, found: dict[str, Node], names: KnownNames
 ) -> tuple[str, str, str, str, tuple[PlaceRef, ...], bool, str]:
     """What a waiver accepts of its finding: account, person, key, proof, places, whether root's rights as well, and by what."""
     by = service(source, found["by"], names) if "by" in found else SSH
     person = (
-        reader.named(source, found["person"], "the person", names.principals, "people and robots")
-        if "person" in found
-        else ""
+        reader.named(source, found["person"], "the person", names.principals, "people and robots") if "person" in found else ""
     )
     key = reader.text(source, found["key"], "key") if "key" in found else ""
     if key and not PIN.fullmatch(key):
@@ -358,9 +367,11 @@ def _accepted(
             "SHA256: and 43 letters, as nightlatch audit --format json tells it",
         )
     return (
-        reader.text(source, found["account"], "account") if "account" in found else "", person, key,
+        reader.text(source, found["account"], "account") if "account" in found else "",
+        person,
+        key,
         reader.one_of(source, found["with"], "with", WAIVED_PROOFS) if "with" in found else "",
         places(source, found["from"], names) if "from" in found else (),
         reader.one_of(source, found["may"], "may", ("administer",)) == "administer" if "may" in found else False,
         by.name if by is not None else "",
-    )  # fmt: skip
+    )

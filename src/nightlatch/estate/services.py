@@ -18,16 +18,14 @@ UNIT = re.compile(r"[A-Za-z0-9:_.@-]{1,200}")
 SSH = ("ssh", "sshd")
 
 
-def sentence(source: Source, node: Node, number: int, names: sentences.Names) -> ServiceSpec | None:
+def sentence(source: Source, node: Node, number: int, names: sentences.KnownNames) -> ServiceSpec | None:
     """One sentence: {run: UNIT, on: GUESTS} or {stop: UNIT, on: GUESTS}; `at` are the ports of ssh."""
     what = f"sentence {number} about services"
     found = reader.section(source, node, what, KEYS, None, ("on",))
     verbs = [key for key in ("run", "stop") if key in found]
     if len(verbs) != 1:
         if node.pairs is not None and all(key.text in KEYS for key, _ in node.pairs):  # a misspelt verb is told already
-            source.fault(
-                node, f"{what} says {' and '.join(verbs) or 'neither run nor stop'}", "run: UNIT, or stop: UNIT"
-            )
+            source.fault(node, f"{what} says {' and '.join(verbs) or 'neither run nor stop'}", "run: UNIT, or stop: UNIT")
         return None
     verb = verbs[0]
     unit = _unit(source, found[verb], verb)
@@ -36,9 +34,7 @@ def sentence(source: Source, node: Node, number: int, names: sentences.Names) ->
     if package and not posix.PACKAGE.fullmatch(package):
         source.fault(found["package"], f'"{package}" is no package', "a name such as chrony")
     if verb == "stop" and ("at" in found or "package" in found):
-        source.fault(
-            node, f"{what} stops a service, and names a port or a package", "run:, or at: and package: left out"
-        )
+        source.fault(node, f"{what} stops a service, and names a port or a package", "run:, or at: and package: left out")
     guests = sentences.guests(source, found["on"], names) if "on" in found else ()
     return ServiceSpec(number, unit, verb == "run", guests, source.origin(node), ports, package) if unit else None
 

@@ -14,14 +14,12 @@ from nightlatch.formats.yaml_tree import Node, Source
 HOST = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,252}|[0-9A-Fa-f:.]+(%[A-Za-z0-9._-]{1,15})?")
 ACCOUNT = re.compile(r"[A-Za-z_][A-Za-z0-9._-]{0,31}\$?")
 SIX = r"[0-9A-Fa-f:.]+(?:%[A-Za-z0-9._-]{1,15})?"
-DIAL = re.compile(
-    rf"(?P<bare>(?=.*:.*:){SIX})|(?:\[(?P<six>{SIX})\]|(?P<host>[^:\[\]]+))(?::(?P<port>[1-9][0-9]{{0,4}}))?"
-)
+DIAL = re.compile(rf"(?P<bare>(?=.*:.*:){SIX})|(?:\[(?P<six>{SIX})\]|(?P<host>[^:\[\]]+))(?::(?P<port>[1-9][0-9]{{0,4}}))?")
 
 ReadKey = Callable[[Node], PublicKey | None]
 
 
-def via(source: Source, node: Node, what: str, names: sentences.Names, folder: Path, key: ReadKey) -> Via | None:
+def via(source: Source, node: Node, what: str, names: sentences.KnownNames, folder: Path, key: ReadKey) -> Via | None:
     """The way into one guest: SSH, `here`, a folder, an archive, or what somebody carried over by hand."""
     if node.text == ViaKind.HERE:
         return Via(ViaKind.HERE, source.origin(node), account="root")
@@ -39,9 +37,15 @@ def via(source: Source, node: Node, what: str, names: sentences.Names, folder: P
 
 
 def _folder(
-    source: Source, node: Node, found: dict[str, Node], way: ViaKind, what: str, names: sentences.Names, folder: Path,
+    source: Source,
+    node: Node,
+    found: dict[str, Node],
+    way: ViaKind,
+    what: str,
+    names: sentences.KnownNames,
+    folder: Path,
     key: ReadKey,
-) -> Via:  # fmt: skip
+) -> Via:
     if "port" in found:
         source.fault(found["port"], "a folder has no port", "port beside ssh only")
     stated = [name for name in ("as", "key", "from") if name in found]
@@ -52,15 +56,18 @@ def _folder(
             "as, key and from together, or none of them",
         )
     return Via(
-        way, source.origin(node), folder / reader.text(source, found[way], way), account=_account(source, found),
+        way,
+        source.origin(node),
+        folder / reader.text(source, found[way], way),
+        account=_account(source, found),
         key=key(found["key"]) if "key" in found else None,
         places=sentences.places(source, found["from"], names) if "from" in found else (),
-    )  # fmt: skip
+    )
 
 
 def _ssh(
-    source: Source, node: Node, found: dict[str, Node], names: sentences.Names, folder: Path, key: ReadKey
-) -> Via | None:  # fmt: skip
+    source: Source, node: Node, found: dict[str, Node], names: sentences.KnownNames, folder: Path, key: ReadKey
+) -> Via | None:
     host = reader.text(source, found["ssh"], "ssh")
     with_port = dialled(host)
     if with_port is not None and with_port[1]:
@@ -72,10 +79,15 @@ def _ssh(
         return None
     public = key(found["key"]) if "key" in found else None
     return Via(
-        ViaKind.SSH, source.origin(node), host=host, port=_port(source, found), account=_account(source, found), key=public,
+        ViaKind.SSH,
+        source.origin(node),
+        host=host,
+        port=_port(source, found),
+        account=_account(source, found),
+        key=public,
         key_path=folder / (found["key"].text or "") if public is not None else None,
         places=sentences.places(source, found["from"], names) if "from" in found else (),
-    )  # fmt: skip
+    )
 
 
 def _quoted(host: str) -> str:

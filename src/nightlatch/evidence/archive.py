@@ -26,7 +26,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from nightlatch import versions
 from nightlatch.evidence.members import Member, MemberFault, members
-from nightlatch.evidence.snapshot import Entry, Kind, Snapshot
+from nightlatch.evidence.snapshot import Entry, EntryKind, Snapshot
 from nightlatch.faults import UnreadableError
 
 META = "meta.json"
@@ -96,25 +96,27 @@ def pack(snapshot: Snapshot, *, tool: str, taken: datetime, transport: str) -> b
     """The bytes of the archive."""
     entries = {path: snapshot.entries[path] for path in sorted(snapshot.entries)}
     meta = {
-        "format": versions.name("evidence"), "tool": tool, "guest": snapshot.guest,
-        "taken": taken.isoformat(timespec="seconds"), "transport": transport,
-        "listed": sorted(snapshot.listed), "notes": list(snapshot.notes),
+        "format": versions.name("evidence"),
+        "tool": tool,
+        "guest": snapshot.guest,
+        "taken": taken.isoformat(timespec="seconds"),
+        "transport": transport,
+        "listed": sorted(snapshot.listed),
+        "notes": list(snapshot.notes),
         "entries": {path: _meta_entry(entry) for path, entry in entries.items()},
         "facts": {name: text for name, text in snapshot.facts.items() if name not in OWN_FACTS},
         "listings": {name: sha256(raw).hexdigest() for name, raw in sorted(snapshot.listings.items())},
-    }  # fmt: skip
+    }
     buffer = io.BytesIO()
     text = json.dumps(_written(meta), indent=1, sort_keys=False).encode()
     with (
         gzip.GzipFile(fileobj=buffer, mode="wb", mtime=0, compresslevel=6) as packed,
-        tarfile.open(
-            fileobj=packed, mode="w", format=tarfile.GNU_FORMAT, encoding="utf-8", errors="surrogateescape"
-        ) as tar,
+        tarfile.open(fileobj=packed, mode="w", format=tarfile.GNU_FORMAT, encoding="utf-8", errors="surrogateescape") as tar,
     ):
         _add(tar, META, 0o600, 0, 0, text)
         for path, entry in entries.items():
             name = "root" + path.rstrip("/")
-            if entry.kind is Kind.FILE and entry.content is not None:
+            if entry.kind is EntryKind.FILE and entry.content is not None:
                 _add(tar, name, entry.mode & 0o777, entry.uid, entry.gid, entry.content)
         for name, raw in sorted(snapshot.listings.items()):
             _add(tar, f"listings/{name}", 0o600, 0, 0, raw)
@@ -143,10 +145,10 @@ def _add(tar: tarfile.TarFile, name: str, mode: int, uid: int, gid: int, content
 
 def _meta_entry(entry: Entry) -> dict[str, object]:
     out: dict[str, object] = {"kind": entry.kind.value}
-    if entry.kind is Kind.ABSENT:
+    if entry.kind is EntryKind.ABSENT:
         return out
     out.update(mode=f"{entry.mode:04o}", uid=entry.uid, gid=entry.gid)
-    if entry.kind is Kind.FILE:
+    if entry.kind is EntryKind.FILE:
         out.update(size=entry.size, sha256=entry.digest)
     if entry.changed:
         out["changed"] = entry.changed
@@ -240,9 +242,7 @@ def _meta(raw: bytes, path: Path) -> Meta:
         where = ".".join(str(part) for part in first["loc"])
         raise UnreadableError(f"{path} has a {META} that can't be read: {where}: {first['msg']}") from None
     if len(meta.entries) > MOST_PATHS or len(meta.listings) > MOST_LISTINGS:
-        raise UnreadableError(
-            f"{path} names more than is read: {len(meta.entries)} paths, {len(meta.listings)} listings"
-        )
+        raise UnreadableError(f"{path} names more than is read: {len(meta.entries)} paths, {len(meta.listings)} listings")
     return meta
 
 
@@ -251,9 +251,17 @@ def _entry(name: str, meta: MetaEntry, bodies: dict[str, bytes], path: Path) -> 
         raise UnreadableError(f"{path} names a path that is none: {name!r}")
     content = bodies.get(f"root{name}") if meta.kind == "file" and meta.sha256 else None
     entry = Entry(
-        Kind(meta.kind), int(meta.mode, 8), meta.uid, meta.gid, meta.size, content, _name(meta.target), _name(meta.note),
-        meta.reduced, meta.changed,
-    )  # fmt: skip
+        EntryKind(meta.kind),
+        int(meta.mode, 8),
+        meta.uid,
+        meta.gid,
+        meta.size,
+        content,
+        _name(meta.target),
+        _name(meta.note),
+        meta.reduced,
+        meta.changed,
+    )
     if meta.sha256 and entry.digest != meta.sha256:
         raise UnreadableError(f"{path} was changed after it was made: {name} differs from its digest")
     return entry

@@ -13,7 +13,7 @@ import re
 import zlib
 
 from nightlatch import versions
-from nightlatch.evidence.script import Wanted, collector
+from nightlatch.evidence.script import CollectorRequest, collector
 from nightlatch.faults import UnreadableError
 
 BEGINS, ENDS = "== nightlatch survey begins", "== nightlatch survey ends"
@@ -37,12 +37,12 @@ nightlatch_by_hand
 """
 
 
-def script(wanted: Wanted, nonce: str) -> bytes:
+def script(wanted: CollectorRequest, nonce: str) -> bytes:
     """The script to run by hand. POSIX sh; needs gzip and base64 beside what every collector needs."""
     return HEAD.encode() + collector(wanted, nonce, CALL)
 
 
-def short(wanted: Wanted, nonce: str) -> bytes:
+def short(wanted: CollectorRequest, nonce: str) -> bytes:
     """The same, packed, to paste at a root shell: in lines, for a terminal takes at most 4095 letters in one (termios(3))."""
     packer = zlib.compressobj(9, zlib.DEFLATED, 31)  # 31: in gzip's own frame
     packed = packer.compress(collector(wanted, nonce, CALL)) + packer.flush()
@@ -69,9 +69,7 @@ def stream_of(raw: bytes, name: str) -> tuple[bytes, str]:
     wrong = re.search(rb"[^A-Za-z0-9+/=]", letters)
     if wrong:
         line = before.count(b"\n") + 1 + next(n for n, text in enumerate(body.split(b"\n")) if wrong[0] in text)
-        raise UnreadableError(
-            f"{name}:{line}: {wrong[0].decode('latin-1')!r} is none of base64's letters; carry it over again"
-        )
+        raise UnreadableError(f"{name}:{line}: {wrong[0].decode('latin-1')!r} is none of base64's letters; carry it over again")
     stream = _unpacked(letters, name)
     mark = re.search(rb"@(nightlatch/stream/[0-9]{1,6}) ([0-9a-f]{8,64})\n", stream[:256])
     if mark is None:
@@ -91,9 +89,7 @@ def _unpacked(letters: bytes, name: str) -> bytes:
     try:
         stream = worker.decompress(packed, LARGEST_STREAM)
     except zlib.error:
-        raise UnreadableError(
-            f"{name}: a letter is wrong, for the check sum does not fit; carry it over again"
-        ) from None
+        raise UnreadableError(f"{name}: a letter is wrong, for the check sum does not fit; carry it over again") from None
     if not worker.eof:
         more = "more than is read" if worker.unconsumed_tail else "cut short"
         raise UnreadableError(f"{name}: what the script printed is {more}")

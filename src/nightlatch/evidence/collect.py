@@ -10,13 +10,13 @@ import re
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 
-from nightlatch.evidence.extra_paths import NO_MORE, More
-from nightlatch.evidence.selection import NOT_CARRIED, Use, in_account, in_folder, reduced
-from nightlatch.evidence.snapshot import ABSENT, MOST_LINKS, Entry, Kind, Snapshot
+from nightlatch.evidence.extra_paths import NO_MORE, ExtraPaths
+from nightlatch.evidence.selection import NOT_CARRIED, Purpose, in_account, in_folder, reduced
+from nightlatch.evidence.snapshot import ABSENT, MOST_LINKS, Entry, EntryKind, Snapshot
 from nightlatch.evidence.source import Source
 from nightlatch.faults import UnreadableError
 from nightlatch.formats import accounts, interfaces, paths, rule_loads, sshd_config, sshd_tokens
-from nightlatch.formats.sshd_values import Refused, expand_home
+from nightlatch.formats.sshd_values import ValueRefusal, expand_home
 from nightlatch.systems import posix
 
 LARGEST = 1 << 20
@@ -27,9 +27,7 @@ MOST_ACCOUNTS = 5000
 MOST_CONFIG_FILES = 500
 
 # One for each name a policy goes by (SELINUXTYPE in selinux(8)).
-PORT_LABELS = tuple(
-    f"/var/lib/selinux/{kind}/active/ports.local" for kind in ("targeted", "default", "mls", "minimum", "strict")
-)
+PORT_LABELS = tuple(f"/var/lib/selinux/{kind}/active/ports.local" for kind in ("targeted", "default", "mls", "minimum", "strict"))
 UNIT_TOPS = (posix.UNIT_FOLDERS[0], posix.UNITS_SET, posix.UNIT_FOLDERS[1])
 FILTER_LINKS = tuple(
     f"/etc/systemd/system/{folder}{unit}.service"
@@ -39,83 +37,181 @@ FILTER_LINKS = tuple(
 # Those that firewalld's own zones name, and doors; others are read where they stand in /etc.
 FIREWALLD_SERVICES = tuple(
     f"/usr/lib/firewalld/services/{name}.xml"
-    for name in ("ssh", "dhcpv6-client", "cockpit", "mdns", "samba-client", "netbios-ns", "dhcp", "dns", "rdp", "vnc-server",
-                 "http", "https", "ipp-client")
-)  # fmt: skip
+    for name in tuple(
+        """
+    ssh dhcpv6-client cockpit mdns samba-client netbios-ns dhcp dns rdp vnc-server http https ipp-client
+""".split()
+    )
+)
 FILES = (
-    "/etc/os-release", "/etc/hostname", "/etc/passwd", "/etc/group", "/etc/shadow", "/etc/nsswitch.conf",
-    "/etc/nologin", "/etc/default/ssh", "/etc/sysconfig/sshd", "/etc/sudoers", "/etc/security/access.conf",
-    "/etc/hosts.allow", "/etc/hosts.deny", "/etc/nftables.conf", "/etc/sysconfig/nftables.conf", "/etc/nightlatch.nft",
-    "/etc/iptables/rules.v4", "/etc/iptables/rules.v6", "/etc/sysconfig/iptables", "/etc/sysconfig/ip6tables",
-    *(f"/etc/{name}" for name in ("iptables.rules", "ip6tables.rules", "iptables.up.rules", "ip6tables.up.rules", "iptables.conf",
-      "network/iptables.rules", "network/iptables", "nftables.rules")),  # as recipes for ifupdown call them
-    "/etc/iptables/ipsets", "/etc/sysconfig/ipset", "/etc/default/ufw", "/etc/ufw/ufw.conf",
+    "/etc/os-release",
+    "/etc/hostname",
+    "/etc/passwd",
+    "/etc/group",
+    "/etc/shadow",
+    "/etc/nsswitch.conf",
+    "/etc/nologin",
+    "/etc/default/ssh",
+    "/etc/sysconfig/sshd",
+    "/etc/sudoers",
+    "/etc/security/access.conf",
+    "/etc/hosts.allow",
+    "/etc/hosts.deny",
+    "/etc/nftables.conf",
+    "/etc/sysconfig/nftables.conf",
+    "/etc/nightlatch.nft",
+    "/etc/iptables/rules.v4",
+    "/etc/iptables/rules.v6",
+    "/etc/sysconfig/iptables",
+    "/etc/sysconfig/ip6tables",
+    *(
+        f"/etc/{name}"
+        for name in tuple(
+            """
+    iptables.rules ip6tables.rules iptables.up.rules ip6tables.up.rules iptables.conf network/iptables.rules
+    network/iptables nftables.rules
+""".split()
+        )
+    ),  # as recipes for ifupdown call them
+    "/etc/iptables/ipsets",
+    "/etc/sysconfig/ipset",
+    "/etc/default/ufw",
+    "/etc/ufw/ufw.conf",
     *(f"/etc/ufw/{name}{six}.rules" for name in ("before", "after", "user") for six in ("", "6")),
-    "/etc/firewalld/firewalld.conf", "/etc/firewalld/direct.xml", *FIREWALLD_SERVICES, "/var/lib/dpkg/status",
-    "/lib/systemd/system/ssh.service", "/etc/systemd/system/ssh.service", "/lib/systemd/system/sshd.service",
-    "/usr/lib/systemd/system/sshd.service", "/etc/systemd/system/sshd.service",
-    *(f"{top}/{unit}" for top in posix.UNIT_FOLDERS
-      for unit in ("ssh.socket", "sshd.socket")),
-    "/etc/systemd/system/system.slice", "/etc/systemd/system/-.slice",
-    "/etc/hosts", "/etc/resolv.conf", "/etc/machine-id", "/etc/network/interfaces", "/etc/systemd/resolved.conf",
-    "/etc/selinux/config", *PORT_LABELS,
-    "/etc/timezone", "/etc/adjtime", "/etc/NetworkManager/NetworkManager.conf",
-    "/var/lib/misc/dnsmasq.leases", "/var/lib/dhcp/dhcpd.leases",
-    "/var/lib/nightlatch/lock/id", "/var/lib/nightlatch/lock/who",  # what is on the latch
-)  # fmt: skip
+    "/etc/firewalld/firewalld.conf",
+    "/etc/firewalld/direct.xml",
+    *FIREWALLD_SERVICES,
+    "/var/lib/dpkg/status",
+    "/lib/systemd/system/ssh.service",
+    "/etc/systemd/system/ssh.service",
+    "/lib/systemd/system/sshd.service",
+    "/usr/lib/systemd/system/sshd.service",
+    "/etc/systemd/system/sshd.service",
+    *(f"{top}/{unit}" for top in posix.UNIT_FOLDERS for unit in ("ssh.socket", "sshd.socket")),
+    "/etc/systemd/system/system.slice",
+    "/etc/systemd/system/-.slice",
+    "/etc/hosts",
+    "/etc/resolv.conf",
+    "/etc/machine-id",
+    "/etc/network/interfaces",
+    "/etc/systemd/resolved.conf",
+    "/etc/selinux/config",
+    *PORT_LABELS,
+    "/etc/timezone",
+    "/etc/adjtime",
+    "/etc/NetworkManager/NetworkManager.conf",
+    "/var/lib/misc/dnsmasq.leases",
+    "/var/lib/dhcp/dhcpd.leases",
+    "/var/lib/nightlatch/lock/id",
+    "/var/lib/nightlatch/lock/who",  # what is on the latch
+)
 LOOKED_AT = (
-    posix.SSHD, "/etc/systemd/system/multi-user.target.wants/ssh.service", "/etc/ssh/sshd_not_to_be_run",
+    posix.SSHD,
+    "/etc/systemd/system/multi-user.target.wants/ssh.service",
+    "/etc/ssh/sshd_not_to_be_run",
     "/etc/systemd/system/multi-user.target.wants/firewalld.service",
-    *FILTER_LINKS, "/etc/ufw/before.init", "/etc/ufw/after.init", "/usr/bin/sudo", "/bin/su", "/bin/sh",
-    "/lib/systemd/systemd-networkd", "/usr/sbin/NetworkManager", "/sbin/ifup", "/usr/sbin/netplan", "/usr/bin/cloud-init",
-    *(f"{folder}/{unit}" for folder in ("/etc/systemd/system/multi-user.target.wants",
-      "/etc/systemd/system/network-online.target.wants", "/usr/lib/systemd/system/multi-user.target.wants")
-      for unit in ("systemd-networkd.service", "NetworkManager.service", "networking.service")),
-    *(f"/etc/systemd/system/{target}.target.wants/{unit}.service" for target in ("sysinit", "multi-user")
-      for unit in ("systemd-timesyncd", "chrony", "chronyd", "ntp", "ntpd", "ntpsec", "openntpd")),
-    "/lib/systemd/systemd", "/lib/systemd/systemd-timesyncd", "/usr/sbin/chronyd", "/usr/sbin/ntpd", "/etc/localtime",
-    "/run/systemd/container", "/etc/cloud/cloud-init.disabled", "/etc/cloud/cloud.cfg.d/99-disable-network-config.cfg",
-)  # fmt: skip
+    *FILTER_LINKS,
+    "/etc/ufw/before.init",
+    "/etc/ufw/after.init",
+    "/usr/bin/sudo",
+    "/bin/su",
+    "/bin/sh",
+    "/lib/systemd/systemd-networkd",
+    "/usr/sbin/NetworkManager",
+    "/sbin/ifup",
+    "/usr/sbin/netplan",
+    "/usr/bin/cloud-init",
+    *(
+        f"{folder}/{unit}"
+        for folder in (
+            "/etc/systemd/system/multi-user.target.wants",
+            "/etc/systemd/system/network-online.target.wants",
+            "/usr/lib/systemd/system/multi-user.target.wants",
+        )
+        for unit in ("systemd-networkd.service", "NetworkManager.service", "networking.service")
+    ),
+    *(
+        f"/etc/systemd/system/{target}.target.wants/{unit}.service"
+        for target in ("sysinit", "multi-user")
+        for unit in ("systemd-timesyncd", "chrony", "chronyd", "ntp", "ntpd", "ntpsec", "openntpd")
+    ),
+    "/lib/systemd/systemd",
+    "/lib/systemd/systemd-timesyncd",
+    "/usr/sbin/chronyd",
+    "/usr/sbin/ntpd",
+    "/etc/localtime",
+    "/run/systemd/container",
+    "/etc/cloud/cloud-init.disabled",
+    "/etc/cloud/cloud.cfg.d/99-disable-network-config.cfg",
+)
 FOLDERS = (
-    "/etc/ssh", "/etc/ssh/sshd_config.d", "/etc/ssh/ssh_config.d", "/etc/sudoers.d", "/etc/pam.d",
-    "/etc/nftables.d", "/etc/nftables", "/etc/firewalld/services", *rule_loads.FOLDERS,
+    "/etc/ssh",
+    "/etc/ssh/sshd_config.d",
+    "/etc/ssh/ssh_config.d",
+    "/etc/sudoers.d",
+    "/etc/pam.d",
+    "/etc/nftables.d",
+    "/etc/nftables",
+    "/etc/firewalld/services",
+    *rule_loads.FOLDERS,
     *(f"{top}/firewalld/{kind}" for top in ("/etc", "/usr/lib") for kind in ("zones", "policies", "ipsets")),
-    *(f"{top}/{name}.d" for top in UNIT_TOPS
-      for name in ("ssh.service", "sshd.service", "ssh.socket", "sshd.socket", "service", "socket", "slice", "system.slice",
-                   "-.slice")),
-    "/etc/netplan", "/usr/lib/netplan", "/run/netplan", "/etc/systemd/network", "/run/systemd/network",
-    "/etc/NetworkManager/system-connections", "/run/NetworkManager/system-connections",
-    "/usr/lib/NetworkManager/system-connections", "/etc/network/interfaces.d", "/etc/sysconfig/network-scripts",
-    "/etc/sysconfig/network", "/etc/systemd/resolved.conf.d", "/run/systemd/netif/leases", "/var/lib/dhcp",
+    *(
+        f"{top}/{name}.d"
+        for top in UNIT_TOPS
+        for name in tuple(
+            """
+    ssh.service sshd.service ssh.socket sshd.socket service socket slice system.slice -.slice
+""".split()
+        )
+    ),
+    "/etc/netplan",
+    "/usr/lib/netplan",
+    "/run/netplan",
+    "/etc/systemd/network",
+    "/run/systemd/network",
+    "/etc/NetworkManager/system-connections",
+    "/run/NetworkManager/system-connections",
+    "/usr/lib/NetworkManager/system-connections",
+    "/etc/network/interfaces.d",
+    "/etc/sysconfig/network-scripts",
+    "/etc/sysconfig/network",
+    "/etc/systemd/resolved.conf.d",
+    "/run/systemd/netif/leases",
+    "/var/lib/dhcp",
     "/var/lib/NetworkManager",
-)  # fmt: skip
+)
 NETPLAN = "/usr/lib/netplan"  # its program lies there, too
 NETWORK_UNITS = ("/etc/systemd/network", "/run/systemd/network")
-PATH_KEYWORDS = {"trustedusercakeys": Use.KEYS, "revokedkeys": Use.TEXT, "hostcertificate": Use.KEYS, "hostkey": Use.FACTS,
-                 "banner": Use.NAME}  # fmt: skip
-ACCOUNT_PATHS = {"authorizedkeysfile": Use.KEYS, "authorizedprincipalsfile": Use.TEXT, "chrootdirectory": Use.NAME}
+PATH_KEYWORDS = {
+    "trustedusercakeys": Purpose.KEYS,
+    "revokedkeys": Purpose.TEXT,
+    "hostcertificate": Purpose.KEYS,
+    "hostkey": Purpose.FACTS,
+    "banner": Purpose.NAME,
+}
+ACCOUNT_PATHS = {
+    "authorizedkeysfile": Purpose.KEYS,
+    "authorizedprincipalsfile": Purpose.TEXT,
+    "chrootdirectory": Purpose.NAME,
+}
 
 
-def collect(
-    source: Source, guest: str, more: More = NO_MORE, mains: Iterable[str] = ()
-) -> Snapshot:  # fmt: skip
+def collect(source: Source, guest: str, more: ExtraPaths = NO_MORE, mains: Iterable[str] = ()) -> Snapshot:
     """Read one guest, and `more` of it than always; `mains` are configurations of running daemons of SSH.
 
     Raises UnreadableError when even its root can't be read; all else becomes a note.
     """
     collector = _Collector(source)
     collector.look("/")
-    if collector.entries["/"].kind is not Kind.FOLDER:
+    if collector.entries["/"].kind is not EntryKind.FOLDER:
         raise UnreadableError("there is no folder to read", guest=guest)
-    if collector.look("/etc").kind is Kind.ABSENT:
-        raise UnreadableError(
-            "this folder holds no system, for there is no /etc in it; name a guest's root", guest=guest
-        )
+    if collector.look("/etc").kind is EntryKind.ABSENT:
+        raise UnreadableError("this folder holds no system, for there is no /etc in it; name a guest's root", guest=guest)
     collector.everything(mains)
     for path in more.files:
         collector.visit(path)
     for path in more.looked:
-        collector.visit(path, Use.NAME)
+        collector.visit(path, Purpose.NAME)
     for path in more.folders:
         collector.folder(path)
     if source.owners_lost:
@@ -133,7 +229,7 @@ class _Collector:
 
     def everything(self, mains: Iterable[str]) -> None:
         for path in LOOKED_AT:
-            self.visit(path, Use.NAME)
+            self.visit(path, Purpose.NAME)
         for path in FILES:
             self.visit(path)
         for folder in FOLDERS:
@@ -177,9 +273,9 @@ class _Collector:
         except OSError as error:
             note = f"could not be read: {error.strerror or error}"
             self.notes.append(f"{path} {note}")
-            return Entry(Kind.OTHER, note=note)
+            return Entry(EntryKind.OTHER, note=note)
 
-    def visit(self, path: str, use: Use = Use.TEXT) -> str | None:
+    def visit(self, path: str, use: Purpose = Purpose.TEXT) -> str | None:
         """Walk to `path`, noting every part of the way; returns the real path, or None when it leads nowhere."""
         parts = [p for p in path.split("/") if p]
         real, links = "", 0
@@ -190,7 +286,7 @@ class _Collector:
                 continue
             here = f"{real}/{part}"
             entry = self.look(here)
-            if entry.kind is Kind.LINK:
+            if entry.kind is EntryKind.LINK:
                 links += 1
                 if links > MOST_LINKS:
                     self.notes.append(f"{path} is a loop of links")
@@ -198,26 +294,26 @@ class _Collector:
                 real = "" if entry.target.startswith("/") else real
                 parts = [p for p in entry.target.split("/") if p] + parts
                 continue
-            if entry.kind is Kind.ABSENT or (parts and entry.kind is not Kind.FOLDER):
+            if entry.kind is EntryKind.ABSENT or (parts and entry.kind is not EntryKind.FOLDER):
                 return None
             real = here
-        if use is not Use.NAME and self.entries.get(real or "/", ABSENT).kind is Kind.FILE:
+        if use is not Purpose.NAME and self.entries.get(real or "/", ABSENT).kind is EntryKind.FILE:
             self._content(real, use)
         return real or "/"
 
-    def _content(self, path: str, use: Use) -> None:
+    def _content(self, path: str, use: Purpose) -> None:
         before = self.entries[path]
         if before.content is not None or before.note not in ("", NOT_CARRIED):
             return
         limit = LARGEST_STATUS if path == "/var/lib/dpkg/status" else LARGEST
         if self.bytes > MOST_BYTES:
-            entry = Entry(Kind.FILE, before.mode, before.uid, before.gid, before.size, note="is beyond the total limit")
+            entry = Entry(EntryKind.FILE, before.mode, before.uid, before.gid, before.size, note="is beyond the total limit")
         else:
             entry = self._safely(path, lambda: self.source.read(path, limit, use))
         if entry.content is not None:
             entry = reduced(path, entry, use)
             self.bytes += len(entry.content or b"")
-        elif use is Use.FACTS:
+        elif use is Purpose.FACTS:
             entry = replace(entry, note=NOT_CARRIED)
         if entry.content is None and entry.note not in ("", NOT_CARRIED):
             self.notes.append(f"{path} {entry.note}")
@@ -230,8 +326,8 @@ class _Collector:
                 self.visit(f"{path}/{name}", in_folder(path, name))
 
     def names(self, path: str) -> list[str]:
-        real = self.visit(path, Use.NAME)
-        if real is None or self.entries[real].kind is not Kind.FOLDER:
+        real = self.visit(path, Purpose.NAME)
+        if real is None or self.entries[real].kind is not EntryKind.FOLDER:
             return []
         if real not in self.listed:
             try:
@@ -290,7 +386,7 @@ class _Collector:
         for line in interfaces.parse(content).named("source"):
             for word in line.words[1:]:
                 pattern = word.text if word.text.startswith("/") else f"/etc/network/{word.text}"
-                out += paths.expand(pattern, self.names, lambda path: self.visit(path, Use.NAME) is not None)
+                out += paths.expand(pattern, self.names, lambda path: self.visit(path, Purpose.NAME) is not None)
         return out[:MOST_CONFIG_FILES]
 
     def _loaded(self) -> list[str]:
@@ -306,13 +402,13 @@ class _Collector:
     def _expand(self, pattern: str) -> list[str]:
         if not pattern.startswith("/"):
             pattern = f"/etc/ssh/{pattern}"
-        return paths.expand(pattern, self.names, lambda path: self.visit(path, Use.NAME) is not None)
+        return paths.expand(pattern, self.names, lambda path: self.visit(path, Purpose.NAME) is not None)
 
-    def _accounts(self, per_account: list[tuple[Use, str]]) -> None:
+    def _accounts(self, per_account: list[tuple[Purpose, str]]) -> None:
         content = self.entries.get("/etc/passwd", ABSENT).content
         if content is None:
             return
-        files = [*per_account, *((Use.KEYS, f".ssh/authorized_keys{two}") for two in ("", "2"))]
+        files = [*per_account, *((Purpose.KEYS, f".ssh/authorized_keys{two}") for two in ("", "2"))]
         shells: set[str] = {"/bin/sh"}
         for record in _first(accounts.passwd(content), MOST_ACCOUNTS):
             shells.add(record.shell or "/bin/sh")
@@ -320,12 +416,12 @@ class _Collector:
                 path = sshd_tokens.file_for(text, user=record.name, uid=record.uid, home=record.home)
                 if path and path.startswith("/"):
                     self.visit(path, use)
-            if record.home.startswith("/") and self.visit(f"{record.home}/.ssh", Use.NAME):
+            if record.home.startswith("/") and self.visit(f"{record.home}/.ssh", Purpose.NAME):
                 for name in self.names(f"{record.home}/.ssh"):
                     self.visit(f"{record.home}/.ssh/{name}", in_account(name))
         for shell in sorted(shells):
             if shell.startswith("/"):
-                self.visit(shell, Use.NAME)
+                self.visit(shell, Purpose.NAME)
 
 
 def _above(path: str) -> Iterator[str]:
@@ -337,7 +433,7 @@ def _above(path: str) -> Iterator[str]:
 def _homed(word: str) -> str:
     try:
         return expand_home(word)
-    except Refused:
+    except ValueRefusal:
         return word
 
 

@@ -6,19 +6,20 @@ from dataclasses import dataclass
 
 
 @dataclass(frozen=True, slots=True)
-class More:
+class ExtraPaths:
     """Paths to look at, not into; files to read; folders to read with the files in them."""
 
     looked: tuple[str, ...] = ()
     files: tuple[str, ...] = ()
     folders: tuple[str, ...] = ()
 
-    def __or__(self, other: More) -> More:
+    def __or__(self, other: ExtraPaths) -> ExtraPaths:
         """Both together, each path once."""
-        return More(
-            tuple(dict.fromkeys((*self.looked, *other.looked))), tuple(dict.fromkeys((*self.files, *other.files))),
+        return ExtraPaths(
+            tuple(dict.fromkeys((*self.looked, *other.looked))),
+            tuple(dict.fromkeys((*self.files, *other.files))),
             tuple(dict.fromkeys((*self.folders, *other.folders))),
-        )  # fmt: skip
+        )
 
 
-NO_MORE = More()
+NO_MORE = ExtraPaths()

@@ -22,7 +22,7 @@ class Nft(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Came:
+class SurveyLogin:
     """How a survey came in over SSH: the account, the fingerprint of its key, our address as the guest saw it (with its scope),
     the address and port that it came to, and the methods that it was offered. Empty, or port 0, where that is not known."""
 
@@ -39,7 +39,7 @@ class Came:
         return self.source.partition("%")[0]
 
 
-NOT_KNOWN = Came()
+NOT_KNOWN = SurveyLogin()
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,7 +48,7 @@ class Facts:
     control groups may not be in one tree, `older` that the older iptables is the one in use, and `older_tables` which tables of
     it are loaded, by family. Times are seconds: the guest's `clock` and `uptime`, ours before and after it was `asked`."""
 
-    came: Came = NOT_KNOWN
+    came: SurveyLogin = NOT_KNOWN
     transport: str = "folder"
     systemd: bool = False
     root: bool = False
@@ -66,15 +66,25 @@ def facts_of(words: Mapping[str, str]) -> Facts:
     """The facts in the words of a survey."""
     begun, ended = (whole(words.get(name, ""), SECONDS) for name in ("asked_from", "asked_until"))
     nft = words.get("nft", "")
-    came = Came(
-        words.get("came_as", ""), words.get("came_with", ""), words.get("came_from", ""), words.get("came_to", ""),
-        whole(words.get("came_to_port", ""), 5) or 0, tuple(filter(None, words.get("offered", "").split(","))),
-    )  # fmt: skip
+    came = SurveyLogin(
+        words.get("came_as", ""),
+        words.get("came_with", ""),
+        words.get("came_from", ""),
+        words.get("came_to", ""),
+        whole(words.get("came_to_port", ""), 5) or 0,
+        tuple(filter(None, words.get("offered", "").split(","))),
+    )
     return Facts(
-        came, words.get("transport", "folder"), words.get("init") == "systemd", words.get("uid") == "0", words.get("host", ""),
-        Nft(nft) if nft in set(Nft) else None, words.get("iptables") == "older",
+        came,
+        words.get("transport", "folder"),
+        words.get("init") == "systemd",
+        words.get("uid") == "0",
+        words.get("host", ""),
+        Nft(nft) if nft in set(Nft) else None,
+        words.get("iptables") == "older",
         tuple((family, tuple(words.get(name, "").split())) for family, name in (("ip", "legacy"), ("ip6", "legacy6"))),
-        words.get("groups") == "other", whole(words.get("clock", ""), SECONDS),
+        words.get("groups") == "other",
+        whole(words.get("clock", ""), SECONDS),
         whole(words.get("uptime", "").partition(".")[0], SECONDS),
         (begun, ended) if begun is not None and ended is not None else None,
-    )  # fmt: skip
+    )

@@ -14,18 +14,19 @@ from importlib.resources import files
 
 from nightlatch.evidence.collect import FILES, FOLDERS, LARGEST, LOOKED_AT
 
-PROPERTIES = (
-    "Id", "LoadState", "ActiveState", "SubState", "UnitFileState", "MainPID", "ControlGroup", "Triggers", "TriggeredBy",
-    "NeedDaemonReload", "FragmentPath", "DropInPaths", "Listen", "Accept", "ExecMainStartTimestamp",
-    "ActiveEnterTimestamp", "ExecReload", "Names", "Slice",
-    "IPAddressAllow", "IPAddressDeny",
-)  # fmt: skip
+PROPERTIES = tuple(
+    """
+    Id LoadState ActiveState SubState UnitFileState MainPID ControlGroup Triggers TriggeredBy NeedDaemonReload
+    FragmentPath DropInPaths Listen Accept ExecMainStartTimestamp ActiveEnterTimestamp ExecReload Names Slice
+    IPAddressAllow IPAddressDeny
+""".split()
+)
 
 UNIT_FILE = re.compile(r"/etc/systemd/system/([A-Za-z0-9:_.@-]{1,200}\.(?:service|socket|timer))")
 
 
 @dataclass(frozen=True, slots=True)
-class Wanted:
+class CollectorRequest:
     """What one run of the collector is asked for besides every account's own: paths to read, to look at, to list, and `keys`,
     files of public keys."""
 
@@ -42,7 +43,7 @@ class Wanted:
 
     def more(
         self, contents: Iterable[str], looked: Iterable[str], folders: Iterable[str], keys: Iterable[str] = ()
-    ) -> Wanted:  # fmt: skip
+    ) -> CollectorRequest:
         """The same and these; a path with a line break or a backslash can't be asked for and is left out."""
         return replace(
             self,
@@ -66,9 +67,7 @@ def trust() -> str:
 @lru_cache(maxsize=1)
 def _parts() -> tuple[str, str, str, str]:
     here = files("nightlatch.evidence")
-    body, *programs = (
-        here.joinpath(name).read_text() for name in ("collector.sh", "reduce.awk", "private.awk", "secrets.awk")
-    )  # fmt: skip
+    body, *programs = (here.joinpath(name).read_text() for name in ("collector.sh", "reduce.awk", "private.awk", "secrets.awk"))
     reduce, private, secrets = (_without_comments(text) for text in programs)
     return trust() + body, reduce, private, secrets
 
@@ -82,18 +81,25 @@ def _without_comments(text: str) -> str:
     return "\n".join(line for line in text.splitlines() if not line.startswith("#"))
 
 
-def collector(wanted: Wanted, nonce: str, call: str = 'nightlatch "$@" </dev/null\n') -> bytes:
+def collector(wanted: CollectorRequest, nonce: str, call: str = 'nightlatch "$@" </dev/null\n') -> bytes:
     """The script; `nonce` marks where its output begins and ends, and is made anew for each run.
 
     `call` is its last part, which runs the function `nightlatch`; its first argument is the connection, or none.
     """
     body, reduce, private, secrets = _parts()
     values = {
-        "nonce": nonce, "most": str(LARGEST), "properties": ",".join(PROPERTIES),
-        "contents": "\n".join(sorted(wanted.contents)), "looked": "\n".join(sorted(wanted.looked)),
-        "folders": "\n".join(sorted(wanted.folders)), "stated": "\n".join(wanted.units),
-        "keyed": "\n".join(sorted(wanted.keys)), "reduce": reduce, "private": private, "secrets": secrets,
-    }  # fmt: skip
+        "nonce": nonce,
+        "most": str(LARGEST),
+        "properties": ",".join(PROPERTIES),
+        "contents": "\n".join(sorted(wanted.contents)),
+        "looked": "\n".join(sorted(wanted.looked)),
+        "folders": "\n".join(sorted(wanted.folders)),
+        "stated": "\n".join(wanted.units),
+        "keyed": "\n".join(sorted(wanted.keys)),
+        "reduce": reduce,
+        "private": private,
+        "secrets": secrets,
+    }
     head = "".join(f"{name}={shlex.quote(text)}\n" for name, text in values.items())
     main = "nightlatch() {\nconnection=$1\n" + head + body + "nightlatch_collect\n}\n" + call
     return main.encode("utf-8", "surrogateescape")

@@ -19,7 +19,7 @@ NO_TEXT = "holds no text, so it was not carried"
 PRIVATE = "holds a private key, so it was not carried"
 
 
-class Use(StrEnum):
+class Purpose(StrEnum):
     """What a file is read for."""
 
     TEXT = "text"  # settings, in which single values may be secret
@@ -33,38 +33,39 @@ def taken_from(snapshot: Snapshot) -> list[str]:
     """The paths of texts out of which single secrets were taken. What is always reduced (hashes, the list of packages, private
     halves) is none of them."""
     return sorted(
-        path for path, entry in snapshot.entries.items()
+        path
+        for path, entry in snapshot.entries.items()
         if entry.reduced and path not in ALWAYS and not (entry.content or b"").startswith(keys.REDUCED)
-    )  # fmt: skip
+    )
 
 
-def in_account(name: str) -> Use:
+def in_account(name: str) -> Purpose:
     """Of a file in an account's .ssh that no setting names."""
     if name in ("authorized_keys", "authorized_keys2"):
-        return Use.KEYS
+        return Purpose.KEYS
     if name.endswith(".pub"):
-        return Use.PUBLIC
+        return Purpose.PUBLIC
     if name in ("known_hosts", "known_hosts.old"):
-        return Use.NAME
-    return Use.TEXT if name == "config" else Use.FACTS
+        return Purpose.NAME
+    return Purpose.TEXT if name == "config" else Purpose.FACTS
 
 
-def in_folder(folder: str, name: str) -> Use:
+def in_folder(folder: str, name: str) -> Purpose:
     """Of a file in one of the system's folders that are listed."""
     if folder == "/etc/ssh":
         if name.endswith(".pub"):
-            return Use.PUBLIC
-        return Use.TEXT if name in ("sshd_config", "ssh_config") else Use.NAME if name == "moduli" else Use.FACTS
+            return Purpose.PUBLIC
+        return Purpose.TEXT if name in ("sshd_config", "ssh_config") else Purpose.NAME if name == "moduli" else Purpose.FACTS
     if folder in ("/etc/ssh/sshd_config.d", "/etc/ssh/ssh_config.d"):
-        return Use.TEXT if name.endswith(".conf") else Use.FACTS
+        return Purpose.TEXT if name.endswith(".conf") else Purpose.FACTS
     if folder in ("/var/lib/dhcp", "/var/lib/NetworkManager"):
-        return Use.TEXT if "lease" in name else Use.NAME
+        return Purpose.TEXT if "lease" in name else Purpose.NAME
     if folder in ("/etc/sysconfig/network-scripts", "/etc/sysconfig/network") and name.startswith("keys-"):
-        return Use.NAME
-    return Use.TEXT
+        return Purpose.NAME
+    return Purpose.TEXT
 
 
-def reduced(path: str, entry: Entry, use: Use) -> Entry:
+def reduced(path: str, entry: Entry, use: Purpose) -> Entry:
     """The entry without its secrets; without its content, and with a note, where nothing of it is needed or fit to be carried."""
     assert entry.content is not None
     content = entry.content
@@ -76,14 +77,14 @@ def reduced(path: str, entry: Entry, use: Use) -> Entry:
         return _with(entry, dpkg_status.only(content))
     if path.startswith(OURS):
         return entry
-    if use is Use.KEYS:
+    if use is Purpose.KEYS:
         return _with(entry, text_secrets.reduce_keys(content))
     half = keys.private_kind(content)
-    if use in (Use.FACTS, Use.PUBLIC) and half is not None:
+    if use in (Purpose.FACTS, Purpose.PUBLIC) and half is not None:
         return _with(entry, keys.REDUCED + half.text.encode() + b"\n")
-    if use in (Use.FACTS, Use.NAME):
+    if use in (Purpose.FACTS, Purpose.NAME):
         return replace(entry, content=None, note=NOT_CARRIED)
-    if use is Use.PUBLIC:
+    if use is Purpose.PUBLIC:
         return _with(entry, text_secrets.reduce_keys(content, only_keys=True))
     if half is not None:
         return replace(entry, content=None, note=PRIVATE)

@@ -17,7 +17,7 @@ from nightlatch.evidence.facts import Facts, facts_of
 MOST_LINKS = 40  # as the kernel's own limit (path_resolution(7))
 
 
-class Kind(StrEnum):
+class EntryKind(StrEnum):
     """What stands at a path."""
 
     FILE = "file"
@@ -35,7 +35,7 @@ class Entry:
     `changed` is when a live guest's file was last changed (st_ctime, seconds since 1970), 0 where it was not asked.
     """
 
-    kind: Kind
+    kind: EntryKind
     mode: int = 0
     uid: int = 0
     gid: int = 0
@@ -52,11 +52,11 @@ class Entry:
         return "" if self.content is None else hashlib.sha256(self.content).hexdigest()
 
 
-ABSENT = Entry(Kind.ABSENT)
+ABSENT = Entry(EntryKind.ABSENT)
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class ResolvedPath:
     """Where a path leads: the real `path`, its `entry`, and the folders walked through on the way.
 
     `entry` is None when the snapshot never looked there. `problem` is set where the walk broke (a loop of links, a
@@ -71,7 +71,7 @@ class Found:
     @property
     def is_file(self) -> bool:
         """Whether a regular file stands there."""
-        return self.entry is not None and self.entry.kind is Kind.FILE
+        return self.entry is not None and self.entry.kind is EntryKind.FILE
 
 
 @dataclass(frozen=True)
@@ -103,7 +103,7 @@ class Snapshot:
     def _children(self) -> dict[str, list[str]]:
         out: dict[str, list[str]] = {}
         for path, entry in self.entries.items():
-            if entry.kind is not Kind.ABSENT and path != "/":
+            if entry.kind is not EntryKind.ABSENT and path != "/":
                 folder, _, name = path.rpartition("/")
                 out.setdefault(folder or "/", []).append(name)
         return {folder: sorted(names) for folder, names in out.items()}
@@ -113,17 +113,17 @@ class Snapshot:
         return self._children.get(folder, [])
 
     @cached_property
-    def _walked(self) -> dict[tuple[str, bool], Found]:
+    def _walked(self) -> dict[tuple[str, bool], ResolvedPath]:
         return {}
 
-    def resolve(self, path: str, *, follow_last: bool = True) -> Found:
+    def resolve(self, path: str, *, follow_last: bool = True) -> ResolvedPath:
         """Walk `path` from the root as the kernel would, links included (path_resolution(7))."""
         key = (path, follow_last)
         if key not in self._walked:
             self._walked[key] = self._walk(path, follow_last)
         return self._walked[key]
 
-    def _walk(self, path: str, follow_last: bool) -> Found:
+    def _walk(self, path: str, follow_last: bool) -> ResolvedPath:
         parts = [p for p in path.split("/") if p]
         real = ""
         folders = ["/"]
@@ -139,36 +139,36 @@ class Snapshot:
             entry = self.entries.get(here)
             if entry is None:
                 known_absent = (real or "/") in self.listed or self._absent_above(real)
-                return Found("/".join([here, *parts]), ABSENT if known_absent else None, tuple(folders))
-            if entry.kind is Kind.LINK and (parts or follow_last):
+                return ResolvedPath("/".join([here, *parts]), ABSENT if known_absent else None, tuple(folders))
+            if entry.kind is EntryKind.LINK and (parts or follow_last):
                 links += 1
                 if links > MOST_LINKS:
-                    return Found(here, entry, tuple(folders), "too many links, or a loop of them")
+                    return ResolvedPath(here, entry, tuple(folders), "too many links, or a loop of them")
                 if entry.target.startswith("/"):
                     real = ""
                 parts = [p for p in entry.target.split("/") if p] + parts
                 continue
-            if entry.kind is Kind.ABSENT:
-                return Found("/".join([here, *parts]), entry, tuple(folders))
-            if parts and entry.kind is not Kind.FOLDER:
-                return Found(here, entry, tuple(folders), "not a folder")
+            if entry.kind is EntryKind.ABSENT:
+                return ResolvedPath("/".join([here, *parts]), entry, tuple(folders))
+            if parts and entry.kind is not EntryKind.FOLDER:
+                return ResolvedPath(here, entry, tuple(folders), "not a folder")
             real = here
-            if entry.kind is Kind.FOLDER:
+            if entry.kind is EntryKind.FOLDER:
                 folders.append(here)
-        return Found(real or "/", self.entries.get(real or "/"), tuple(folders))
+        return ResolvedPath(real or "/", self.entries.get(real or "/"), tuple(folders))
 
     def _absent_above(self, folder: str) -> bool:
         while folder:
             entry = self.entries.get(folder)
             if entry is not None:
-                return entry.kind is Kind.ABSENT
+                return entry.kind is EntryKind.ABSENT
             folder = folder.rpartition("/")[0]
         return False
 
     def content(self, path: str) -> bytes | None:
         """The content of the file that `path` leads to, or None."""
         entry = self.resolve(path).entry
-        return entry.content if entry is not None and entry.kind is Kind.FILE else None
+        return entry.content if entry is not None and entry.kind is EntryKind.FILE else None
 
     def with_files(self, files: Mapping[str, Entry]) -> Snapshot:
         """The same guest with some entries replaced or added; folders above them are added where they are missing."""
@@ -178,11 +178,11 @@ class Snapshot:
 
 def from_files(guest: str, files: Mapping[str, bytes]) -> Snapshot:
     """A snapshot made by hand: guest paths and their bytes, all root's and readable, nothing else there."""
-    entries: dict[str, Entry] = {"/": Entry(Kind.FOLDER, 0o755)}
+    entries: dict[str, Entry] = {"/": Entry(EntryKind.FOLDER, 0o755)}
     for path, content in files.items():
         parts = path.strip("/").split("/")
         for depth in range(1, len(parts)):
-            entries.setdefault("/" + "/".join(parts[:depth]), Entry(Kind.FOLDER, 0o755))
-        entries[path] = Entry(Kind.FILE, 0o644, size=len(content), content=content)
-    folders = frozenset(path for path, entry in entries.items() if entry.kind is Kind.FOLDER)
+            entries.setdefault("/" + "/".join(parts[:depth]), Entry(EntryKind.FOLDER, 0o755))
+        entries[path] = Entry(EntryKind.FILE, 0o644, size=len(content), content=content)
+    folders = frozenset(path for path, entry in entries.items() if entry.kind is EntryKind.FOLDER)
     return Snapshot(guest, entries, folders)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Protocol
 
-from nightlatch.evidence.selection import Use
+from nightlatch.evidence.selection import Purpose
 from nightlatch.evidence.snapshot import Entry
 
 
@@ -18,9 +18,9 @@ class Source(Protocol):
         """Whether owners were not kept, so that they have to be taken from where a file lies."""
 
     def look(self, path: str) -> Entry:
-        """What stands at `path`, without its content; `Kind.ABSENT` when there is nothing."""
+        """What stands at `path`, without its content; `EntryKind.ABSENT` when there is nothing."""
 
-    def read(self, path: str, limit: int, use: Use) -> Entry:
+    def read(self, path: str, limit: int, use: Purpose) -> Entry:
         """A regular file with its content; with a `note` and no content when it has more than `limit` bytes."""
 
     def names(self, folder: str, limit: int) -> list[str]:

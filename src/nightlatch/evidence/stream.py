@@ -13,33 +13,18 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 
 from nightlatch.evidence.members import BLOCK, Member, MemberFault, members
-from nightlatch.evidence.selection import NO_TEXT, Use
-from nightlatch.evidence.snapshot import ABSENT, Entry, Kind
+from nightlatch.evidence.selection import NO_TEXT, Purpose
+from nightlatch.evidence.snapshot import ABSENT, Entry, EntryKind
 from nightlatch.faults import UnreadableError
 from nightlatch.formats import keys
 
 AFTER = b"\n@after\n"
 MOST_PATHS = 200_000
-LISTINGS = (
-    "sockets",
-    "holders",
-    "owners",
-    "programs",
-    "clock",
-    "addresses",
-    "links",
-    "routes",
-    "routes6",
-    "neighbours",
-    "units",
-    "daemons",
-    "rules",
-    "rules-refused",
-    "tables",
-    "tables6",
-    "older",
-    "older6",
-    "sets",
+LISTINGS = tuple(
+    """
+    sockets holders owners programs clock addresses links routes routes6 neighbours units daemons rules
+    rules-refused tables tables6 older older6 sets
+""".split()
 )
 
 
@@ -207,7 +192,7 @@ def _second_look(stream: Stream, raw: bytes, nonce: str, guest: str) -> None:
             stream.changed.add(path)
 
 
-class Carried:
+class StreamSource:
     """A parsed stream as a source for `collect`. What it was asked for and does not have is remembered in `missed`."""
 
     kind = "stream"
@@ -225,14 +210,12 @@ class Carried:
         if path in self.stream.absent or self._above(path) in self.stream.folders:
             return ABSENT
         above = self._above(path)
-        if above in self.stream.absent or (
-            above in self.stream.states and not stat.S_ISDIR(self.stream.states[above].mode)
-        ):
+        if above in self.stream.absent or (above in self.stream.states and not stat.S_ISDIR(self.stream.states[above].mode)):
             return ABSENT
         self.missed["looked"].add(path)
         raise OSError("the collector did not look there")
 
-    def read(self, path: str, limit: int, use: Use) -> Entry:
+    def read(self, path: str, limit: int, use: Purpose) -> Entry:
         """A file with its content, reduced where it holds secrets."""
         status = self.stream.states[path]
         entry = self._entry(path, status)
@@ -252,8 +235,8 @@ class Carried:
             return _noted(entry, NO_TEXT)
         if status.size > limit:
             return _noted(entry, f"is too large: {status.size} bytes, at most {limit} are read")
-        if use is not Use.FACTS:
-            self.missed["keys" if use is Use.KEYS else "contents"].add(path)
+        if use is not Purpose.FACTS:
+            self.missed["keys" if use is Purpose.KEYS else "contents"].add(path)
         return _noted(entry, "could not be read")
 
     def names(self, folder: str, limit: int) -> list[str]:
@@ -275,14 +258,14 @@ class Carried:
         return path.rpartition("/")[0] or "/"
 
     def _entry(self, path: str, status: Status) -> Entry:
-        kinds = {stat.S_IFREG: Kind.FILE, stat.S_IFDIR: Kind.FOLDER, stat.S_IFLNK: Kind.LINK}
-        kind = kinds.get(stat.S_IFMT(status.mode), Kind.OTHER)
-        if kind is Kind.LINK and path not in self.stream.targets:
+        kinds = {stat.S_IFREG: EntryKind.FILE, stat.S_IFDIR: EntryKind.FOLDER, stat.S_IFLNK: EntryKind.LINK}
+        kind = kinds.get(stat.S_IFMT(status.mode), EntryKind.OTHER)
+        if kind is EntryKind.LINK and path not in self.stream.targets:
             self.missed["looked"].add(path)
             raise OSError("the target of this link was not carried")
-        note = "is a device, socket or pipe" if kind is Kind.OTHER else ""
-        size = status.size if kind is Kind.FILE else 0
-        target = self.stream.targets.get(path, "") if kind is Kind.LINK else ""
+        note = "is a device, socket or pipe" if kind is EntryKind.OTHER else ""
+        size = status.size if kind is EntryKind.FILE else 0
+        target = self.stream.targets.get(path, "") if kind is EntryKind.LINK else ""
         mode = stat.S_IMODE(status.mode)
         return Entry(kind, mode, status.uid, status.gid, size, None, target, note, changed=status.ctime)
 

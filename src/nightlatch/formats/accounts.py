@@ -27,7 +27,7 @@ class Passwd:
 
 
 @dataclass(frozen=True, slots=True)
-class Group:
+class GroupRecord:
     """One line of group(5)."""
 
     line: int
@@ -50,19 +50,29 @@ class Shadow:
 
 
 @dataclass(frozen=True, slots=True)
-class Unread:
+class BadRecord:
     """A line that is no record."""
 
     line: int
     because: str
 
 
-Records = tuple[Passwd | Group | Shadow | Unread, ...]
+Records = tuple[Passwd | GroupRecord | Shadow | BadRecord, ...]
 
 METHODS = {
-    "1": "md5", "2a": "bcrypt", "2b": "bcrypt", "2y": "bcrypt", "5": "sha256", "6": "sha512", "7": "scrypt",
-    "y": "yescrypt", "gy": "gost-yescrypt", "sha1": "sha1", "md5": "sunmd5", "3": "nthash",
-}  # fmt: skip
+    "1": "md5",
+    "2a": "bcrypt",
+    "2b": "bcrypt",
+    "2y": "bcrypt",
+    "5": "sha256",
+    "6": "sha512",
+    "7": "scrypt",
+    "y": "yescrypt",
+    "gy": "gost-yescrypt",
+    "sha1": "sha1",
+    "md5": "sunmd5",
+    "3": "nthash",
+}
 _REDUCED = re.compile(r"!*\{([a-z0-9-]+)\}")
 _DES = re.compile(r"[./0-9A-Za-z]{13}|_[./0-9A-Za-z]{19}")
 
@@ -121,26 +131,24 @@ def passwd(raw: bytes) -> Records:
 @lru_cache(maxsize=1024)
 def group(raw: bytes) -> Records:
     """The records of group(5)."""
-    return _records(raw, 4, lambda n, f: Group(n, f[0], int(f[2]), tuple(m for m in f[3].split(",") if m)))
+    return _records(raw, 4, lambda n, f: GroupRecord(n, f[0], int(f[2]), tuple(m for m in f[3].split(",") if m)))
 
 
 @lru_cache(maxsize=1024)
 def shadow(raw: bytes) -> Records:
     """The records of shadow(5)."""
-    return _records(
-        raw, 9, lambda n, f: Shadow(n, f[0], f[1], _days(f[2]), _days(f[4]), _days(f[6]), _days(f[7]))
-    )  # fmt: skip
+    return _records(raw, 9, lambda n, f: Shadow(n, f[0], f[1], _days(f[2]), _days(f[4]), _days(f[6]), _days(f[7])))
 
 
 def _days(text: str) -> int | None:
     return int(text) if re.fullmatch(r"-?[0-9]{1,9}", text) and int(text) >= 0 else None
 
 
-Record = Passwd | Group | Shadow
+Record = Passwd | GroupRecord | Shadow
 
 
 def _records(raw: bytes, fields: int, make: Callable[[int, list[str]], Record]) -> Records:
-    out: list[Passwd | Group | Shadow | Unread] = []
+    out: list[Passwd | GroupRecord | Shadow | BadRecord] = []
     for number, line in enumerate(text_lines.split(raw), 1):
         text = text_lines.text_of(line).rstrip("\n")
         if not text.strip() or text.startswith("#"):
@@ -152,5 +160,5 @@ def _records(raw: bytes, fields: int, make: Callable[[int, list[str]], Record]) 
             out.append(make(number, parts))
         except ValueError:
             because = "NIS or directory entry" if text[0] in "+-" else f"not {fields} fields"
-            out.append(Unread(number, because))
+            out.append(BadRecord(number, because))
     return tuple(out)

@@ -1,7 +1,7 @@
 """authorized_keys: parse, edit, render (sshd(8), AUTHORIZED_KEYS FILE FORMAT).
 
-Lossless: a file is its lines, and only `Entry.number` is needed to edit one. A line is read as sshd reads it: first as
-a key, then as options and a key; a line that is neither is skipped by sshd and kept as `Broken` here.
+Lossless: a file is its lines, and only `KeyEntry.number` is needed to edit one. A line is read as sshd reads it: first as
+a key, then as options and a key; a line that is neither is skipped by sshd and kept as `SkippedLine` here.
 """
 
 from __future__ import annotations
@@ -15,11 +15,13 @@ from nightlatch.formats import lines as text_lines
 from nightlatch.formats.keys import KeyFault, PublicKey, decode
 
 LONGEST_LINE = 65536
-FLAGS = (
-    "restrict", "cert-authority", "agent-forwarding", "no-agent-forwarding", "port-forwarding", "no-port-forwarding",
-    "pty", "no-pty", "user-rc", "no-user-rc", "X11-forwarding", "no-X11-forwarding", "touch-required",
-    "no-touch-required", "verify-required", "no-verify-required",
-)  # fmt: skip
+FLAGS = tuple(
+    """
+    restrict cert-authority agent-forwarding no-agent-forwarding port-forwarding no-port-forwarding pty no-pty
+    user-rc no-user-rc X11-forwarding no-X11-forwarding touch-required no-touch-required verify-required
+    no-verify-required
+""".split()
+)
 VALUES = ("command", "principals", "from", "expiry-time", "environment", "permitopen", "permitlisten", "tunnel")
 
 
@@ -45,7 +47,7 @@ class Options:
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class KeyEntry:
     """One line that sshd takes for a key. `column` is where the options or the key begin."""
 
     number: int
@@ -56,7 +58,7 @@ class Entry:
 
 
 @dataclass(frozen=True, slots=True)
-class Broken:
+class SkippedLine:
     """A line that sshd skips, and why."""
 
     number: int
@@ -65,9 +67,9 @@ class Broken:
 
 
 @lru_cache(maxsize=4096)
-def parse(raw: bytes) -> tuple[Entry | Broken, ...]:
+def parse(raw: bytes) -> tuple[KeyEntry | SkippedLine, ...]:
     """All lines but comments and blank ones."""
-    out: list[Entry | Broken] = []
+    out: list[KeyEntry | SkippedLine] = []
     for number, line in enumerate(text_lines.split(raw), 1):
         text = text_lines.text_of(line).rstrip("\r\n")
         body = text.lstrip(" \t")
@@ -76,24 +78,24 @@ def parse(raw: bytes) -> tuple[Entry | Broken, ...]:
     return tuple(out)
 
 
-def _line(number: int, column: int, body: str) -> Entry | Broken:
+def _line(number: int, column: int, body: str) -> KeyEntry | SkippedLine:
     if len(body) > LONGEST_LINE:
-        return Broken(number, f"the line is longer than {LONGEST_LINE} characters")
+        return SkippedLine(number, f"the line is longer than {LONGEST_LINE} characters")
     try:
-        return Entry(number, column, _key(body))
+        return KeyEntry(number, column, _key(body))
     except KeyFault as first:
         end = options_end(body)
         if end is None or not body[end:].strip():
-            return Broken(number, str(first))
+            return SkippedLine(number, str(first))
         try:
             key = _key(body[end:].lstrip(" \t"))
         except KeyFault as second:
             looks_bare = body.split(None, 1)[0].startswith(("ssh-", "ecdsa-", "sk-"))
-            return Broken(number, str(first) if looks_bare else str(second))
+            return SkippedLine(number, str(first) if looks_bare else str(second))
         try:
-            return Entry(number, column, key, parse_options(body[:end]), body[:end])
+            return KeyEntry(number, column, key, parse_options(body[:end]), body[:end])
         except OptionFault as error:
-            return Broken(number, f"sshd skips the line: {error}", key)
+            return SkippedLine(number, f"sshd skips the line: {error}", key)
 
 
 def _key(text: str) -> PublicKey:
@@ -230,7 +232,7 @@ def split_options(text: str) -> list[str]:
     return [part for part in out if part]
 
 
-def with_options(line: str, entry: Entry, changes: dict[str, str | None]) -> str:
+def with_options(line: str, entry: KeyEntry, changes: dict[str, str | None]) -> str:
     """The text of a line with some options changed: a value sets one, "" sets a flag, None takes it away.
 
     Everything else on the line stays as written; new options come first. Doing it twice is doing it once.

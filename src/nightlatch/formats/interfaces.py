@@ -12,8 +12,11 @@ from functools import lru_cache
 
 from nightlatch.formats import lines as text_lines
 
-STANZAS = ("iface", "mapping", "auto", "source", "source-directory", "source-dir", "no-auto-down", "no-scripts",
-           "template", "rename", "allow-")  # fmt: skip
+STANZAS = tuple(
+    """
+    iface mapping auto source source-directory source-dir no-auto-down no-scripts template rename allow-
+""".split()
+)
 REPEATABLE = ("up", "down", "pre-up", "post-up", "pre-down", "post-down", "inherits")
 FAMILIES = ("inet", "inet6", "ipx", "can")
 

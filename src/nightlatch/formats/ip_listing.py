@@ -98,9 +98,7 @@ def links(text: str) -> Iterator[LiveLink]:
         flags = found[2].split(",")
         mac = re.search(r"link/(\S+)\s+(\S+)", found[3])
         kind = mac[1] if mac else ""
-        yield LiveLink(
-            found[1].partition("@")[0], hardware(mac[2]) if mac else "", "UP" in flags, "LOWER_UP" in flags, kind
-        )
+        yield LiveLink(found[1].partition("@")[0], hardware(mac[2]) if mac else "", "UP" in flags, "LOWER_UP" in flags, kind)
 
 
 def routes(text: str, version: int = 4) -> Iterator[LiveRoute]:
@@ -116,9 +114,13 @@ def routes(text: str, version: int = 4) -> Iterator[LiveRoute]:
             both = {**shared, **hop}
             metric = both.get("metric", "0")
             yield LiveRoute(
-                to, both.get("dev", ""), address_or_none(both.get("via", ""), scope=True), whole(metric, 10) or 0,
-                both.get("proto", ""), version,
-            )  # fmt: skip
+                to,
+                both.get("dev", ""),
+                address_or_none(both.get("via", ""), scope=True),
+                whole(metric, 10) or 0,
+                both.get("proto", ""),
+                version,
+            )
 
 
 def _pairs(words: list[str]) -> dict[str, str]:

@@ -11,7 +11,7 @@ MOST_LINES = 400_000
 
 
 @dataclass(frozen=True, slots=True)
-class Stored:
+class StoredSet:
     """A set: its type (hash:net and so on), whether it is of IPv6, its entries as text, and the line that makes it."""
 
     kind: str
@@ -21,7 +21,7 @@ class Stored:
     whole: bool = True
 
 
-def parse(raw: bytes) -> dict[str, Stored]:
+def parse(raw: bytes) -> dict[str, StoredSet]:
     """The sets of a text by name; one with an entry that has a condition of its own (timeout, nomatch) is not `whole`."""
     kinds: dict[str, tuple[str, bool, int]] = {}
     entries: dict[str, list[str]] = {}
@@ -39,6 +39,5 @@ def parse(raw: bytes) -> dict[str, Stored]:
             if set(rest[1:]) & {"timeout", "nomatch"}:
                 odd.add(name)
     return {
-        name: Stored(kind, v6, tuple(entries[name]), number, name not in odd)
-        for name, (kind, v6, number) in kinds.items()
+        name: StoredSet(kind, v6, tuple(entries[name]), number, name not in odd) for name, (kind, v6, number) in kinds.items()
     }

@@ -20,7 +20,7 @@ _CHAIN = re.compile(r":(\S+)\s+(\S+)(?:\s+\[\d+:\d+\])?\s*")
 _COUNTED = re.compile(r"\[\d+:\d+\]\s*")
 
 
-class Is(Enum):
+class LineKind(Enum):
     """What a line is."""
 
     EMPTY = "empty"
@@ -45,7 +45,7 @@ class Line:
     was expected."""
 
     number: int
-    kind: Is
+    kind: LineKind
     raw: bytes
     words: tuple[Word, ...] = ()
 
@@ -72,7 +72,7 @@ def parse(raw: bytes) -> Document:
     inside = False
     for number, piece in enumerate(raw.splitlines(keepends=True) if b"\r" not in raw else _by_newline(raw), 1):
         line = _line(number, piece, inside) if number <= MOST_LINES else _fault(number, piece, "fewer lines")
-        inside = line.kind is Is.TABLE or (inside and line.kind is not Is.COMMIT)
+        inside = line.kind is LineKind.TABLE or (inside and line.kind is not LineKind.COMMIT)
         lines.append(line)
     return Document(tuple(lines))
 
@@ -83,7 +83,7 @@ def _by_newline(raw: bytes) -> list[bytes]:
 
 
 def _fault(number: int, raw: bytes, expected: str, column: int = 1) -> Line:
-    return Line(number, Is.FAULT, raw, (Word(expected, column),))
+    return Line(number, LineKind.FAULT, raw, (Word(expected, column),))
 
 
 def _line(number: int, raw: bytes, inside: bool) -> Line:
@@ -91,22 +91,22 @@ def _line(number: int, raw: bytes, inside: bool) -> Line:
         return _fault(number, raw, "a shorter line")
     text = raw.decode("utf-8", "surrogateescape")
     if text.startswith("#") or text == "\n":
-        return Line(number, Is.COMMENT if text.startswith("#") else Is.EMPTY, raw)
+        return Line(number, LineKind.COMMENT if text.startswith("#") else LineKind.EMPTY, raw)
     if text in (
         "COMMIT\n",
         "COMMIT",
     ):  # what stands behind it is no part of it; a last line needs no line end (measured: 1.8.9)
-        return Line(number, Is.COMMIT, raw) if inside else _fault(number, raw, "a table before COMMIT")
+        return Line(number, LineKind.COMMIT, raw) if inside else _fault(number, raw, "a table before COMMIT")
     if text.startswith("*") and not inside:
         names = text[1:].split()
-        return Line(number, Is.TABLE, raw, (Word(names[0], 2),)) if names else _fault(number, raw, "a table's name")
+        return Line(number, LineKind.TABLE, raw, (Word(names[0], 2),)) if names else _fault(number, raw, "a table's name")
     if not inside:
         return _fault(number, raw, "a table (*filter) or a comment")
     if text.startswith(":"):
         found = _CHAIN.fullmatch(text)
         if not found:
             return _fault(number, raw, "a chain with its policy, such as :INPUT DROP [0:0]")
-        return Line(number, Is.CHAIN, raw, (Word(found[1], 2), Word(found[2], found.start(2) + 1)))
+        return Line(number, LineKind.CHAIN, raw, (Word(found[1], 2), Word(found[2], found.start(2) + 1)))
     return _rule(number, raw, text)
 
 
@@ -126,7 +126,7 @@ def _rule(number: int, raw: bytes, text: str) -> Line:
             return _fault(number, raw, "a closing quote", _behind(text, at))
     if not words or not words[0].text.startswith("-"):
         return _fault(number, raw, "a rule (-A CHAIN ...), a chain (:CHAIN ...) or COMMIT")
-    return Line(number, Is.RULE, raw, tuple(words))
+    return Line(number, LineKind.RULE, raw, tuple(words))
 
 
 def _behind(text: str, at: int) -> int:

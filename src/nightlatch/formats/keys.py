@@ -16,10 +16,13 @@ from functools import lru_cache
 
 CURVES = {"nistp256": 256, "nistp384": 384, "nistp521": 521}
 TYPES = {
-    "ssh-rsa": "RSA", "ssh-dss": "DSA", "ssh-ed25519": "Ed25519", "sk-ssh-ed25519@openssh.com": "Ed25519-SK",
+    "ssh-rsa": "RSA",
+    "ssh-dss": "DSA",
+    "ssh-ed25519": "Ed25519",
+    "sk-ssh-ed25519@openssh.com": "Ed25519-SK",
     "sk-ecdsa-sha2-nistp256@openssh.com": "ECDSA-SK",
     **{f"ecdsa-sha2-{curve}": "ECDSA" for curve in CURVES},
-}  # fmt: skip
+}
 MOST_BLOB = 16384
 _BASE64 = re.compile(r"[A-Za-z0-9+/]+={0,3}")
 
@@ -217,9 +220,7 @@ def _derived(raw: bytes) -> tuple[bytes, ...] | None:
     from cryptography.hazmat.primitives import serialization
 
     try:
-        key = serialization.load_pem_private_key(
-            raw[raw.index(b"-----BEGIN ") :], None, unsafe_skip_rsa_key_validation=True
-        )
+        key = serialization.load_pem_private_key(raw[raw.index(b"-----BEGIN ") :], None, unsafe_skip_rsa_key_validation=True)
         made = key.public_key().public_bytes(serialization.Encoding.OpenSSH, serialization.PublicFormat.OpenSSH)
     except (ValueError, TypeError, UnsupportedAlgorithm, AttributeError):
         return None

@@ -22,7 +22,7 @@ class KrlFault(ValueError):
 
 
 @dataclass(frozen=True, slots=True)
-class Revoked:
+class RevocationList:
     """SHA256 fingerprints of revoked keys, and SHA-1 digests of others (20 bytes each)."""
 
     fingerprints: frozenset[str]
@@ -30,7 +30,7 @@ class Revoked:
 
 
 @lru_cache(maxsize=64)
-def parse(raw: bytes) -> Revoked:
+def parse(raw: bytes) -> RevocationList:
     """The list; raises KrlFault."""
     if not raw.startswith(MAGIC):
         raise KrlFault("it does not begin like one")
@@ -48,7 +48,7 @@ def parse(raw: bytes) -> Revoked:
             prints.update("SHA256:" + base64.b64encode(each).decode().rstrip("=") for each in _strings(data))
         elif kind == BY_SHA1:
             sha1.update(_strings(data))
-    return Revoked(frozenset(prints), frozenset(sha1))
+    return RevocationList(frozenset(prints), frozenset(sha1))
 
 
 def _strings(data: bytes) -> Iterator[bytes]:

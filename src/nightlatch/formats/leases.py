@@ -75,9 +75,13 @@ def dhclient(raw: bytes) -> Iterator[Lease]:
         ends = re.search(r"\b(?:expire|ends)\s+\d\s+(\d{4})/(\d\d)/(\d\d)\s+(\d\d):(\d\d):(\d\d)", body)
         server = re.search(r"\boption dhcp-server-identifier\s+([0-9.]{7,15});", body)
         yield Lease(
-            address, text.count("\n", 0, found.start()) + 1, hardware(mac[1]) if mac else "", name[1] if name else "",
-            _time(ends) if ends else FOREVER, server[1] if server else "",
-        )  # fmt: skip
+            address,
+            text.count("\n", 0, found.start()) + 1,
+            hardware(mac[1]) if mac else "",
+            name[1] if name else "",
+            _time(ends) if ends else FOREVER,
+            server[1] if server else "",
+        )
 
 
 def _time(found: re.Match[str]) -> int:

@@ -16,17 +16,10 @@ from nightlatch.formats.yaml_tree import Node, Source, YamlError
 from nightlatch.formats.yaml_tree import parse as parse_yaml
 from nightlatch.origin import Origin
 
-KINDS = (
-    "ethernets",
-    "wifis",
-    "bridges",
-    "bonds",
-    "vlans",
-    "tunnels",
-    "modems",
-    "vrfs",
-    "dummy-devices",
-    "virtual-ethernets",
+KINDS = tuple(
+    """
+    ethernets wifis bridges bonds vlans tunnels modems vrfs dummy-devices virtual-ethernets
+""".split()
 )
 FOLDERS = ("/lib/netplan", "/usr/lib/netplan", "/etc/netplan", "/run/netplan")  # a later one hides a former one's files
 TRUE = ("true", "yes", "on", "y")
@@ -98,16 +91,12 @@ def parse(raw: bytes, path: str) -> Document:
         return Document(path, raw, None, error.faults)
     if root.pairs is None or [key.text for key, _ in root.pairs] != ["network"]:
         wrong = next((key for key, _ in root.pairs or [] if key.text != "network"), root)
-        return Document(
-            path, raw, None, (Fault(f"{wrong.kind} at the top", Origin(path, wrong.line, wrong.column), "network:"),)
-        )
+        return Document(path, raw, None, (Fault(f"{wrong.kind} at the top", Origin(path, wrong.line, wrong.column), "network:"),))
     return Document(path, raw, root)
 
 
 def _says_something(text: str) -> bool:
-    return any(
-        line.strip() and not line.lstrip().startswith("#") and line.strip() != "---" for line in text.split("\n")
-    )
+    return any(line.strip() and not line.lstrip().startswith("#") and line.strip() != "---" for line in text.split("\n"))
 
 
 def in_order(paths: Iterable[str]) -> list[str]:

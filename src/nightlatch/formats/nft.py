@@ -40,7 +40,7 @@ class Word:
 
 
 @dataclass(frozen=True, slots=True)
-class Group:
+class BracedList:
     """What stands in braces, comma by comma: each element is a run of words and groups."""
 
     elements: tuple[tuple[Item, ...], ...]
@@ -48,7 +48,7 @@ class Group:
     column: int
 
 
-Item = Word | Group
+Item = Word | BracedList
 
 
 @dataclass(frozen=True, slots=True)
@@ -153,7 +153,7 @@ class _Parser:
         if self.now.kind not in ("end", "finish"):
             raise NftFault("a line end or a semicolon is missing here", self.now.line, self.now.column)
 
-    def group(self, depth: int) -> Group:
+    def group(self, depth: int) -> BracedList:
         opened = self.advance()
         if depth > DEEPEST:
             raise NftFault("braces are nested too deeply", opened.line, opened.column)
@@ -175,7 +175,7 @@ class _Parser:
         self.advance()
         if current:
             elements.append(tuple(current))
-        return Group(tuple(elements), opened.line, opened.column)
+        return BracedList(tuple(elements), opened.line, opened.column)
 
 
 def _word(token: _Token) -> Word:
@@ -189,11 +189,7 @@ def _is_block(items: list[Item]) -> bool:
     if len(words) != len(items) or not words:
         return False
     head = words[1:] if words[0] in COMMANDS else words
-    if (
-        not head
-        or {"=", "rule"} & set(head)
-        or (head[0] == "ct" and head[1:2] not in (["helper"], ["timeout"], ["expectation"]))
-    ):
+    if not head or {"=", "rule"} & set(head) or (head[0] == "ct" and head[1:2] not in (["helper"], ["timeout"], ["expectation"])):
         return False
     return head[0] in BLOCKS
 
@@ -207,7 +203,7 @@ def flat(items: Iterable[Item]) -> Iterator[Item]:
     """The items and those inside groups."""
     for item in items:
         yield item
-        if isinstance(item, Group):
+        if isinstance(item, BracedList):
             for element in item.elements:
                 yield from flat(element)
 
@@ -216,7 +212,7 @@ def shown(items: Iterable[Item]) -> str:
     """Items as a person would write them, in at most 300 letters."""
     out = []
     for item in items:
-        if isinstance(item, Group):
+        if isinstance(item, BracedList):
             inside = ", ".join(shown(element) for element in item.elements[:8])
             out.append("{ " + inside + (", ..." if len(item.elements) > 8 else "") + " }")
         else:

@@ -20,17 +20,17 @@ _HARMLESS = re.compile(r"(?:set\s+-[eu]+|exit(?:\s+0)?|export\s+\w+=\S*|:|true)?
 
 
 @dataclass(frozen=True, slots=True)
-class Load:
+class RuleFile:
     """A file that is loaded: `family` is ip or ip6 for those of iptables-restore, empty for one of nft."""
 
     path: str
     family: str = ""
 
 
-def load(command: str) -> Load | None:
+def load(command: str) -> RuleFile | None:
     """What one command loads; None where it is not such a command."""
     found = _LOAD.fullmatch(command.strip())
-    return Load(found[2], found[1] or "") if found else None
+    return RuleFile(found[2], found[1] or "") if found else None
 
 
 def is_about_filters(command: str) -> bool:

@@ -12,7 +12,7 @@ from nightlatch.formats import sshd_values as v
 from nightlatch.formats.sshd_algorithms import DEFAULT, names, plain_names
 
 
-class Wins(Enum):
+class Precedence(Enum):
     """What several lines of one keyword come to."""
 
     FIRST = "first"  # the first value is kept
@@ -32,16 +32,19 @@ class Keyword:
     read: v.Reader
     default: tuple[str, ...] = ()
     anywhere: bool = False
-    wins: Wins = Wins.FIRST
+    wins: Precedence = Precedence.FIRST
     per_line: bool = False
 
 
 _FLAG = v.choice(yes="yes", no="no")
 _FORWARD = v.choice(yes="yes", all="yes", no="no", local="local", remote="remote")
 _ROOT = v.choice(
-    yes="yes", no="no", without_password="without-password", prohibit_password="without-password",
+    yes="yes",
+    no="no",
+    without_password="without-password",
+    prohibit_password="without-password",
     forced_commands_only="forced-commands-only",
-)  # fmt: skip
+)
 _KEY_NAMES = names("key", wildcards=True)
 
 
@@ -69,17 +72,17 @@ _EVERYWHERE = [
     Keyword("clientaliveinterval", v.time, ("0",)),
     Keyword("clientalivecountmax", v.number, ("3",)),
     Keyword("requiredrsasize", v.number, ("1024",)),
-    Keyword("unusedconnectiontimeout", v.time_or_none, ("none",), wins=Wins.FIRST_OR_NONE),
-    Keyword("streamlocalbindmask", v.mask, ("0177",), wins=Wins.LAST),
+    Keyword("unusedconnectiontimeout", v.time_or_none, ("none",), wins=Precedence.FIRST_OR_NONE),
+    Keyword("streamlocalbindmask", v.mask, ("0177",), wins=Precedence.LAST),
     Keyword("hostbasedacceptedalgorithms", _KEY_NAMES, _keys("key")),
     Keyword("pubkeyacceptedalgorithms", _KEY_NAMES, _keys("key")),
     Keyword("casignaturealgorithms", names("signature", wildcards=True), _keys("signature")),
     Keyword("pubkeyauthoptions", v.key_options, ("none",)),
-    Keyword("allowusers", v.maybe_many, wins=Wins.ADD, per_line=True),
-    Keyword("denyusers", v.maybe_many, wins=Wins.ADD, per_line=True),
-    Keyword("allowgroups", v.maybe_many, wins=Wins.ADD, per_line=True),
-    Keyword("denygroups", v.maybe_many, wins=Wins.ADD, per_line=True),
-    Keyword("acceptenv", v.no_equals, wins=Wins.ADD, per_line=True),
+    Keyword("allowusers", v.maybe_many, wins=Precedence.ADD, per_line=True),
+    Keyword("denyusers", v.maybe_many, wins=Precedence.ADD, per_line=True),
+    Keyword("allowgroups", v.maybe_many, wins=Precedence.ADD, per_line=True),
+    Keyword("denygroups", v.maybe_many, wins=Precedence.ADD, per_line=True),
+    Keyword("acceptenv", v.no_equals, wins=Precedence.ADD, per_line=True),
     Keyword("setenv", v.settings, per_line=True),
     Keyword("banner", v.file, ("none",)),
     Keyword("chrootdirectory", v.plain, ("none",)),
@@ -96,25 +99,37 @@ _EVERYWHERE = [
     Keyword("permittunnel", v.tunnel, ("no",)),
     Keyword("permitopen", v.targets, ("any",)),
     Keyword("permitlisten", v.listen_targets, ("any",)),
-    Keyword("ipqos", v.quality, ("lowdelay", "throughput"), wins=Wins.LAST),
-    Keyword("rekeylimit", v.rekey, ("", ""), wins=Wins.PARTS),
+    Keyword("ipqos", v.quality, ("lowdelay", "throughput"), wins=Precedence.LAST),
+    Keyword("rekeylimit", v.rekey, ("", ""), wins=Precedence.PARTS),
     Keyword("channeltimeout", v.timeouts),
 ]
-_EVERYWHERE += _flags( hostbasedauthentication="no", hostbasedusesnamefrompacketonly="no", pubkeyauthentication="yes",
-        passwordauthentication="yes", kbdinteractiveauthentication="yes", kerberosauthentication="no",
-        gssapiauthentication="no", x11forwarding="no", x11uselocalhost="yes", permitemptypasswords="no",
-        allowagentforwarding="yes", permittty="yes", permituserrc="yes", streamlocalbindunlink="no",
-        disableforwarding="no", exposeauthinfo="no",
-)  # fmt: skip
+_EVERYWHERE += _flags(
+    hostbasedauthentication="no",
+    hostbasedusesnamefrompacketonly="no",
+    pubkeyauthentication="yes",
+    passwordauthentication="yes",
+    kbdinteractiveauthentication="yes",
+    kerberosauthentication="no",
+    gssapiauthentication="no",
+    x11forwarding="no",
+    x11uselocalhost="yes",
+    permitemptypasswords="no",
+    allowagentforwarding="yes",
+    permittty="yes",
+    permituserrc="yes",
+    streamlocalbindunlink="no",
+    disableforwarding="no",
+    exposeauthinfo="no",
+)
 
 # May stand at the top only.
 _ONLY_TOP = [
-    Keyword("port", v.port, ("22",), wins=Wins.ADD, per_line=True),
-    Keyword("listenaddress", v.listen, wins=Wins.ADD, per_line=True),
+    Keyword("port", v.port, ("22",), wins=Precedence.ADD, per_line=True),
+    Keyword("listenaddress", v.listen, wins=Precedence.ADD, per_line=True),
     Keyword("addressfamily", v.choice(any="any", inet="inet", inet6="inet6"), ("any",)),
     Keyword("logingracetime", v.time, ("120",)),
     Keyword("compression", v.choice(yes="yes", delayed="yes", no="no"), ("yes",)),
-    Keyword("fingerprinthash", v.choice(md5="MD5", sha256="SHA256"), ("SHA256",), wins=Wins.LAST),
+    Keyword("fingerprinthash", v.choice(md5="MD5", sha256="SHA256"), ("SHA256",), wins=Precedence.LAST),
     Keyword("pidfile", v.file, ("/run/sshd.pid",)),
     Keyword("modulifile", v.file, ("/etc/ssh/moduli",)),
     Keyword("xauthlocation", v.file, ("/usr/bin/xauth",)),
@@ -128,21 +143,35 @@ _ONLY_TOP = [
     Keyword("hostkeyagent", v.plain, ("none",)),
     Keyword("syslogfacility", v.facility, ("AUTH",)),
     Keyword(
-        "hostkey", v.file, tuple(f"/etc/ssh/ssh_host_{kind}_key" for kind in ("rsa", "ecdsa", "ed25519")),
-        wins=Wins.ADD, per_line=True,
+        "hostkey",
+        v.file,
+        tuple(f"/etc/ssh/ssh_host_{kind}_key" for kind in ("rsa", "ecdsa", "ed25519")),
+        wins=Precedence.ADD,
+        per_line=True,
     ),
-    Keyword("hostcertificate", v.file, wins=Wins.ADD, per_line=True),
-    Keyword("maxstartups", v.startups, ("10", "30", "100"), wins=Wins.LAST_PARTS),
-    Keyword("persourcemaxstartups", v.per_source, ("none",), wins=Wins.LAST),
+    Keyword("hostcertificate", v.file, wins=Precedence.ADD, per_line=True),
+    Keyword("maxstartups", v.startups, ("10", "30", "100"), wins=Precedence.LAST_PARTS),
+    Keyword("persourcemaxstartups", v.per_source, ("none",), wins=Precedence.LAST),
     Keyword("persourcenetblocksize", v.block_size, ("32:128",)),
     Keyword("permituserenvironment", v.environment, ("no",)),
-    Keyword("subsystem", v.subsystem, wins=Wins.NAMED, per_line=True),
-]  # fmt: skip
-_ONLY_TOP += _flags( usepam="no", kerberosorlocalpasswd="yes", kerberosticketcleanup="yes", gssapicleanupcredentials="yes",
-        gssapikeyexchange="no", gssapistrictacceptorcheck="yes", gssapistorecredentialsonrekey="no", printmotd="yes",
-        printlastlog="yes", ignoreuserknownhosts="no", strictmodes="yes", tcpkeepalive="yes", usedns="no",
-        debianbanner="yes",
-)  # fmt: skip
+    Keyword("subsystem", v.subsystem, wins=Precedence.NAMED, per_line=True),
+]
+_ONLY_TOP += _flags(
+    usepam="no",
+    kerberosorlocalpasswd="yes",
+    kerberosticketcleanup="yes",
+    gssapicleanupcredentials="yes",
+    gssapikeyexchange="no",
+    gssapistrictacceptorcheck="yes",
+    gssapistorecredentialsonrekey="no",
+    printmotd="yes",
+    printlastlog="yes",
+    ignoreuserknownhosts="no",
+    strictmodes="yes",
+    tcpkeepalive="yes",
+    usedns="no",
+    debianbanner="yes",
+)
 
 KEYWORDS = {k.name: replace(k, anywhere=True) for k in _EVERYWHERE} | {k.name: k for k in _ONLY_TOP}
 
@@ -163,21 +192,25 @@ TOP_ONLY_ALIASES = frozenset({"dsaauthentication"})
 IGNORED = {
     **dict.fromkeys(("authorizedkeysfile2", "rhostsrsaauthentication", "rsaauthentication"), True),
     **dict.fromkeys(
-        (
-            "afstokenpassing", "checkmail", "gssapiusesessioncredcache", "gssusesessionccache", "kerberosgetafstoken",
-            "kerberostgtpassing", "keyregenerationinterval", "pamauthenticationviakbdint", "permitblacklistedkeys",
-            "protocol", "reversemappingcheck", "rhostsauthentication", "serverkeybits", "uselogin",
-            "useprivilegeseparation", "verifyreversemapping",
+        tuple(
+            """
+    afstokenpassing checkmail gssapiusesessioncredcache gssusesessionccache kerberosgetafstoken
+    kerberostgtpassing keyregenerationinterval pamauthenticationviakbdint permitblacklistedkeys protocol
+    reversemappingcheck rhostsauthentication serverkeybits uselogin useprivilegeseparation verifyreversemapping
+""".split()
         ),
         False,
     ),
-}  # fmt: skip
+}
 
 # Keywords of releases newer than the table: known to exist, so that the message can say what is wrong.
 NEWER = {
-    "persourcepenalties": "9.8", "persourcepenaltyexemptlist": "9.8", "sshdsessionpath": "9.8",
-    "refuseconnection": "9.9", "sshdauthpath": "10.0",
-}  # fmt: skip
+    "persourcepenalties": "9.8",
+    "persourcepenaltyexemptlist": "9.8",
+    "sshdsessionpath": "9.8",
+    "refuseconnection": "9.9",
+    "sshdauthpath": "10.0",
+}
 
 _SPELLED = (
     "AcceptEnv AddressFamily AllowAgentForwarding AllowGroups AllowStreamLocalForwarding AllowTcpForwarding AllowUsers "

@@ -1,7 +1,7 @@
 """How sshd reads the words behind a keyword, and how it writes the value down (sshd_config(5); servconf.c).
 
 Every reader takes the words and the rest of the line as written, and gives the value in the spelling of `sshd -T`.
-Raises `Refused` where sshd would refuse the whole file.
+Raises `ValueRefusal` where sshd would refuse the whole file.
 """
 
 from __future__ import annotations
@@ -21,20 +21,24 @@ FACILITIES = ("DAEMON", "USER", "AUTH", "AUTHPRIV", *(f"LOCAL{n}" for n in range
 QOS = {
     **{f"af{c}{d}": 8 * c + 2 * d << 2 for c in range(1, 5) for d in range(1, 4)},
     **{f"cs{n}": n << 5 for n in range(8)},
-    "ef": 0xB8, "le": 0x04, "lowdelay": 0x10, "throughput": 0x08, "reliability": 0x04,
-}  # fmt: skip
+    "ef": 0xB8,
+    "le": 0x04,
+    "lowdelay": 0x10,
+    "throughput": 0x08,
+    "reliability": 0x04,
+}
 
 
-class Refused(ValueError):
+class ValueRefusal(ValueError):
     """sshd does not start with this value; the text says why."""
 
 
 def one(words: Sequence[str]) -> str:
     """The only word of the line."""
     if not words or not words[0]:
-        raise Refused("a value is missing")
+        raise ValueRefusal("a value is missing")
     if len(words) > 1:
-        raise Refused(f'there is more than one value: "{words[1]}"')
+        raise ValueRefusal(f'there is more than one value: "{words[1]}"')
     return words[0]
 
 
@@ -45,7 +49,7 @@ def choice(**spellings: str) -> Reader:
     def read(words: Sequence[str], rest: str) -> tuple[str, ...]:
         shown = table.get(one(words).lower())
         if shown is None:
-            raise Refused(f'"{words[0]}" is none of ' + ", ".join(sorted(table)))
+            raise ValueRefusal(f'"{words[0]}" is none of ' + ", ".join(sorted(table)))
         return (shown,)
 
     return read
@@ -58,20 +62,20 @@ def number(words: Sequence[str], rest: str) -> tuple[str, ...]:
 
 def _whole(text: str, last: int = INT_MAX) -> int:
     if not re.fullmatch(r"[ \t\n\v\f\r]*\+?[0-9]{1,40}", text) or int(text) > last:
-        raise Refused(f'"{text}" is no number from 0 to {last}')
+        raise ValueRefusal(f'"{text}" is no number from 0 to {last}')
     return int(text)
 
 
 def seconds(text: str) -> int:
     """A time such as 90, 5m or 1h30m in seconds (sshd_config(5), TIME FORMATS)."""
     if not re.fullmatch(r"(?:[0-9]+[sSmMhHdDwW])*[0-9]*", text) or not text:
-        raise Refused(f'"{text}" is no time')
+        raise ValueRefusal(f'"{text}" is no time')
     parts = re.findall(r"([0-9]+)([a-zA-Z]?)", text)
     total = INT_MAX + 1
     if all(len(number) <= 12 for number, _ in parts):
         total = sum(int(number) * TIME_UNITS[unit.lower()] for number, unit in parts)
     if total > INT_MAX:
-        raise Refused(f'"{text}" is too long a time')
+        raise ValueRefusal(f'"{text}" is too long a time')
     return total
 
 
@@ -109,7 +113,7 @@ def expand_home(text: str) -> str:
     if text == "~" or text.startswith("~/"):
         return "/root/" + text[2:]
     if text.startswith("~"):
-        raise Refused(f'whose home "{text}" is can\'t be looked up')
+        raise ValueRefusal(f'whose home "{text}" is can\'t be looked up')
     return text
 
 
@@ -122,7 +126,7 @@ def absolute_command(words: Sequence[str], rest: str) -> tuple[str, ...]:
     """A command line that begins with an absolute path, or `none`."""
     text = rest.lstrip(" \t\r\n")
     if not text.startswith("/") and text.lower() != "none":
-        raise Refused("the command must be an absolute path")
+        raise ValueRefusal("the command must be an absolute path")
     return (text,)
 
 
@@ -135,35 +139,35 @@ def banner_text(words: Sequence[str], rest: str) -> tuple[str, ...]:
 def many(words: Sequence[str], rest: str) -> tuple[str, ...]:
     """One or more words, none of them empty."""
     if not words or not all(words):
-        raise Refused("a value is missing or empty")
+        raise ValueRefusal("a value is missing or empty")
     return tuple(words)
 
 
 def maybe_many(words: Sequence[str], rest: str) -> tuple[str, ...]:
     """Any number of words, none of them empty."""
     if not all(words):
-        raise Refused("a value is empty")
+        raise ValueRefusal("a value is empty")
     return tuple(words)
 
 
 def homes(words: Sequence[str], rest: str) -> tuple[str, ...]:
     """Paths, as for AuthorizedKeysFile."""
     if not all(words):
-        raise Refused("a value is empty")
+        raise ValueRefusal("a value is empty")
     return tuple(expand_home(word) for word in words)
 
 
 def no_equals(words: Sequence[str], rest: str) -> tuple[str, ...]:
     """Names of environment variables."""
     if not all(words) or any("=" in word for word in words):
-        raise Refused("a name of a variable is expected, without =")
+        raise ValueRefusal("a name of a variable is expected, without =")
     return tuple(words)
 
 
 def settings(words: Sequence[str], rest: str) -> tuple[str, ...]:
     """NAME=VALUE, one or more; the first of a name counts."""
     if not all("=" in word for word in words):
-        raise Refused("NAME=VALUE is expected")
+        raise ValueRefusal("NAME=VALUE is expected")
     seen: dict[str, str] = {}
     for word in words:
         seen.setdefault(word.partition("=")[0], word)
@@ -181,7 +185,7 @@ def port_number(text: str) -> int:
         return 22
     value = _whole(text, 65535)
     if not value:
-        raise Refused("0 is no port")
+        raise ValueRefusal("0 is no port")
     return value
 
 
@@ -190,7 +194,7 @@ def level(words: Sequence[str], rest: str) -> tuple[str, ...]:
     text = one(words).upper()
     text = {"QUIET": "SILENT", "DEBUG1": "DEBUG"}.get(text, text)
     if text not in LOG_LEVELS:
-        raise Refused(f'"{words[0]}" is no log level')
+        raise ValueRefusal(f'"{words[0]}" is no log level')
     return (text,)
 
 
@@ -198,7 +202,7 @@ def facility(words: Sequence[str], rest: str) -> tuple[str, ...]:
     """A syslog facility."""
     text = one(words).upper()
     if text not in FACILITIES:
-        raise Refused(f'"{words[0]}" is no syslog facility')
+        raise ValueRefusal(f'"{words[0]}" is no syslog facility')
     return (text,)
 
 
@@ -209,10 +213,10 @@ def startups(words: Sequence[str], rest: str) -> tuple[str, ...]:
     if three:
         begin, rate, full = (int(n) for n in three.groups())
         if begin > full or not 1 <= rate <= 100 or begin < 1 or full < 1:
-            raise Refused(f'"{text}" is no start:rate:full')
+            raise ValueRefusal(f'"{text}" is no start:rate:full')
         return (str(begin), str(rate), str(full))
     if not re.fullmatch(r"[0-9]{1,9}", text) or int(text) < 1:
-        raise Refused(f'"{text}" is no number of connections')
+        raise ValueRefusal(f'"{text}" is no number of connections')
     return (str(int(text)), "", str(int(text)))
 
 
@@ -232,17 +236,17 @@ def size(text: str) -> int:
     """A number of bytes with an optional unit."""
     found = re.fullmatch(r"([0-9]{1,15})([kmgtKMGT]?)", text)
     if not found:
-        raise Refused(f'"{text}" is no number of bytes')
+        raise ValueRefusal(f'"{text}" is no number of bytes')
     return int(found[1]) * SIZE_UNITS[found[2].lower()]
 
 
 def rekey(words: Sequence[str], rest: str) -> tuple[str, ...]:
     """RekeyLimit: bytes, and seconds where they are stated."""
     if not words or not words[0] or len(words) > 2:
-        raise Refused("one or two values are expected")
+        raise ValueRefusal("one or two values are expected")
     amount = 0 if words[0] == "default" else size(words[0])
     if words[0] != "default" and amount and amount < 16:
-        raise Refused("the number of bytes is too small")
+        raise ValueRefusal("the number of bytes is too small")
     if len(words) < 2:
         return (str(amount), "")
     return (str(amount), "" if words[1] == "none" else str(seconds(words[1])))
@@ -252,7 +256,7 @@ def tunnel(words: Sequence[str], rest: str) -> tuple[str, ...]:
     """PermitTunnel (in exactly this spelling)."""
     text = one(words)
     if text not in ("yes", "no", "ethernet", "point-to-point"):
-        raise Refused(f'"{text}" is none of ethernet, no, point-to-point, yes')
+        raise ValueRefusal(f'"{text}" is none of ethernet, no, point-to-point, yes')
     return (text,)
 
 
@@ -268,7 +272,7 @@ def listen_targets(words: Sequence[str], rest: str) -> tuple[str, ...]:
 
 def _targets(words: Sequence[str], *, listen: bool) -> tuple[str, ...]:
     if not words:
-        raise Refused("a value is missing")
+        raise ValueRefusal("a value is missing")
     if len(words) == 1 and words[0] in ("any", "none"):
         return (words[0],)
     out: list[str] = []
@@ -278,7 +282,7 @@ def _targets(words: Sequence[str], *, listen: bool) -> tuple[str, ...]:
         else:
             found = re.fullmatch(r"(\[[^\]/]+\]|[^:\[\]/]+):([0-9]+|\*|ssh)", word)
         if not found or (found[2].isdigit() and not 0 < int(found[2][:9]) <= 65535):
-            raise Refused(f'"{word}" is no host:port')
+            raise ValueRefusal(f'"{word}" is no host:port')
         out.append(word if found[1] else f"*:{word}")
     return tuple(out)
 
@@ -286,10 +290,10 @@ def _targets(words: Sequence[str], *, listen: bool) -> tuple[str, ...]:
 def key_options(words: Sequence[str], rest: str) -> tuple[str, ...]:
     """PubkeyAuthOptions."""
     if not all(words):
-        raise Refused("a value is empty")
+        raise ValueRefusal("a value is empty")
     bad = [word for word in words if word.lower() not in ("none", "touch-required", "verify-required")]
     if bad:
-        raise Refused(f'"{bad[0]}" is none of none, touch-required, verify-required')
+        raise ValueRefusal(f'"{bad[0]}" is none of none, touch-required, verify-required')
     chosen = [name for name in ("touch-required", "verify-required") if name in {w.lower() for w in words}]
     if words and words[-1].lower() == "none":
         chosen = []
@@ -300,14 +304,14 @@ def mask(words: Sequence[str], rest: str) -> tuple[str, ...]:
     """An octal mask."""
     text = one(words)
     if not re.fullmatch(r"[0-7]+", text) or int(text, 8) > 0o777:
-        raise Refused(f'"{text}" is no octal mask')
+        raise ValueRefusal(f'"{text}" is no octal mask')
     return (f"0{int(text, 8):o}",)
 
 
 def quality(words: Sequence[str], rest: str) -> tuple[str, ...]:
     """IPQoS: one or two classes."""
     if not 1 <= len(words) <= 2:
-        raise Refused("one or two values are expected")
+        raise ValueRefusal("one or two values are expected")
     shown = [_quality(word) for word in words]
     return (shown[0], shown[-1])
 
@@ -320,9 +324,9 @@ def _quality(word: str) -> str:
         try:
             value = int(word, 0) if re.fullmatch(r"0x[0-9a-fA-F]+|[1-9][0-9]*|0", word) else int(word, 8)
         except ValueError:
-            raise Refused(f'"{word}" is no class of service') from None
+            raise ValueRefusal(f'"{word}" is no class of service') from None
         if not 0 <= value <= 255:
-            raise Refused(f'"{word}" is no class of service')
+            raise ValueRefusal(f'"{word}" is no class of service')
     return next((name for name, each in QOS.items() if each == value), f"0x{value:02x}")
 
 
@@ -334,15 +338,15 @@ def environment(words: Sequence[str], rest: str) -> tuple[str, ...]:
 def timeouts(words: Sequence[str], rest: str) -> tuple[str, ...]:
     """ChannelTimeout: type=time words, or none alone, which is the same as no line at all."""
     if not words:
-        raise Refused("a value is missing")
+        raise ValueRefusal("a value is missing")
     if words[0] == "none":
         if len(words) > 1:
-            raise Refused("none must stand alone")
+            raise ValueRefusal("none must stand alone")
         return ()
     for word in words:
         name, equals, span = word.partition("=")
         if not name or not equals:
-            raise Refused(f'"{word}" is no type=time')
+            raise ValueRefusal(f'"{word}" is no type=time')
         seconds(span)
     return tuple(words)
 
@@ -350,7 +354,7 @@ def timeouts(words: Sequence[str], rest: str) -> tuple[str, ...]:
 def subsystem(words: Sequence[str], rest: str) -> tuple[str, ...]:
     """Subsystem: a name and a command."""
     if len(words) < 2 or not words[0] or not words[1]:
-        raise Refused("a name and a command are expected")
+        raise ValueRefusal("a name and a command are expected")
     return (words[0], " ".join(words[1:]))
 
 
@@ -360,9 +364,9 @@ def listen(words: Sequence[str], rest: str) -> tuple[str, ...]:
     Raises Refused for a name: what it stands for can't be known from the file.
     """
     if not words or not words[0]:
-        raise Refused("an address is missing")
+        raise ValueRefusal("an address is missing")
     if len(words) == 3 and words[1] == "rdomain":
-        raise Refused("routing domains are not supported on this system")
+        raise ValueRefusal("routing domains are not supported on this system")
     text = one(words)
     bracket = re.fullmatch(r"\[([^\]]*)\](?::(.+))?", text)
     if bracket:
@@ -374,25 +378,25 @@ def listen(words: Sequence[str], rest: str) -> tuple[str, ...]:
     try:
         literal.parse_network(host if host else "/")
     except literal.AddressError:
-        raise Refused(f'"{host}" is no address: names are not looked up') from None
+        raise ValueRefusal(f'"{host}" is no address: names are not looked up') from None
     return (host.lower(), str(port_number(stated)) if stated else "")
 
 
 def methods(words: Sequence[str], rest: str) -> tuple[str, ...]:
     """AuthenticationMethods: any alone, or lists of methods."""
     if not words or not all(words):
-        raise Refused("a value is missing or empty")
+        raise ValueRefusal("a value is missing or empty")
     if "any" in words and len(words) > 1:
-        raise Refused('"any" must stand alone')
+        raise ValueRefusal('"any" must stand alone')
     if words[0] == "any":
         return ("any",)
     for word in words:
         names = [part.partition(":")[0] for part in word.split(",")]
         unknown = [name for name in names if name not in METHODS]
         if unknown:
-            raise Refused(f'"{unknown[0]}" is no authentication method')
+            raise ValueRefusal(f'"{unknown[0]}" is no authentication method')
         if "none" in names and len(names) > 1:
-            raise Refused('"none" must stand alone')
+            raise ValueRefusal('"none" must stand alone')
     return tuple(words)
 
 

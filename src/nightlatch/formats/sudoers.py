@@ -1,7 +1,7 @@
 """sudoers: who may run what as whom (sudoers(5), SUDOERS FILE FORMAT). Reads only what is needed to say who may become root.
 
 Not covered: netgroups (`+name`), host lists other than ALL and the guest's name, digests. Lines that can't be read
-become `Unread`.
+become `UnreadLine`.
 """
 
 from __future__ import annotations
@@ -54,14 +54,14 @@ class Defaults:
 
 
 @dataclass(frozen=True, slots=True)
-class Unread:
+class UnreadLine:
     """A line that is none of these."""
 
     line: int
     because: str
 
 
-Item = Alias | Rule | Include | Defaults | Unread
+Item = Alias | Rule | Include | Defaults | UnreadLine
 _ALIAS = re.compile(r"(User|Runas|Host|Cmnd|Cmd)_Alias\s+(.*)", re.DOTALL)
 _TAGS = re.compile(
     r"((?:NO)?(?:PASSWD|EXEC|SETENV|LOG_INPUT|LOG_OUTPUT|MAIL|FOLLOW|INTERCEPT)"
@@ -127,7 +127,7 @@ def _rules(number: int, text: str) -> list[Item]:
     left, equals, right = text.partition("=")
     words = re.split(r"\s+(?=\S+\s*$)", left.strip(), maxsplit=1)
     if not equals or len(words) != 2:
-        return [Unread(number, "not a rule")]
+        return [UnreadLine(number, "not a rule")]
     who, hosts = _list(words[0]), _list(words[1])
     out: list[Item] = []
     runas: tuple[str, ...] = ("root",)
@@ -143,6 +143,6 @@ def _rules(number: int, text: str) -> list[Item]:
                 password = tag[1] == "PASSWD"
             body = body[tag.end() :]
         if not body:
-            return [Unread(number, "a rule without a command")]
+            return [UnreadLine(number, "a rule without a command")]
         out.append(Rule(number, who, hosts, runas, password, body))
     return out

@@ -105,9 +105,7 @@ def parse(raw: bytes) -> Element:
     except SAXParseException as error:
         raise XmlFault(error.getMessage(), error.getLineNumber() or 1, (error.getColumnNumber() or 0) + 1) from None
     except DefusedXmlException as error:
-        raise XmlFault(
-            f"{type(error).__name__}: entities and document types are not read", *_place(handler.at)
-        ) from None
+        raise XmlFault(f"{type(error).__name__}: entities and document types are not read", *_place(handler.at)) from None
     except (ValueError, LookupError) as error:  # LookupError: an encoding that nobody knows
         if isinstance(error, XmlFault):
             raise

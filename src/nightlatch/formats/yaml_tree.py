@@ -58,9 +58,7 @@ class Source:
     faults: list[Fault] = field(default_factory=list)
 
     def __post_init__(self) -> None:
-        self.lines = [
-            line.rstrip() for line in self.text.split("\n")
-        ]  # once: every fault of a line holds the same text
+        self.lines = [line.rstrip() for line in self.text.split("\n")]  # once: every fault of a line holds the same text
 
     def origin(self, node: Node) -> Origin:
         """The node's place."""

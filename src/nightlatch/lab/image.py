@@ -15,15 +15,23 @@ from pathlib import Path
 
 from nightlatch.lab.tools import run
 
-HIDDEN = ("/home", "/root", "/srv", "/opt", "/etc/systemd/system", "/etc/ssh/sshd_config.d", "/etc/sudoers.d",
-          "/etc/netplan", "/etc/network", "/etc/NetworkManager", "/etc/systemd/network", "/var/lib/dhcp", "/var/lib/misc",
-          "/var/lib/NetworkManager", "/var/lib/nightlatch", "/var/log")  # fmt: skip
-SYSTEM = ("bin", "boot", "dev", "etc", "lib", "lib32", "lib64", "libx32", "proc", "run", "sbin", "sys", "tmp", "usr",
-          "var")  # fmt: skip
+HIDDEN = tuple(
+    """
+    /home /root /srv /opt /etc/systemd/system /etc/ssh/sshd_config.d /etc/sudoers.d /etc/netplan /etc/network
+    /etc/NetworkManager /etc/systemd/network /var/lib/dhcp /var/lib/misc /var/lib/NetworkManager
+    /var/lib/nightlatch /var/log
+""".split()
+)
+SYSTEM = ("bin", "boot", "dev", "etc", "lib", "lib32", "lib64", "libx32", "proc", "run", "sbin", "sys", "tmp", "usr", "var")
 KEPT_UNITS = (
-    "systemd-journald", "systemd-tmpfiles-setup.service", "dbus", "systemd-logind", "systemd-user-sessions",
-    "systemd-update-utmp", "systemd-journal",
-)  # fmt: skip
+    "systemd-journald",
+    "systemd-tmpfiles-setup.service",
+    "dbus",
+    "systemd-logind",
+    "systemd-user-sessions",
+    "systemd-update-utmp",
+    "systemd-journal",
+)
 UNITS = Path("/lib/systemd/system")
 PASSWORD = "tide-gauge-7"
 
@@ -111,9 +119,7 @@ class Image:
             kind = "sockets" if unit_name.endswith(".socket") else "multi-user"
             self.link(f"/etc/systemd/system/{kind}.target.wants/{unit_name}", f"/lib/systemd/system/{unit_name}")
 
-    def accounts(
-        self, people: list[Account], *, root_keys: str = "", numbers: Mapping[str, int] | None = None
-    ) -> None:  # fmt: skip
+    def accounts(self, people: list[Account], *, root_keys: str = "", numbers: Mapping[str, int] | None = None) -> None:
         """passwd, shadow and group: the system's own accounts of the lower layer, and these; `numbers` are of groups."""
         lower = (self.lower / "etc/passwd").read_text().splitlines()
         system = [line for line in lower if int(line.split(":")[2]) < 1000 or line.startswith("nobody:")]
@@ -136,9 +142,7 @@ class Image:
             self.write("/root/.ssh/authorized_keys", root_keys, 0o600)
             self.own("/root/.ssh", 0o700, 0, 0)
         known = {line.split(":")[0] for line in group}
-        group += [
-            f"{name}:x:{(numbers or {}).get(name, 3000 + n)}:" for n, name in enumerate(members) if name not in known
-        ]
+        group += [f"{name}:x:{(numbers or {}).get(name, 3000 + n)}:" for n, name in enumerate(members) if name not in known]
         group = [line + ",".join(members.get(line.split(":")[0], [])) for line in group]
         for name, lines, mode in (("passwd", passwd, 0o644), ("group", group, 0o644), ("shadow", shadow, 0o640)):
             self.write(f"/etc/{name}", "\n".join(lines) + "\n", mode)

@@ -9,7 +9,7 @@ from nightlatch.lab.machine import Guest
 from nightlatch.lab.tools import SEARCHED
 from nightlatch.transports import bounded
 from nightlatch.transports.bounded import Bounds, Follow
-from nightlatch.transports.shell import Answer, Door
+from nightlatch.transports.shell import Answer, ShellLogin
 
 
 class Inside:
@@ -29,4 +29,4 @@ class Inside:
         ended = bounded.run(words, script, bounds or Bounds(), follow=follow)
         if ended.broken:
             raise UnreachableError(self.guest, "read", ended.broken)
-        return Answer(ended.out, ended.code, Door("root"))
+        return Answer(ended.out, ended.code, ShellLogin("root"))

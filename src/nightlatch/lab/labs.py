@@ -92,8 +92,14 @@ class Lab:
             self.join(node, network, addresses, f"eth{number}")
 
     def guest(
-        self, name: str, links: Mapping[str, Sequence[str]], *, lower: Path = Path("/"), bare: bool = False, size: str = "",
-    ) -> Guest:  # fmt: skip
+        self,
+        name: str,
+        links: Mapping[str, Sequence[str]],
+        *,
+        lower: Path = Path("/"),
+        bare: bool = False,
+        size: str = "",
+    ) -> Guest:
         """A guest, not started yet; fill its `image` first. `size`, such as 2m, gives it a small disk of its own."""
         node = self._space(name)
         self._join_all(node, links)

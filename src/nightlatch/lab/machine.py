@@ -73,12 +73,27 @@ class Guest(Node):
         inner = ("sh", "-c", BARE, "sh", *program) if self.bare else program
         words = ["sh", str(INIT), str(self.root), *inner]
         enter = f'echo $$ >{self.cgroup}/cgroup.procs; exec nsenter --net=/run/netns/{self.space} "$@"'
-        outer = ["unshare", "--cgroup", "--mount", "--uts", "--ipc", "--pid", "--fork", "--kill-child",
-                 "--propagation", "private", "--"]  # fmt: skip
+        outer = [
+            "unshare",
+            "--cgroup",
+            "--mount",
+            "--uts",
+            "--ipc",
+            "--pid",
+            "--fork",
+            "--kill-child",
+            "--propagation",
+            "private",
+            "--",
+        ]
         self.process = subprocess.Popen(
-            ["sh", "-c", enter, "sh", *outer, *words], stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
-            stderr=(self.folder / "boot.log").open("ab"), env={**os.environ, "PATH": SEARCHED}, start_new_session=True,
-        )  # fmt: skip
+            ["sh", "-c", enter, "sh", *outer, *words],
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.DEVNULL,
+            stderr=(self.folder / "boot.log").open("ab"),
+            env={**os.environ, "PATH": SEARCHED},
+            start_new_session=True,
+        )
         self.pid = 0
         waited(f"{self.name}: the start of its first process", self._first_process(), seconds)
         if ready:

@@ -26,9 +26,14 @@ def run(*words: str, stdin: str | bytes | None = None, check: bool = True, timeo
     """Run a program to its end and return what it printed. Raises CalledProcessError, TimeoutExpired."""
     raw = stdin.encode() if isinstance(stdin, str) else stdin
     done = subprocess.run(
-        words, input=raw, stdin=None if raw is not None else subprocess.DEVNULL, capture_output=True, timeout=timeout,
-        env={**os.environ, "PATH": SEARCHED, "LC_ALL": "C"}, check=False,
-    )  # fmt: skip
+        words,
+        input=raw,
+        stdin=None if raw is not None else subprocess.DEVNULL,
+        capture_output=True,
+        timeout=timeout,
+        env={**os.environ, "PATH": SEARCHED, "LC_ALL": "C"},
+        check=False,
+    )
     if check and done.returncode:
         raise subprocess.CalledProcessError(done.returncode, words, done.stdout, done.stderr)
     return done.stdout.decode("utf-8", "replace")
@@ -50,9 +55,7 @@ def require() -> None:
     """Raise RefusedError, which says what is missing, where the lab can't run."""
     lacking = missing()
     if lacking:
-        raise RefusedError(
-            f"live guests need {', '.join(lacking)}; run as root on a Linux machine with systemd's files"
-        )
+        raise RefusedError(f"live guests need {', '.join(lacking)}; run as root on a Linux machine with systemd's files")
 
 
 def cgroup_root() -> Path | None:

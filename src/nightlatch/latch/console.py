@@ -23,12 +23,18 @@ def script(made: Transaction, service: tuple[ServiceStep, ...] = ()) -> str:
     """The script. `service` are the steps of the service, told at its head; `made.planned.server.start` starts it."""
     install = next((step for step in service if isinstance(step, Install)), None)
     values = {
-        "home": HOME, "format": versions.name("latch"), "place": made.place, "whole": "yes", "seconds": str(made.terms.seconds),
+        "home": HOME,
+        "format": versions.name("latch"),
+        "place": made.place,
+        "whole": "yes",
+        "seconds": str(made.terms.seconds),
         "start": " ".join(made.planned.server.start),
-        "rows": made.table().rstrip("\n"), "acts": "\n".join(" ".join(words) for words in made.acts),
+        "rows": made.table().rstrip("\n"),
+        "acts": "\n".join(" ".join(words) for words in made.acts),
         "family": install.family if install else "",
-        "package": install.package if install else "", "tool": install.command if install else "",
-    }  # fmt: skip
+        "package": install.package if install else "",
+        "tool": install.command if install else "",
+    }
     told = "".join(f"    {name}={quoted(text)}\n" for name, text in values.items())
     room = files("nightlatch.latch")
     session, console = (room.joinpath(name).read_text() for name in ("session.sh", "console.sh"))
@@ -36,12 +42,16 @@ def script(made: Transaction, service: tuple[ServiceStep, ...] = ()) -> str:
         _head(made, service)
         + "nightlatch_change() {\n"
         + "    LC_ALL=C PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin:$PATH\n    export LC_ALL PATH\n"
-        + trust() + "    safe_path\n    umask 077\n    me=$0\n    [ -f \"$me\" ] || me=THIS-FILE\n"
+        + trust()
+        + '    safe_path\n    umask 077\n    me=$0\n    [ -f "$me" ] || me=THIS-FILE\n'
         + told
-        + "put() {\n" + made.unpacked() + "}\n"
-        + session + console
-        + "}\nnightlatch_change \"$@\"\n"
-    )  # fmt: skip
+        + "put() {\n"
+        + made.unpacked()
+        + "}\n"
+        + session
+        + console
+        + '}\nnightlatch_change "$@"\n'
+    )
 
 
 def _head(made: Transaction, service: tuple[ServiceStep, ...]) -> str:

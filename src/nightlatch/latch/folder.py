@@ -18,17 +18,17 @@ from datetime import datetime
 from pathlib import Path
 
 from nightlatch.draft.plan import ProvedDraft
-from nightlatch.evidence.snapshot import ABSENT, Entry, Kind
+from nightlatch.evidence.snapshot import ABSENT, Entry, EntryKind
 from nightlatch.faults import PutBackError, RefusedError, UnreadableError
-from nightlatch.latch.records import CHANGES, HOME, LOCK, MOST_KEPT, Record, Side, Touched, parse
+from nightlatch.latch.records import CHANGES, HOME, LOCK, MOST_KEPT, PathState, Record, TouchedPath, parse
 from nightlatch.transports.folder import Folder
 
 LARGEST_RECORD = 4 << 20
-ABSENT_SIDE = Side(kind="absent", mode=0, uid=0, gid=0, sha256="")
+ABSENT_SIDE = PathState(kind="absent", mode=0, uid=0, gid=0, sha256="")
 
 
 @dataclass(frozen=True, slots=True)
-class Changed:
+class FolderChange:
     """What enact or undo did on one guest, and no more than that. `skipped` are paths that somebody else changed since, left as
     they are; `acts` what was done beside paths, in words; `merged` paths that somebody had touched, of which our lines went
     back and theirs stay; `whole` such that sshd refused like that, so that they are as they were and theirs is laid by; `removed`
@@ -44,7 +44,7 @@ class Changed:
     removed: tuple[str, ...] = ()
 
 
-def enact(proved: ProvedDraft, root: Path, at: datetime, tool: str, change: str) -> Changed:
+def enact(proved: ProvedDraft, root: Path, at: datetime, tool: str, change: str) -> FolderChange:
     """Apply a proved draft to the folder it was proved on.
 
     Raises RefusedError when something differs from the evidence or another change is under way, PutBackError when
@@ -53,7 +53,7 @@ def enact(proved: ProvedDraft, root: Path, at: datetime, tool: str, change: str)
     if proved.draft.acts:
         raise RefusedError(f"{proved.draft.acts[0]}: only a running guest can do that", guest=proved.draft.guest)
     if not proved.changed:
-        return Changed(proved.draft.guest, "", ())
+        return FolderChange(proved.draft.guest, "", ())
     with Folder(root) as folder:
         _compare(folder, proved)
         made = _make_folders(folder, [HOME, CHANGES])
@@ -81,13 +81,13 @@ def _compare(folder: Folder, proved: ProvedDraft) -> None:
 
 def _live(folder: Folder, path: str) -> Entry:
     entry = folder.look(path)
-    return folder.read(path, 64 << 20) if entry.kind is Kind.FILE else entry
+    return folder.read(path, 64 << 20) if entry.kind is EntryKind.FILE else entry
 
 
 def _make_folders(folder: Folder, paths: list[str]) -> list[str]:
     made: list[str] = []
     for above in ("/var", "/var/lib"):
-        if folder.look(above).kind is Kind.ABSENT:
+        if folder.look(above).kind is EntryKind.ABSENT:
             paths = [above, *[p for p in paths if p != above]]
     for path in sorted(paths, key=len):
         with folder.parent(path) as (above_fd, name), contextlib.suppress(FileExistsError):
@@ -114,19 +114,22 @@ def _locked(folder: Folder) -> Iterator[None]:
                 os.rmdir(name, dir_fd=above)
 
 
-def _apply(
-    folder: Folder, proved: ProvedDraft, at: datetime, tool: str, change: str, made: list[str]
-) -> Changed:  # fmt: skip
+def _apply(folder: Folder, proved: ProvedDraft, at: datetime, tool: str, change: str, made: list[str]) -> FolderChange:
     undo: list[Callable[[], None]] = []
-    touched: list[Touched] = []
+    touched: list[TouchedPath] = []
     try:
         for number, path in enumerate(proved.changed):
             touched.append(_keep(folder, proved, path, number, change))
         record = Record(
-            format="nightlatch/change/1", id=change, tool=tool, time=at.isoformat(timespec="seconds"),
-            guest=proved.draft.guest, steps=[str(step) for step in proved.draft.steps], touched=touched,
+            format="nightlatch/change/1",
+            id=change,
+            tool=tool,
+            time=at.isoformat(timespec="seconds"),
+            guest=proved.draft.guest,
+            steps=[str(step) for step in proved.draft.steps],
+            touched=touched,
             folders=[path for path in made if not path.endswith(change)],
-        )  # fmt: skip
+        )
         _write_record(folder, change, record.model_dump_json(indent=1).encode())
         for each in touched:
             entry = proved.after.entries[each.path]
@@ -143,7 +146,7 @@ def _apply(
             ) from error
         raise
     _prune(folder)
-    return Changed(proved.draft.guest, change, tuple(t.path for t in touched))
+    return FolderChange(proved.draft.guest, change, tuple(t.path for t in touched))
 
 
 def _put_back(folder: Folder, undo: list[Callable[[], None]], change: str, made: list[str]) -> None:
@@ -152,27 +155,32 @@ def _put_back(folder: Folder, undo: list[Callable[[], None]], change: str, made:
     _forget(folder, change, made)
 
 
-def _keep(folder: Folder, proved: ProvedDraft, path: str, number: int, change: str) -> Touched:
+def _keep(folder: Folder, proved: ProvedDraft, path: str, number: int, change: str) -> TouchedPath:
     live = _live(folder, path)
     copy_name = ""
-    if live.kind is Kind.FILE:
+    if live.kind is EntryKind.FILE:
         copy_name = f"{number}.before"
         _write_new(folder, f"{CHANGES}/{change}/{copy_name}", live.content or b"", 0o600)
     after = proved.after.entries[path]
-    side = Side(kind=after.kind.value, mode=after.mode, uid=after.uid, gid=after.gid, sha256=after.digest)  # type: ignore[arg-type]
-    return Touched(path=path, before=_side(folder, path, live), after=side, copy_name=copy_name)
+    side = PathState(kind=after.kind.value, mode=after.mode, uid=after.uid, gid=after.gid, sha256=after.digest)  # type: ignore[arg-type]
+    return TouchedPath(path=path, before=_side(folder, path, live), after=side, copy_name=copy_name)
 
 
-def _side(folder: Folder, path: str, live: Entry) -> Side:
-    if live.kind is Kind.ABSENT:
+def _side(folder: Folder, path: str, live: Entry) -> PathState:
+    if live.kind is EntryKind.ABSENT:
         return ABSENT_SIDE
     with folder.parent(path) as (above, name):
         status = os.stat(name, dir_fd=above, follow_symlinks=False)
         attributes = _attributes(above, name)
-    return Side(
-        kind=live.kind.value, mode=live.mode, uid=live.uid, gid=live.gid, sha256=live.digest,  # type: ignore[arg-type]
-        mtime=status.st_mtime_ns, attributes=attributes,
-    )  # fmt: skip
+    return PathState(
+        kind=live.kind.value,  # type: ignore[arg-type]
+        mode=live.mode,
+        uid=live.uid,
+        gid=live.gid,
+        sha256=live.digest,
+        mtime=status.st_mtime_ns,
+        attributes=attributes,
+    )
 
 
 def _attributes(above: int, name: str) -> dict[str, str]:
@@ -203,10 +211,10 @@ def _write_record(folder: Folder, change: str, raw: bytes) -> None:
         os.rename(name, "record.json", src_dir_fd=above, dst_dir_fd=above)
 
 
-def _put(folder: Folder, path: str, entry: Entry, like: Side, change: str) -> None:
+def _put(folder: Folder, path: str, entry: Entry, like: PathState, change: str) -> None:
     """Make `path` what `entry` says: staged beside it under a name no include pattern takes, then renamed."""
     with folder.parent(path) as (above, name):
-        if entry.kind is Kind.FOLDER:
+        if entry.kind is EntryKind.FOLDER:
             made = staged_name(change) if like.kind == "absent" else name
             if made != name:
                 os.mkdir(made, 0o700, dir_fd=above)
@@ -232,9 +240,16 @@ def staged_name(change: str) -> str:
 
 
 def _replace(
-    above: int, name: str, content: bytes, uid: int, gid: int, mode: int, attributes: dict[str, str], change: str,
+    above: int,
+    name: str,
+    content: bytes,
+    uid: int,
+    gid: int,
+    mode: int,
+    attributes: dict[str, str],
+    change: str,
     mtime: int = 0,
-) -> None:  # fmt: skip
+) -> None:
     staged = staged_name(change)
     try:
         descriptor = os.open(staged, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600, dir_fd=above)
@@ -256,7 +271,7 @@ def _replace(
         raise
 
 
-def _restore(folder: Folder, each: Touched, change: str) -> None:
+def _restore(folder: Folder, each: TouchedPath, change: str) -> None:
     """Give one path back what it had."""
     before = each.before
     with folder.parent(each.path) as (above, name):
@@ -284,10 +299,10 @@ def changes(root: Path) -> list[Record]:
 
 def _names(folder: Folder) -> list[str]:
     try:
-        if folder.look(HOME).kind is not Kind.FOLDER or folder.look(CHANGES).kind is not Kind.FOLDER:
+        if folder.look(HOME).kind is not EntryKind.FOLDER or folder.look(CHANGES).kind is not EntryKind.FOLDER:
             return []
         names = folder.names(CHANGES, 1000)
-        return [name for name in names if folder.look(f"{CHANGES}/{name}/record.json").kind is Kind.FILE]
+        return [name for name in names if folder.look(f"{CHANGES}/{name}/record.json").kind is EntryKind.FILE]
     except OSError:
         return []
 
@@ -304,7 +319,7 @@ def _record(folder: Folder, name: str) -> Record:
     return record
 
 
-def undo(root: Path, guest: str, change: str = "") -> Changed:
+def undo(root: Path, guest: str, change: str = "") -> FolderChange:
     """Take a change back: the newest, or the one named.
 
     A path that somebody else changed since is left as it is and named. Raises RefusedError when there is no such change
@@ -314,9 +329,7 @@ def undo(root: Path, guest: str, change: str = "") -> Changed:
         records = [_record(folder, name) for name in _names(folder)]
         record = next((r for r in reversed(records) if not change or r.id == change), None)
         if record is None:
-            raise RefusedError(
-                f"there is no change {change} to take back" if change else "no change is kept there", guest=guest
-            )
+            raise RefusedError(f"there is no change {change} to take back" if change else "no change is kept there", guest=guest)
         paths = {t.path for t in record.touched}
         for newer in records[records.index(record) + 1 :]:
             both = paths & {t.path for t in newer.touched}
@@ -330,9 +343,7 @@ def undo(root: Path, guest: str, change: str = "") -> Changed:
         if not skipped:
             _forget(folder, record.id, record.folders)
         new = {each.path for each in record.touched if each.before.kind == "absent"}
-        return Changed(
-            guest, record.id, tuple(done), tuple(skipped), removed=tuple(path for path in done if path in new)
-        )
+        return FolderChange(guest, record.id, tuple(done), tuple(skipped), removed=tuple(path for path in done if path in new))
 
 
 def _take_back(folder: Folder, record: Record) -> tuple[list[str], list[str]]:
@@ -349,12 +360,12 @@ def _take_back(folder: Folder, record: Record) -> tuple[list[str], list[str]]:
     return done, skipped
 
 
-def _is(folder: Folder, live: Entry, side: Side) -> bool:
-    owners = folder.owners_lost or live.kind is Kind.ABSENT or (live.uid, live.gid) == (side.uid, side.gid)
+def _is(folder: Folder, live: Entry, side: PathState) -> bool:
+    owners = folder.owners_lost or live.kind is EntryKind.ABSENT or (live.uid, live.gid) == (side.uid, side.gid)
     return owners and (live.kind.value, live.mode, live.digest) == (side.kind, side.mode, side.sha256)
 
 
-def _halfway(live: Entry, each: Touched) -> bool:
+def _halfway(live: Entry, each: TouchedPath) -> bool:
     """Whether the change was cut off between the owner and the mode of a path."""
     sides = (each.before, each.after)
     if any(side.kind != live.kind.value for side in sides):

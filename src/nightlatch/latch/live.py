@@ -75,7 +75,7 @@ class Pending:
 
 
 @dataclass(frozen=True, slots=True)
-class Told:
+class LatchReport:
     """A guest's answer about its latch: what is pending, and what became of changes, newest first."""
 
     pending: Pending | None
@@ -165,7 +165,7 @@ def _trying(words: str) -> str:
     return f"all else was put back and counts, but {words}; the guest goes on trying, and nightlatch pending shows it"
 
 
-def ask(shell: Shell) -> Told:
+def ask(shell: Shell) -> LatchReport:
     """What is on the latch of a guest. Raises UnreachableError, UnreadableError."""
     nonce = secrets.token_hex(12)
     lines = _lines(shell.run(transaction.pending_script(nonce), BOUNDS).out, nonce)
@@ -173,7 +173,7 @@ def ask(shell: Shell) -> Told:
         raise UnreadableError("the answer about its latch is not whole", guest=shell.guest)
     values = {word: rest for word, _, rest in (line.partition(" ") for line in lines)}
     outcomes = sorted(_outcomes(lines), reverse=True)
-    return Told(_pending(shell.guest, values, "timer" in lines) if "lock" in values else None, tuple(outcomes))
+    return LatchReport(_pending(shell.guest, values, "timer" in lines) if "lock" in values else None, tuple(outcomes))
 
 
 def _outcomes(lines: list[str]) -> Iterator[tuple[str, str]]:
@@ -190,9 +190,16 @@ def _pending(guest: str, values: dict[str, str], timer: bool) -> Pending:
     rest = int(since[2]) - lasted if since and lasted is not None else None
     who = values.get("who", "").partition(", change ")[0]
     return Pending(
-        guest, values.get("lock", ""), who, values.get("state", ""), lasted, rest, timer, values.get("stuck:", ""),
+        guest,
+        values.get("lock", ""),
+        who,
+        values.get("state", ""),
+        lasted,
+        rest,
+        timer,
+        values.get("stuck:", ""),
         versions.unread("latch", values["format"]) if values.get("format") else "",
-    )  # fmt: skip
+    )
 
 
 def _lines(out: bytes, nonce: str) -> list[str]:

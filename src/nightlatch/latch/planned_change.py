@@ -28,12 +28,15 @@ from nightlatch.services.table import KINDS, table
 
 # As the guest's script calls them (latch/net.sh).
 SYSTEMS = {
-    System.NETPLAN: "netplan", System.NETWORKD: "networkd", System.MANAGER: "manager", System.IFUPDOWN: "ifupdown",
-}  # fmt: skip
+    System.NETPLAN: "netplan",
+    System.NETWORKD: "networkd",
+    System.MANAGER: "manager",
+    System.IFUPDOWN: "ifupdown",
+}
 
 
 @dataclass(frozen=True, slots=True)
-class Move:
+class InterfaceMove:
     """The interface that a change moves: its `system` (networkd, netplan, manager, ifupdown), the addresses it is to have, and
     a name that is looked up before and after, where one is known."""
 
@@ -53,7 +56,7 @@ class Ports:
 
 
 @dataclass(frozen=True, slots=True)
-class Server:
+class PlannedServer:
     """The guest's SSH server as it was read: its daemon, the unit that the service manager has it in, all that are sshd's, and
     the files that it will read. `start` are names of a service that is to be enabled and started, of which the guest has one;
     `rebind` is a socket unit that is to be opened anew."""
@@ -86,9 +89,9 @@ class PlannedChange:
     and `port` the port, where these are others than it was read by."""
 
     proved: ProvedDraft
-    server: Server
+    server: PlannedServer
     checks: Checks
-    move: Move | None = None
+    move: InterfaceMove | None = None
     ports: Ports | None = None
     goes: str = ""
     port: int = 0
@@ -99,9 +102,7 @@ class PlannedChange:
         return self.proved.draft.guest
 
 
-def planned(
-    estate: Estate, proved: ProvedDraft, *, moves: bool = True, kinds: Kinds = KINDS
-) -> PlannedChange:  # fmt: skip
+def planned(estate: Estate, proved: ProvedDraft, *, moves: bool = True, kinds: Kinds = KINDS) -> PlannedChange:
     """What a proved draft comes to on its guest; without `moves` whoever carries it sees to a new address.
 
     Raises RefusedError for a daemon that can't be told from others, for a move that no connection could confirm, and for files
@@ -120,19 +121,23 @@ def planned(
     rebind = ports.unit if ports is not None else ""
     was = _held(before)
     checks = Checks(
-        loads or bool(rebind), _expected(estate, proved, before, after) if loads or rebind else {},
-        was if ports is None else tuple(f"any:{port}" for port in ports.after), was,
-    )  # fmt: skip
+        loads or bool(rebind),
+        _expected(estate, proved, before, after) if loads or rebind else {},
+        was if ports is None else tuple(f"any:{port}" for port in ports.after),
+        was,
+    )
     return PlannedChange(
-        proved, _server(before, after, rebind), checks, move, ports,
+        proved,
+        _server(before, after, rebind),
+        checks,
+        move,
+        ports,
         _goes(proved, before.network, move) if move is not None else "",
         _port(estate, proved, ports) if ports is not None else 0,
-    )  # fmt: skip
+    )
 
 
-def _expected(
-    estate: Estate, proved: ProvedDraft, before: GuestReading, after: GuestReading
-) -> Mapping[str, tuple[str, ...]]:  # fmt: skip
+def _expected(estate: Estate, proved: ProvedDraft, before: GuestReading, after: GuestReading) -> Mapping[str, tuple[str, ...]]:
     """What the guest's own sshd must say."""
     cases = []
     for reading in (before, after):
@@ -141,15 +146,22 @@ def _expected(
     return SSH.after_change(*cases).asked
 
 
-def _server(before: GuestReading, after: GuestReading, rebind: str) -> Server:
+def _server(before: GuestReading, after: GuestReading, rebind: str) -> PlannedServer:
     service = before.service
     daemon = Daemon(options=tuple(f"-o{text}" for text, _ in before.options))
     if service.daemon is not None:
         daemon = replace(daemon, program=service.daemon.program, pid=service.daemon.pid, started=service.daemon.started)
-    return Server(
-        daemon, _unit(service), _units(service), before.main_file, before.main_path, service.is_running,
-        tuple(after.sshd.files), (), rebind,
-    )  # fmt: skip
+    return PlannedServer(
+        daemon,
+        _unit(service),
+        _units(service),
+        before.main_file,
+        before.main_path,
+        service.is_running,
+        tuple(after.sshd.files),
+        (),
+        rebind,
+    )
 
 
 def _held(before: GuestReading) -> tuple[str, ...]:
@@ -189,7 +201,7 @@ def _local(socket: OpenSocket) -> str:
     return f"[{socket.address}]:{socket.port}" if ":" in socket.address else f"{socket.address or '*'}:{socket.port}"
 
 
-def _move(estate: Estate, proved: ProvedDraft, before: NetworkReading, after: NetworkReading) -> Move | None:
+def _move(estate: Estate, proved: ProvedDraft, before: NetworkReading, after: NetworkReading) -> InterfaceMove | None:
     """What a change moves on a running guest, or None where it moves nothing.
 
     Raises RefusedError for one that can't be confirmed: several interfaces at once, a system that is not told to load
@@ -203,9 +215,7 @@ def _move(estate: Estate, proved: ProvedDraft, before: NetworkReading, after: Ne
     guest, interface = proved.draft.guest, names[0]
     systems = {profile.system for profile in after.profiles_of(interface)}
     if len(names) > 1 or len(systems) != 1 or not systems <= SYSTEMS.keys():
-        raise RefusedError(
-            f"{', '.join(names)} can't be moved on the latch; change it at the guest's console", guest=guest
-        )
+        raise RefusedError(f"{', '.join(names)} can't be moved on the latch; change it at the guest's console", guest=guest)
     addresses = sorted(_stored(after, interface))
     if not addresses:
         raise RefusedError(
@@ -215,14 +225,14 @@ def _move(estate: Estate, proved: ProvedDraft, before: NetworkReading, after: Ne
         )
     dialled = (spec.dial for spec in estate.guests.values() if spec.dial)
     name = next((text for text in dialled if address_or_none(text, scope=True) is None), "")
-    return Move(SYSTEMS[systems.pop()], interface, tuple(addresses), name)
+    return InterfaceMove(SYSTEMS[systems.pop()], interface, tuple(addresses), name)
 
 
 def _stored(reading: NetworkReading, name: str) -> set[str]:
     return {str(placed.value) for profile in reading.profiles_of(name) for placed in profile.addresses}
 
 
-def _goes(proved: ProvedDraft, before: NetworkReading, move: Move) -> str:
+def _goes(proved: ProvedDraft, before: NetworkReading, move: InterfaceMove) -> str:
     """The address by which the guest is to be found, empty where the one that the survey came to stays.
 
     Among the interface's new addresses that of the same family comes first.

@@ -21,7 +21,7 @@ MOST_KEPT = 10
 _STRICT = ConfigDict(extra="forbid", strict=True)
 
 
-class Side(BaseModel):
+class PathState(BaseModel):
     """A path before or after a change."""
 
     model_config = _STRICT
@@ -34,13 +34,13 @@ class Side(BaseModel):
     attributes: dict[str, str] = Field(default_factory=dict)
 
 
-class Touched(BaseModel):
+class TouchedPath(BaseModel):
     """One path of a change; `copy_name` is the file in the change's folder that holds the original."""
 
     model_config = _STRICT
     path: str = Field(pattern=r"^/")
-    before: Side
-    after: Side
+    before: PathState
+    after: PathState
     copy_name: str = Field("", pattern=r"^([0-9]{1,4}\.before)?$")
 
 
@@ -56,7 +56,7 @@ class Record(BaseModel):
     time: str
     guest: str
     steps: list[str]
-    touched: list[Touched]
+    touched: list[TouchedPath]
     folders: list[str]
     acts: list[list[str]] = Field(default_factory=list)
     left: list[str] = Field(default_factory=list)

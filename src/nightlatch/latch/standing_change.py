@@ -11,20 +11,20 @@ from nightlatch.draft import acts
 from nightlatch.draft.acts import Act
 from nightlatch.draft.marks import MARK
 from nightlatch.draft.promises import Promise
-from nightlatch.draft.reversal import Kept
+from nightlatch.draft.reversal import KeptPath
 from nightlatch.draft.reversal import draft as returned
 from nightlatch.draft.steps import apply_all
-from nightlatch.evidence.snapshot import ABSENT, Entry, Kind, Snapshot
+from nightlatch.evidence.snapshot import ABSENT, Entry, EntryKind, Snapshot
 from nightlatch.faults import UnreadableError
-from nightlatch.latch.records import CHANGES, Record, Side, parse
+from nightlatch.latch.records import CHANGES, PathState, Record, parse
 
 
 @dataclass(frozen=True)
-class Standing:
+class StandingChange:
     """One change: its record, and each path as it was before and as the change made it."""
 
     record: Record
-    kept: tuple[Kept, ...]
+    kept: tuple[KeptPath, ...]
 
     @property
     def acts(self) -> tuple[Act, ...]:
@@ -44,7 +44,7 @@ class Standing:
         return Promise(apply_all(now, back.steps), made, known, self.acts, bool(record.returns), many)
 
 
-def read(now: Snapshot, change: str, name: str) -> Standing:
+def read(now: Snapshot, change: str, name: str) -> StandingChange:
     """The change whose record is the file `name` of its folder. Raises UnreadableError where that is missing or damaged."""
     place = f"{CHANGES}/{change}"
     raw = now.content(f"{place}/{name}")
@@ -52,19 +52,19 @@ def read(now: Snapshot, change: str, name: str) -> Standing:
         raise UnreadableError(f"{place}/{name} is missing; what the change promised can't be read", guest=now.guest)
     record = parse(raw, f"{now.guest}: {place}/{name}")
     kept = (
-        Kept(each.path, _was(now, each.before, f"{place}/{each.copy_name}"), _was(now, each.after, f"{place}/{number}.after"))
+        KeptPath(each.path, _was(now, each.before, f"{place}/{each.copy_name}"), _was(now, each.after, f"{place}/{number}.after"))
         for number, each in enumerate(record.touched)
-    )  # fmt: skip
-    return Standing(record, tuple(kept))
+    )
+    return StandingChange(record, tuple(kept))
 
 
-def _was(snapshot: Snapshot, side: Side, copy: str) -> Entry:
+def _was(snapshot: Snapshot, side: PathState, copy: str) -> Entry:
     if side.kind == "absent":
         return ABSENT
     if side.kind == "folder":
-        return Entry(Kind.FOLDER, side.mode, side.uid, side.gid)
+        return Entry(EntryKind.FOLDER, side.mode, side.uid, side.gid)
     content = snapshot.content(copy)
-    entry = Entry(Kind.FILE, side.mode, side.uid, side.gid, len(content or b""), content)
+    entry = Entry(EntryKind.FILE, side.mode, side.uid, side.gid, len(content or b""), content)
     if entry.digest != side.sha256:
         raise UnreadableError(f"{copy} is missing or damaged; the change can't be taken back", guest=snapshot.guest)
     return entry

@@ -18,10 +18,10 @@ from nightlatch.draft import reversal
 from nightlatch.draft.acts import Install, LoadRules, words
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.evidence.script import trust
-from nightlatch.evidence.snapshot import ABSENT, Entry, Kind
+from nightlatch.evidence.snapshot import ABSENT, Entry, EntryKind
 from nightlatch.faults import RefusedError
-from nightlatch.latch.planned_change import Move, PlannedChange
-from nightlatch.latch.records import CHANGES, HOME, Record, Side, Touched
+from nightlatch.latch.planned_change import InterfaceMove, PlannedChange
+from nightlatch.latch.records import CHANGES, HOME, PathState, Record, TouchedPath
 from nightlatch.latch.words import quoted
 
 SEAM = 'at() { say step "$*"; }\n'
@@ -91,16 +91,27 @@ class Transaction:
     def record(self) -> Record:
         """What is kept of it on the guest."""
         touched = [
-            Touched(path=path, before=_side(self._before(path)), after=_side(self._after(path)),
-                    copy_name=f"{number}.before" if self._before(path).kind is Kind.FILE else "")
+            TouchedPath(
+                path=path,
+                before=_side(self._before(path)),
+                after=_side(self._after(path)),
+                copy_name=f"{number}.before" if self._before(path).kind is EntryKind.FILE else "",
+            )
             for number, path in enumerate(self.rows)
-        ]  # fmt: skip
+        ]
         return Record(
-            format="nightlatch/change/1", id=self.change, tool=self.terms.tool, time=self.terms.time,
-            guest=self.proved.draft.guest, steps=[str(s) for s in self.proved.draft.steps], touched=touched, folders=[],
-            acts=[list(each) for each in self.acts], left=[each.mark for each in self.proved.draft.left if each.mark],
+            format="nightlatch/change/1",
+            id=self.change,
+            tool=self.terms.tool,
+            time=self.terms.time,
+            guest=self.proved.draft.guest,
+            steps=[str(s) for s in self.proved.draft.steps],
+            touched=touched,
+            folders=[],
+            acts=[list(each) for each in self.acts],
+            left=[each.mark for each in self.proved.draft.left if each.mark],
             returns=self.proved.draft.returns,
-        )  # fmt: skip
+        )
 
     def _before(self, path: str) -> Entry:
         return self.proved.before.entries.get(path, ABSENT)
@@ -112,18 +123,32 @@ class Transaction:
         """The guest's own script, whole."""
         terms, server, checks = self.terms, self.planned.server, self.planned.checks
         values = {
-            "id": self.change, "seconds": str(terms.seconds), "owner": terms.owner,
-            "reload": _word(checks.reload), "was_running": _word(server.running),
-            "check": _word(checks.reload or bool(server.start)), "start": " ".join(server.start),
-            "program": server.daemon.program, "options": shlex.join(server.daemon.options), "door": str(server.daemon.pid),
-            "door_since": server.daemon.started, "unit": server.unit, "units": " ".join(server.units),
-            "mainfile": server.main_file, "merge": _program("merge.awk"), "mainpath": server.main_path,
-            "sockets": " ".join(checks.sockets), "rebind": server.rebind,
+            "id": self.change,
+            "seconds": str(terms.seconds),
+            "owner": terms.owner,
+            "reload": _word(checks.reload),
+            "was_running": _word(server.running),
+            "check": _word(checks.reload or bool(server.start)),
+            "start": " ".join(server.start),
+            "program": server.daemon.program,
+            "options": shlex.join(server.daemon.options),
+            "door": str(server.daemon.pid),
+            "door_since": server.daemon.started,
+            "unit": server.unit,
+            "units": " ".join(server.units),
+            "mainfile": server.main_file,
+            "merge": _program("merge.awk"),
+            "mainpath": server.main_path,
+            "sockets": " ".join(checks.sockets),
+            "rebind": server.rebind,
             "was_sockets": " ".join(checks.sockets if checks.was_sockets is None else checks.was_sockets),
-            "acts": "yes" if self.acts else "", "rules": self.filters,
-            "unguarded": _word(terms.unguarded), "forget": terms.forget, "stay": _word(terms.stay),
-        }  # fmt: skip
-        move = self.planned.move or Move("", "", ())
+            "acts": "yes" if self.acts else "",
+            "rules": self.filters,
+            "unguarded": _word(terms.unguarded),
+            "forget": terms.forget,
+            "stay": _word(terms.stay),
+        }
+        move = self.planned.move or InterfaceMove("", "", ())
         values |= {
             "net": move.system,
             "interface": move.interface,
@@ -162,7 +187,7 @@ class Transaction:
         lines = []
         for way in sorted(ways):
             found = (entries.entries.get(way, ABSENT) for entries in (self.proved.before, self.proved.after))
-            owners = {str(each.uid) for each in found if each.kind is Kind.FOLDER}
+            owners = {str(each.uid) for each in found if each.kind is EntryKind.FOLDER}
             lines.append(f"{','.join(sorted(owners)) or '-'} {way}\n")
         return "".join(lines)
 
@@ -177,7 +202,7 @@ class Transaction:
         }
         for number, path in enumerate(self.rows):
             before, after = self._before(path), self._after(path)
-            if after.kind is Kind.FILE:
+            if after.kind is EntryKind.FILE:
                 out[f"{number}.after"] = after.content or b""
                 hunks = reversal.hunks(before.content or b"", after.content or b"")
                 out[f"{number}.hunks"] = "".join(f"{a} {b} {c} {d}\n" for a, b, c, d in hunks).encode()
@@ -186,9 +211,7 @@ class Transaction:
         out["format"] = f"{versions.name('latch')}\n".encode()
         out["record.part"] = (self.record().model_dump_json(indent=1) + "\n").encode()
         lines = [
-            line
-            for who, told in self.planned.checks.expected.items()
-            for line in (f"asked {who}", *(f"must {t}" for t in told))
+            line for who, told in self.planned.checks.expected.items() for line in (f"asked {who}", *(f"must {t}" for t in told))
         ]
         out["expected"] = "".join(f"{line}\n" for line in lines).encode("utf-8", "surrogateescape")
         out |= {f"copy{path}": raw for path, raw in self._copy().items()}
@@ -217,21 +240,13 @@ class Transaction:
         ]
         parts += [written(f"{place}/{name}", raw) for name, raw in contents.items()]
         # What was sent is looked at again where it arrived: a full disk cuts files short without a word.
-        parts += [
-            f"[ $(wc -c <{quoted(f'{place}/{name}')}) = {len(raw)} ] || whole=no\n" for name, raw in contents.items()
-        ]
+        parts += [f"[ $(wc -c <{quoted(f'{place}/{name}')}) = {len(raw)} ] || whole=no\n" for name, raw in contents.items()]
         # Room is taken now, bytes and inodes, so that all can be told and taken back even when the disk is full by then. The one
         # link by which the change can be kept is there already, too.
-        parts.append(
-            f"mkdir {place}/room && dd if=/dev/urandom of={place}/room/0 bs=4096 count=4 2>/dev/null || whole=no\n"
-        )
+        parts.append(f"mkdir {place}/room && dd if=/dev/urandom of={place}/room/0 bs=4096 count=4 2>/dev/null || whole=no\n")
         parts.append(f"for each in 1 2 3 4 5 6 7 8; do : >{place}/room/$each || whole=no; done\n")
-        parts.append(
-            f"dd if=/dev/zero bs=4096 count=1 2>/dev/null | tr '\\000' '\\n' >{place}/outcome.part || whole=no\n"
-        )
-        parts.append(
-            f"[ $(wc -c <{place}/outcome.part) = 4096 ] && ln -s keep {place}/may-keep && : >{place}/turn || whole=no\n"
-        )
+        parts.append(f"dd if=/dev/zero bs=4096 count=1 2>/dev/null | tr '\\000' '\\n' >{place}/outcome.part || whole=no\n")
+        parts.append(f"[ $(wc -c <{place}/outcome.part) = 4096 ] && ln -s keep {place}/may-keep && : >{place}/turn || whole=no\n")
         parts.append(f"[ \"$whole\" != no ] || {{ echo 'refused: {HOME} has no room'; rm -rf {place}; return 4; }}\n")
         return "".join(parts)
 
@@ -280,9 +295,7 @@ def _octal(byte: int) -> str:
 
 
 def _program(name: str) -> str:
-    return "".join(
-        line for line in files("nightlatch.latch").joinpath(name).read_text().splitlines(True) if line[0] != "#"
-    )
+    return "".join(line for line in files("nightlatch.latch").joinpath(name).read_text().splitlines(True) if line[0] != "#")
 
 
 def _word(value: bool) -> str:
@@ -290,17 +303,17 @@ def _word(value: bool) -> str:
 
 
 def _columns(entry: Entry) -> str:
-    if entry.kind is Kind.ABSENT:
+    if entry.kind is EntryKind.ABSENT:
         return "absent 0 0 0 -"
-    kind = "folder" if entry.kind is Kind.FOLDER else "file"
+    kind = "folder" if entry.kind is EntryKind.FOLDER else "file"
     return f"{kind} {entry.mode:o} {entry.uid} {entry.gid} {entry.digest or '-'}"
 
 
-def _side(entry: Entry) -> Side:
-    if entry.kind is Kind.ABSENT:
-        return Side(kind="absent", mode=0, uid=0, gid=0, sha256="")
-    kind = "folder" if entry.kind is Kind.FOLDER else "file"
-    return Side(kind=kind, mode=entry.mode, uid=entry.uid, gid=entry.gid, sha256=entry.digest)  # type: ignore[arg-type]
+def _side(entry: Entry) -> PathState:
+    if entry.kind is EntryKind.ABSENT:
+        return PathState(kind="absent", mode=0, uid=0, gid=0, sha256="")
+    kind = "folder" if entry.kind is EntryKind.FOLDER else "file"
+    return PathState(kind=kind, mode=entry.mode, uid=entry.uid, gid=entry.gid, sha256=entry.digest)  # type: ignore[arg-type]
 
 
 def decide_script(change: str, what: str, by: str, nonce: str) -> bytes:

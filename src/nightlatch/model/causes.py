@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from nightlatch.model.gaps import Gap
-from nightlatch.model.rules import Does, Layer
+from nightlatch.model.rules import Layer, RuleAction
 from nightlatch.origin import Origin
 
 
@@ -59,7 +59,7 @@ class PrincipalLine:
 
 
 @dataclass(frozen=True, slots=True)
-class KeyRefused:
+class RefusedKey:
     """A key that stands in a file and is not accepted. `because` is for people."""
 
     because: str
@@ -128,7 +128,7 @@ class SudoRule:
 
 
 @dataclass(frozen=True, slots=True)
-class Forwarded:
+class ForwardHop:
     """A forward on the way. `dialled` is what callers dial; `seen_as` the one address as which the guest sees them all."""
 
     dialled: str
@@ -161,14 +161,14 @@ class RuleLine:
     text: str
     layer: Layer
     name: str
-    does: Does
+    does: RuleAction
     sure: bool
     answers: bool
     origin: Origin
 
 
 @dataclass(frozen=True, slots=True)
-class Bound:
+class ListenAddress:
     """Where a server listens: an address, or all of a family."""
 
     where: str
@@ -207,14 +207,32 @@ class NoSudoRule:
 
 
 @dataclass(frozen=True, slots=True)
-class GrantedHere:
+class GrantSentence:
     """The sentence of a grant."""
 
     origin: Origin
 
 
 Cause = (
-    NoServer | NoAccount | RuleLine | Bound | PrivateNetwork | PasswordField | KeysPlace | NoSudoRule | GrantedHere
-    | SettingLine | UserList | KeyLine | PrincipalLine | KeyRefused | AccountState | NoLogin | PamEnd | Chroot | SudoRule
-    | Forwarded | Gap
-)  # fmt: skip
+    NoServer
+    | NoAccount
+    | RuleLine
+    | ListenAddress
+    | PrivateNetwork
+    | PasswordField
+    | KeysPlace
+    | NoSudoRule
+    | GrantSentence
+    | SettingLine
+    | UserList
+    | KeyLine
+    | PrincipalLine
+    | RefusedKey
+    | AccountState
+    | NoLogin
+    | PamEnd
+    | Chroot
+    | SudoRule
+    | ForwardHop
+    | Gap
+)

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from nightlatch.model.bounds import Bounds
-from nightlatch.model.powers import ADMINISTER, Gives, Power, implied
+from nightlatch.model.powers import ADMINISTER, Power, PowerKind, implied
 from nightlatch.model.routes import Leg, Seal
 from nightlatch.model.secrets import Need
 from nightlatch.model.services import SSH
@@ -59,7 +59,7 @@ class Grant:
 
     def asked(self, power: Power) -> frozenset[Need]:
         """What has to be shown for a power: root's rights ask for `after` as well."""
-        if power.gives is Gives.ADMINISTER:
+        if power.gives is PowerKind.ADMINISTER:
             return frozenset(need | self.after for need in self.proofs)
         return self.proofs
 

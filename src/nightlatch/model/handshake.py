@@ -8,14 +8,14 @@ from typing import Protocol
 
 
 @dataclass(frozen=True, slots=True)
-class Answered:
+class PeerIdentity:
     """Who answers, in the peer's own words."""
 
     text: str
 
 
 @dataclass(frozen=True, slots=True)
-class Asks:
+class RequestedProof:
     """What an account is asked for, in the words that stand after `with:`; `let_in` when that is nothing at all."""
 
     account: str
@@ -24,13 +24,13 @@ class Asks:
 
 
 @dataclass(frozen=True, slots=True)
-class Broken:
+class ProtocolBreach:
     """The peer does not keep to the protocol: nothing it says after this counts."""
 
     why: str
 
 
-Event = Answered | Asks | Broken
+Event = PeerIdentity | RequestedProof | ProtocolBreach
 
 
 class Machine(Protocol):

@@ -10,7 +10,7 @@ from nightlatch.model.powers import Power
 from nightlatch.origin import Origin
 
 
-class Blocked(StrEnum):
+class ObstacleKind(StrEnum):
     """By what a grant is not served."""
 
     NO_SERVICE = "no service"
@@ -56,7 +56,7 @@ class Obstacle:
     out, `given` what is given in place of what is granted, `port` the one that a filter guards. Differences with the same `key`,
     by what and where, are one."""
 
-    by: Blocked
+    by: ObstacleKind
     causes: tuple[Cause, ...]
     at: Origin | str = ""
     why: Why | None = None
@@ -64,6 +64,6 @@ class Obstacle:
     port: int = 0
 
     @property
-    def key(self) -> tuple[Blocked, Origin | str]:
+    def key(self) -> tuple[ObstacleKind, Origin | str]:
         """By what, and where: the place of a line, or a name."""
         return self.by, self.at

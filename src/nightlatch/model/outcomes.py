@@ -5,7 +5,7 @@ from __future__ import annotations
 from enum import StrEnum
 
 
-class Stands(StrEnum):
+class ChangeState(StrEnum):
     """How a change stands: kept, taken back, or on the latch and not decided."""
 
     KEPT = "kept"

@@ -7,7 +7,7 @@ from enum import StrEnum
 from functools import lru_cache
 
 
-class Gives(StrEnum):
+class PowerKind(StrEnum):
     """The kinds of power."""
 
     DESKTOP = "desktop"
@@ -27,43 +27,48 @@ class Gives(StrEnum):
 class Power:
     """One thing a login gives; `what` is the command, the root folder of files, or the target of a tunnel."""
 
-    gives: Gives
+    gives: PowerKind
     what: str = ""
 
     def within(self, other: Power) -> bool:
         """Whether this power is no more than `other`."""
         if self.gives is not other.gives:
             return False
-        if self.gives is Gives.FILES:
+        if self.gives is PowerKind.FILES:
             root = other.what.rstrip("/")
             return self.what == other.what or self.what.startswith(root + "/")
         return self.what == other.what or other.what == "*"
 
     def __str__(self) -> str:
         shown = {
-            Gives.COMMAND: f"runs {self.what}",
-            Gives.FILES: f"files under {self.what}",
-            Gives.TUNNEL: "tunnels to anywhere" if self.what == "*" else f"a tunnel to {self.what}",
-            Gives.LISTEN: "tunnels back from anywhere" if self.what == "*" else f"a tunnel back from {self.what}",
-            Gives.AGENT: "agent forwarding",
-            Gives.SHELL: "a shell",
-            Gives.ADMINISTER: "root's rights",
-            Gives.CHANGE_PASSWORD: "a change of the password",
-            Gives.DESKTOP: "a desktop",
-            Gives.VIEW: "a look at the screen",
-            Gives.CONNECT: f"a connection to port {self.what}",
+            PowerKind.COMMAND: f"runs {self.what}",
+            PowerKind.FILES: f"files under {self.what}",
+            PowerKind.TUNNEL: "tunnels to anywhere" if self.what == "*" else f"a tunnel to {self.what}",
+            PowerKind.LISTEN: "tunnels back from anywhere" if self.what == "*" else f"a tunnel back from {self.what}",
+            PowerKind.AGENT: "agent forwarding",
+            PowerKind.SHELL: "a shell",
+            PowerKind.ADMINISTER: "root's rights",
+            PowerKind.CHANGE_PASSWORD: "a change of the password",
+            PowerKind.DESKTOP: "a desktop",
+            PowerKind.VIEW: "a look at the screen",
+            PowerKind.CONNECT: f"a connection to port {self.what}",
         }
         return shown[self.gives]
 
 
-SHELL = Power(Gives.SHELL)
-ADMINISTER = Power(Gives.ADMINISTER)
-DESKTOP = Power(Gives.DESKTOP)
-IMPLIED_BY_DESKTOP = (SHELL, Power(Gives.VIEW))
+SHELL = Power(PowerKind.SHELL)
+ADMINISTER = Power(PowerKind.ADMINISTER)
+DESKTOP = Power(PowerKind.DESKTOP)
+IMPLIED_BY_DESKTOP = (SHELL, Power(PowerKind.VIEW))
 IMPLIED_BY_SHELL = (
-    SHELL, Power(Gives.COMMAND, "*"), Power(Gives.FILES, "/"), Power(Gives.TUNNEL, "*"), Power(Gives.LISTEN, "*"),
-    Power(Gives.AGENT), Power(Gives.CHANGE_PASSWORD),
-)  # fmt: skip
+    SHELL,
+    Power(PowerKind.COMMAND, "*"),
+    Power(PowerKind.FILES, "/"),
+    Power(PowerKind.TUNNEL, "*"),
+    Power(PowerKind.LISTEN, "*"),
+    Power(PowerKind.AGENT),
+    Power(PowerKind.CHANGE_PASSWORD),
+)
 
 
 @lru_cache(maxsize=1024)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import IntEnum
 
-from nightlatch.model.causes import Forwarded
+from nightlatch.model.causes import ForwardHop
 from nightlatch.model.rules import Layer
 
 
@@ -47,7 +47,7 @@ class Route:
 
     address: str = ""
     port: int = 0
-    forward: Forwarded | None = None
+    forward: ForwardHop | None = None
     filters: tuple[FilterMet, ...] = ()
 
     def __str__(self) -> str:

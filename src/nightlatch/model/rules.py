@@ -5,7 +5,7 @@ from __future__ import annotations
 from enum import Enum, StrEnum
 
 
-class Does(Enum):
+class RuleAction(Enum):
     """What a rule does with what it matches."""
 
     NOTHING = "goes on"

@@ -31,7 +31,7 @@ class Password:
 
 
 @dataclass(frozen=True, slots=True)
-class Unknown:
+class UnknownSecret:
     """Something that has to be shown and can't be read from files."""
 
     why: str
@@ -62,5 +62,5 @@ class ClientCertificate:
     name: str
 
 
-Secret = Key | Certificate | Password | ScreenPassword | Code | ClientCertificate | Unknown
+Secret = Key | Certificate | Password | ScreenPassword | Code | ClientCertificate | UnknownSecret
 Need = frozenset[Secret]

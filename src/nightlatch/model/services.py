@@ -23,7 +23,5 @@ class ServiceWords:
     administers: bool = False
 
 
-SSH = ServiceWords(
-    "ssh", "SSH", "sshd", 22, ("key", "certificate", "password"), SHELL, ("command", "files"), administers=True
-)
+SSH = ServiceWords("ssh", "SSH", "sshd", 22, ("key", "certificate", "password"), SHELL, ("command", "files"), administers=True)
 SERVICES = (SSH,)

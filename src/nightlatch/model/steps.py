@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 
 @dataclass(frozen=True, slots=True)
-class Left:
+class ManualTask:
     """Something that no step of this version closes, and what to do about it by hand. `mark` tells a difference from all others:
     it is made of whose it is, what it gives, and the exact callers."""
 

@@ -105,9 +105,7 @@ def parse_subnet(text: str) -> IPNetwork:
     """A prefix with its length, such as 192.168.56.0/24. Raises AddressError."""
     parse_network(text)
     if "/" not in text:
-        raise AddressError(
-            f'"{text}" has no prefix length', f"a network, such as {text}/24" if ":" not in text else f"{text}/64"
-        )
+        raise AddressError(f'"{text}" has no prefix length', f"a network, such as {text}/24" if ":" not in text else f"{text}/64")
     return ipaddress.ip_network(text)
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 
-from nightlatch.access.book import Book, Choice, Proposal, Way, book, choices, narrowed, proposals
+from nightlatch.access.book import Book, Choice, Proposal, Reachability, book, choices, narrowed, proposals
 from nightlatch.access.holdings import Holding, holdings
 from nightlatch.audit.findings import Finding, Severity
 from nightlatch.estate.model import Estate
@@ -27,7 +27,7 @@ CHECKS = ("address.", "name.", "guest.shared-")
 
 
 @dataclass(frozen=True, slots=True)
-class Dial:
+class DialAdvice:
     """Which address of a guest to dial from a place: all that it has, the best first. `name` is what people type.
 
     `shared` are other guests that have the best one, too.
@@ -41,7 +41,7 @@ class Dial:
     @property
     def best(self) -> Choice | None:
         """The one to dial, or None where none leads there."""
-        return next((each for each in self.choices if each.way is not Way.NO), None)
+        return next((each for each in self.choices if each.way is not Reachability.NO), None)
 
 
 @dataclass(frozen=True)
@@ -54,7 +54,7 @@ class AddressBook:
     findings: tuple[Finding, ...]
     unread: tuple[tuple[str, str], ...]
     place: str = ""
-    dials: tuple[Dial, ...] = ()
+    dials: tuple[DialAdvice, ...] = ()
     proposals: tuple[Proposal, ...] | None = None
 
     def exit_code(self, fail_at: Severity = Severity.HIGH) -> int:
@@ -75,9 +75,14 @@ class Interfaces:
 
 
 def addresses(
-    estate: Estate, at: datetime, guests: Sequence[str] | None = None, *, place: str = "", propose: bool = False,
+    estate: Estate,
+    at: datetime,
+    guests: Sequence[str] | None = None,
+    *,
+    place: str = "",
+    propose: bool = False,
     client: Client | None = None,
-) -> AddressBook:  # fmt: skip
+) -> AddressBook:
     """Read the guests and make the book. `place` is a place of the estate or an address to dial from.
 
     `guests` narrows what is told; all are read, for what is free and what collides depends on everybody. With `propose`
@@ -98,12 +103,15 @@ def addresses(
         return bool({finding.guest, *finding.subjects} & {*shown})
 
     return AddressBook(
-        estate.name, at, narrowed(book(estate, found, list(estate.guests)), shown),
+        estate.name,
+        at,
+        narrowed(book(estate, found, list(estate.guests)), shown),
         tuple(f for g in result.guests for f in g.findings if f.check.startswith(CHECKS) and touches(f)),
-        tuple((g.guest, g.unread) for g in result.guests if g.unread), place,
+        tuple((g.guest, g.unread) for g in result.guests if g.unread),
+        place,
         tuple(_dials(estate, found, shown, callers)) if place else (),
         tuple(p for p in proposals(estate, found, known) if p.guest in shown) if propose else None,
-    )  # fmt: skip
+    )
 
 
 def place_of(estate: Estate, text: str) -> AddressSet:
@@ -119,7 +127,7 @@ def place_of(estate: Estate, text: str) -> AddressSet:
         raise NightlatchError(f'there is no place "{text}" in {estate.path} ({known}).{hint}') from None
 
 
-def _dials(estate: Estate, found: list[Holding], names: list[str], callers: AddressSet) -> list[Dial]:
+def _dials(estate: Estate, found: list[Holding], names: list[str], callers: AddressSet) -> list[DialAdvice]:
     by_guest: dict[str, list[Holding]] = {}
     holders: dict[IPAddress, dict[str, None]] = {}
     for each in found:
@@ -127,7 +135,7 @@ def _dials(estate: Estate, found: list[Holding], names: list[str], callers: Addr
         holders.setdefault(each.address, {})[each.guest] = None
     out = []
     for name in names:
-        made = Dial(name, estate.guests[name].dial, tuple(choices(estate, by_guest.get(name, []), callers)))
+        made = DialAdvice(name, estate.guests[name].dial, tuple(choices(estate, by_guest.get(name, []), callers)))
         others = holders.get(made.best.holding.address, {}) if made.best is not None else {}
         out.append(replace(made, shared=tuple(other for other in others if other != name)))
     return out

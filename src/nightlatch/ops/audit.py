@@ -16,7 +16,7 @@ from nightlatch.access.paths import guest_access
 from nightlatch.audit import documents, run
 from nightlatch.audit.checks.registry import Identities
 from nightlatch.audit.findings import Finding, Group, GuestAudit, Severity
-from nightlatch.audit.interning import Shared
+from nightlatch.audit.interning import Interner
 from nightlatch.audit.names import names_of
 from nightlatch.estate.model import Estate, GuestSpec
 from nightlatch.evidence.snapshot import Snapshot
@@ -63,9 +63,14 @@ FEW = 64  # guests that one process audits faster than several do
 
 
 def audit(
-    estate: Estate, at: datetime, guests: Sequence[str] | None = None, jobs: int = 0, *, client: Client | None = None,
+    estate: Estate,
+    at: datetime,
+    guests: Sequence[str] | None = None,
+    jobs: int = 0,
+    *,
+    client: Client | None = None,
     kinds: Kinds = KINDS,
-) -> Audit:  # fmt: skip
+) -> Audit:
     """Hold every guest against the estate. Guests are read one by one and forgotten again; findings are kept.
 
     `jobs` is the number of processes; 0 takes one for few guests and one a processor for many. Live guests are
@@ -75,23 +80,26 @@ def audit(
 
 
 def audited(
-    estate: Estate, at: datetime, guests: Sequence[str] | None = None, jobs: int = 0, *, client: Client | None = None,
+    estate: Estate,
+    at: datetime,
+    guests: Sequence[str] | None = None,
+    jobs: int = 0,
+    *,
+    client: Client | None = None,
     kinds: Kinds = KINDS,
-) -> tuple[Audit, list[Identities]]:  # fmt: skip
+) -> tuple[Audit, list[Identities]]:
     """The same, with what is kept of each guest to hold it against the others."""
     run.check_waivers(estate)
     picked = chosen(estate, guests)
     jobs = jobs or (1 if len(picked) < FEW else os.cpu_count() or 1)
     audits: dict[str, GuestAudit] = {}
     fleet: list[Identities] = []
-    shared = Shared()
+    shared = Interner()
     for found, identities in _audited(estate, at, picked, jobs, client, kinds):
         audits[found.guest] = shared.audit(found)
         fleet += [shared.identities(identities)] if identities else []
     more, failed = _compared(fleet, estate, at)
-    ordered = [
-        replace(audits[spec.name], unread=failed.get(spec.name, "") or audits[spec.name].unread) for spec in picked
-    ]
+    ordered = [replace(audits[spec.name], unread=failed.get(spec.name, "") or audits[spec.name].unread) for spec in picked]
     result = Audit(estate.name, at, tuple(_with_fleet(ordered, more)), len(estate.guests) - len(picked))
     return result, [each for each in fleet if each.guest not in failed]
 
@@ -119,7 +127,7 @@ def _alone(one: Identities, estate: Estate, at: datetime) -> str:
 
 def _audited(
     estate: Estate, at: datetime, picked: list[GuestSpec], jobs: int, client: Client | None, kinds: Kinds
-) -> Iterator[tuple[GuestAudit, Identities | None]]:  # fmt: skip
+) -> Iterator[tuple[GuestAudit, Identities | None]]:
     running = [spec.name for spec in picked if spec.via.is_live]
     if running:
         work = Auditor(estate, at, kinds)
@@ -137,7 +145,7 @@ def _audited(
 
 def _in_processes(
     estate: Estate, at: datetime, names: list[str], jobs: int, kinds: Kinds
-) -> Iterator[tuple[GuestAudit, Identities | None]]:  # fmt: skip
+) -> Iterator[tuple[GuestAudit, Identities | None]]:
     """Several processes at a time. Where one of them dies, what is left is done one by one, each in a process of its own."""
     done = 0
     try:
@@ -181,9 +189,7 @@ class Auditor:
     def judged(self, snapshot: Snapshot) -> tuple[GuestAudit, Identities]:
         """The audit of one guest from its evidence."""
         access = guest_access(readings.read(snapshot), self.at, self.realms, self.kinds)
-        return run.guest_audit(access, self.at, self.estate, self.names, self.kinds), run.identities(
-            access, self.estate
-        )
+        return run.guest_audit(access, self.at, self.estate, self.names, self.kinds), run.identities(access, self.estate)
 
 
 _AUDITOR: list[Auditor] = []

@@ -22,13 +22,13 @@ from nightlatch.readings import guest as readings
 from nightlatch.transports import by_hand, targets
 from nightlatch.transports.ssh import Client
 
-__all__ = ["Described", "describe"]
+__all__ = ["Description", "describe"]
 
 HOLES = (Group.HOLE, Group.SHUT_OUT)
 
 
 @dataclass(frozen=True, slots=True)
-class Described:
+class Description:
     """What was written: the files, the guests in it and those not read, what no sentence can say.
 
     `left` are findings (holes, and people shut out) of an audit of the new file against the same evidence.
@@ -46,7 +46,7 @@ class Described:
 
 def describe(
     path: Path, names: Sequence[str], at: datetime, *, client: Client | None = None, pins: tuple[str, ...] = ()
-) -> Described:  # fmt: skip
+) -> Description:
     """Write an estate file at `path`, with public keys in a folder beside it. Nothing that is there is overwritten.
 
     `names` are folders, archives, texts carried over by hand, and live targets. Raises RefusedError when a file is there
@@ -81,7 +81,7 @@ def describe(
     return replace(written(path, read, at), unread=unread)
 
 
-def written(path: Path, read: Sequence[tuple[GuestAccess, text.GuestLine]], at: datetime) -> Described:
+def written(path: Path, read: Sequence[tuple[GuestAccess, text.GuestLine]], at: datetime) -> Description:
     """Write the estate file of guests whose access is known, and hold it against that access."""
     guests = [access for access, _ in read]
     holders = holding.found_in(guests)
@@ -90,7 +90,7 @@ def written(path: Path, read: Sequence[tuple[GuestAccess, text.GuestLine]], at: 
     keys = _write(path, document, {name: key.line + "\n" for name, key in text.key_files(holders).items()})
     unsaid = tuple(dict.fromkeys(f"{each.guest}: {each.text} ({each.origin})" for each in said.unsaid))
     used = {sentence.who for sentence in said.sentences}
-    return Described(
+    return Description(
         path,
         keys,
         tuple(line.name for _, line in read),

@@ -25,11 +25,11 @@ from nightlatch.estate.model import Estate, GuestSpec, ViaKind
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import NightlatchError, PutBackError, RefusedError, UnreadableError, work_on
 from nightlatch.latch import folder, live, relocation
-from nightlatch.latch.folder import Changed, new_change_id
+from nightlatch.latch.folder import FolderChange, new_change_id
 from nightlatch.latch.live import Pending
 from nightlatch.latch.planned_change import planned
 from nightlatch.latch.transaction import SEAM, Terms, Transaction
-from nightlatch.model.outcomes import Stands
+from nightlatch.model.outcomes import ChangeState
 from nightlatch.ops.draft import draft, prove
 from nightlatch.ops.evidence import TOOL
 from nightlatch.ops.survey import chosen, client_for, more_of, survey_live, survey_target
@@ -63,15 +63,15 @@ class Confirmation:
 
 
 @dataclass(frozen=True, slots=True)
-class Latched:
+class LiveChange:
     """A change on the latch or decided, and what became of it.
 
     `moved_to` is the address at which the guest is to be found now, where that is another, `port` the port; `followed` says
     what the estate file took over of it.
     """
 
-    changed: Changed
-    outcome: Stands
+    changed: FolderChange
+    outcome: ChangeState
     confirmation: Confirmation | None = None
     steps: tuple[str, ...] = ()
     moved_to: str = ""
@@ -112,9 +112,17 @@ def told() -> Iterator[None]:
 
 
 def enact(
-    estate: Estate, guest: str, at: datetime, change: str = "", *, client: Client | None = None,
-    seconds: int = LATCH_SECONDS, decide: Decide = keep_when_proved, unguarded: bool = False, install: bool = False,
-) -> Latched:  # fmt: skip
+    estate: Estate,
+    guest: str,
+    at: datetime,
+    change: str = "",
+    *,
+    client: Client | None = None,
+    seconds: int = LATCH_SECONDS,
+    decide: Decide = keep_when_proved,
+    unguarded: bool = False,
+    install: bool = False,
+) -> LiveChange:
     """Survey one guest again, draft and prove again, and apply.
 
     On a live guest the change is on the latch for `seconds`; `decide` gets what a fresh connection found and says True
@@ -128,7 +136,7 @@ def enact(
     if not spec.via.is_live:
         snapshot = survey_target(spec.via.path, spec.name, more_of(estate, spec))
         proved = prove(estate, draft(estate, snapshot, at), snapshot, at)
-        return Latched(apply(proved, spec.via.path, at, change), Stands.KEPT)
+        return LiveChange(apply(proved, spec.via.path, at, change), ChangeState.KEPT)
     with client_for(client) as using, work_on(guest):
         shell = targets.of_guest(spec, using)
         snapshot = survey_live(shell, more_of(estate, spec))
@@ -171,7 +179,7 @@ def _install(shell: Shell, packages: Sequence[Install], *, agreed: bool) -> None
         live.install(shell, each)
 
 
-def apply(proved: ProvedDraft, root: Path, at: datetime, change: str = "") -> Changed:
+def apply(proved: ProvedDraft, root: Path, at: datetime, change: str = "") -> FolderChange:
     """Apply a proved draft to the folder it was proved on."""
     with told():
         return folder.enact(proved, root, at, TOOL, change or new_change_id(datetime.now(UTC)))
@@ -179,19 +187,17 @@ def apply(proved: ProvedDraft, root: Path, at: datetime, change: str = "") -> Ch
 
 def put_on_latch(
     estate: Estate, shell: Shell, proved: ProvedDraft, at: datetime, on: Terms, *, decide: Decide = keep_when_proved
-) -> Latched:  # fmt: skip
+) -> LiveChange:
     """Carry out a proved draft on a live guest on these terms, prove it by a fresh connection, and decide.
 
     Ctrl-C or a dead connection at any moment leaves the guest to take the change back by itself.
     """
     change, seconds = on.change, on.seconds
     if not SHORTEST <= seconds <= LONGEST:
-        raise NightlatchError(
-            f"a change can be on the latch from {SHORTEST} s to {LONGEST // 3600} hours, not {seconds} s"
-        )
-    changed = Changed(shell.guest, change, tuple(proved.changed), (), tuple(map(str, proved.draft.acts)))
+        raise NightlatchError(f"a change can be on the latch from {SHORTEST} s to {LONGEST // 3600} hours, not {seconds} s")
+    changed = FolderChange(shell.guest, change, tuple(proved.changed), (), tuple(map(str, proved.draft.acts)))
     if not proved.does:
-        return Latched(Changed(shell.guest, "", ()), Stands.KEPT)
+        return LiveChange(FolderChange(shell.guest, "", ()), ChangeState.KEPT)
     if services.installs(proved.draft.acts):
         raise RefusedError("a package is still missing after it was installed; look at the guest", guest=shell.guest)
     plan = planned(estate, proved)
@@ -205,7 +211,7 @@ def put_on_latch(
         confirmation = confirm(estate, there, proved, at, change)
         answer = decide(confirmation)
         if answer is None:
-            return Latched(changed, Stands.ON_THE_LATCH, confirmation, steps, goes, port=port)
+            return LiveChange(changed, ChangeState.ON_THE_LATCH, confirmation, steps, goes, port=port)
         if goes and not answer:
             outcome = relocation.taken_back(shell, there, change, owner())
         else:  # what was not reached over its new port is taken back over the old one, which is open yet
@@ -224,19 +230,23 @@ def put_on_latch(
     done = changed if outcome.kept else returned(changed, outcome)
     if goes and outcome.kept:
         followed = followed_address(estate, shell.guest, proved.before.told.came.to, goes)
-        return Latched(done, Stands.KEPT, confirmation, steps, goes, followed)
+        return LiveChange(done, ChangeState.KEPT, confirmation, steps, goes, followed)
     if port and outcome.kept:
         followed = followed_port(estate, shell.guest, proved.before.told.came.port, port)
-        return Latched(done, Stands.KEPT, confirmation, steps, "", followed, port)
-    return Latched(done, Stands.KEPT if outcome.kept else Stands.PUT_BACK, confirmation, steps)
+        return LiveChange(done, ChangeState.KEPT, confirmation, steps, "", followed, port)
+    return LiveChange(done, ChangeState.KEPT if outcome.kept else ChangeState.PUT_BACK, confirmation, steps)
 
 
-def returned(changed: Changed, outcome: live.Outcome) -> Changed:
+def returned(changed: FolderChange, outcome: live.Outcome) -> FolderChange:
     """What really went back of a change, as the guest told it."""
     return replace(
-        changed, paths=(*outcome.back, *outcome.removed), skipped=outcome.left, merged=outcome.merged, whole=outcome.whole,
+        changed,
+        paths=(*outcome.back, *outcome.removed),
+        skipped=outcome.left,
+        merged=outcome.merged,
+        whole=outcome.whole,
         removed=outcome.removed,
-    )  # fmt: skip
+    )
 
 
 def followed_address(estate: Estate, guest: str, old: str, new: str) -> str:
@@ -285,16 +295,12 @@ def _problems(confirmation: Confirmation, outcome: live.Outcome) -> str:
     else:  # the guest was first: what the connection saw is the state from before
         parts = [f"no fresh connection proved it in time. {outcome.words[:1].upper()}{outcome.words[1:]}"]
     parts += [f"  {path} was changed by somebody else meanwhile and is left as it is" for path in outcome.left]
-    parts += [
-        f"  {path} was touched by somebody else meanwhile: our lines went back, theirs stay" for path in outcome.merged
-    ]
+    parts += [f"  {path} was touched by somebody else meanwhile: our lines went back, theirs stay" for path in outcome.merged]
     parts += [f"  {path} is as it was; sshd refused what somebody else had made of it" for path in outcome.whole]
     return "\n".join(parts)
 
 
-def terms(
-    at: datetime, change: str, seconds: int, *, unguarded: bool = False, forget: str = "", seam: str = SEAM
-) -> Terms:  # fmt: skip
+def terms(at: datetime, change: str, seconds: int, *, unguarded: bool = False, forget: str = "", seam: str = SEAM) -> Terms:
     """The terms on which this process changes a guest."""
     time_text = at.isoformat(timespec="seconds")
     return Terms(change, TOOL, time_text, owner(), seconds, unguarded, forget, not forget, seam)
@@ -329,14 +335,14 @@ def confirm(estate: Estate, shell: Shell, proved: ProvedDraft, at: datetime, cha
 
 def pending(
     estate: Estate, guests: Sequence[str] | None = None, *, client: Client | None = None
-) -> Iterator[tuple[str, live.Told | str]]:  # fmt: skip
+) -> Iterator[tuple[str, live.LatchReport | str]]:
     """What is on the latch of each live guest, and what became of its last changes; or why it can't be asked."""
     with client_for(client) as using:
         for spec in chosen(estate, guests):
             if spec.via.is_live:
                 try:
                     with work_on(spec.name):
-                        found: live.Told | str = live.ask(relocation.answering(spec, targets.of_guest(spec, using)))
+                        found: live.LatchReport | str = live.ask(relocation.answering(spec, targets.of_guest(spec, using)))
                 except UnreadableError as error:
                     found = error.words
                 yield spec.name, found
@@ -362,9 +368,9 @@ def _jumps(spec: GuestSpec, client: Client) -> list[str]:
 
 
 __all__ = [
-    "Changed",
     "Confirmation",
-    "Latched",
+    "FolderChange",
+    "LiveChange",
     "Pending",
     "apply",
     "enact",

@@ -8,7 +8,7 @@ from datetime import datetime
 from pathlib import Path
 
 from nightlatch.access.arrivals import Arrival
-from nightlatch.access.exposure import Exposed, Fate
+from nightlatch.access.exposure import ExposedSocket, Fate
 from nightlatch.access.exposure import exposure as of_guest
 from nightlatch.access.grants import realms
 from nightlatch.access.realms import DIRECT, Realms
@@ -35,7 +35,7 @@ class Exposure:
 
     estate: str
     at: datetime
-    sockets: tuple[Exposed, ...]
+    sockets: tuple[ExposedSocket, ...]
     unread: tuple[tuple[str, str], ...] = ()
     quiet: tuple[str, ...] = ()
     names: Names = field(default_factory=Names)
@@ -56,11 +56,11 @@ class Exposure:
 
 def exposure(
     estate: Estate, at: datetime, guests: Sequence[str] | None = None, *, ports: Sequence[int] = (), client: Client | None = None
-) -> Exposure:  # fmt: skip
+) -> Exposure:
     """Read guests and say who can reach which of their ports; `ports` narrows it to some. Raises NightlatchError for a guest
     that is none."""
     outside = realms(estate)
-    found: dict[str, tuple[Exposed, ...]] = {}
+    found: dict[str, tuple[ExposedSocket, ...]] = {}
     unread: dict[str, str] = {}
     pending: dict[str, OnLatch] = {}
     for each in survey(estate, guests, client=client):
@@ -75,16 +75,20 @@ def exposure(
             unread[each.guest] = error.words
     order = [spec.name for spec in chosen(estate, guests)]
     return Exposure(
-        estate.name, at, tuple(one for name in order for one in found.get(name, ())),
+        estate.name,
+        at,
+        tuple(one for name in order for one in found.get(name, ())),
         tuple((name, unread[name]) for name in order if name in unread),
-        tuple(name for name in order if name in found and not found[name]), names_of(estate),
-        outside, pending,
-    )  # fmt: skip
+        tuple(name for name in order if name in found and not found[name]),
+        names_of(estate),
+        outside,
+        pending,
+    )
 
 
 def exposure_target(
     target: Path | str | Snapshot, at: datetime, *, ports: Sequence[int] = (), client: Client | None = None
-) -> Exposure:  # fmt: skip
+) -> Exposure:
     """A look at one guest without an estate. Raises UnreadableError, UnreachableError."""
     snapshot = target if isinstance(target, Snapshot) else survey_target(target, client=client)
     with work_on(snapshot.guest):
@@ -97,6 +101,6 @@ def _pending(snapshot: Snapshot) -> dict[str, OnLatch]:
     return {snapshot.guest: found} if found is not None else {}
 
 
-def _narrowed(snapshot: Snapshot, ports: Sequence[int], ways: Sequence[Arrival] = DIRECT) -> tuple[Exposed, ...]:
+def _narrowed(snapshot: Snapshot, ports: Sequence[int], ways: Sequence[Arrival] = DIRECT) -> tuple[ExposedSocket, ...]:
     found = of_guest(readings.read(snapshot), ways=ways)
     return tuple(each for each in found if not ports or each.port in ports)

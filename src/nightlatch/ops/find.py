@@ -29,14 +29,14 @@ from nightlatch.readings.network.network_reading import NetworkReading
 from nightlatch.transports import nearby
 from nightlatch.transports.targets import SSH_PORT
 
-__all__ = ["Candidate", "Sign", "Sought", "Verdict", "find"]
+__all__ = ["SearchResult", "SearchVerdict", "Sign", "SoughtAddress", "find"]
 
 MOST_SCANNED = 2048  # addresses in one run
 AT_ONCE = 64
 QUICK = Limits(name=2, connect=1.5, silent=4, whole=8)
 
 
-class Verdict(StrEnum):
+class SearchVerdict(StrEnum):
     """What came of a candidate."""
 
     CONFIRMED = "confirmed by a pinned host key"
@@ -46,7 +46,7 @@ class Verdict(StrEnum):
     NOT_TRIED = "not tried: outside of the estate's networks"
 
 
-ORDER = list(Verdict)
+ORDER = list(SearchVerdict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,17 +59,17 @@ class Sign:
 
 
 @dataclass(frozen=True, slots=True)
-class Candidate:
+class SoughtAddress:
     """An address where the guest may be, what speaks for it, and what the wire says."""
 
     address: str
     signs: tuple[Sign, ...]
-    verdict: Verdict = Verdict.NOT_TRIED
+    verdict: SearchVerdict = SearchVerdict.NOT_TRIED
     look: Look | None = None
 
 
 @dataclass(frozen=True)
-class Sought:
+class SearchResult:
     """The whole search. `hardware` are the addresses that were looked for; `scanned` counts addresses that were dialled
     without any sign; `unscanned` says which networks were not scanned and which evidence was not read, and why. `twins`
     are other guests for which the same host key is pinned: it can't tell them apart."""
@@ -77,15 +77,15 @@ class Sought:
     what: str
     guest: str
     hardware: tuple[str, ...]
-    candidates: tuple[Candidate, ...]
+    candidates: tuple[SoughtAddress, ...]
     scanned: int = 0
     unscanned: tuple[str, ...] = ()
     twins: tuple[str, ...] = ()
 
     @property
-    def found(self) -> tuple[Candidate, ...]:
+    def found(self) -> tuple[SoughtAddress, ...]:
         """The candidates that are confirmed."""
-        return tuple(each for each in self.candidates if each.verdict is Verdict.CONFIRMED)
+        return tuple(each for each in self.candidates if each.verdict is SearchVerdict.CONFIRMED)
 
     @property
     def exit_code(self) -> int:
@@ -94,9 +94,14 @@ class Sought:
 
 
 def find(
-    estate: Estate, what: str, *, leases: Sequence[Path] = (), evidence: Path | None = None, scan: bool = True,
+    estate: Estate,
+    what: str,
+    *,
+    leases: Sequence[Path] = (),
+    evidence: Path | None = None,
+    scan: bool = True,
     limits: Limits | None = None,
-) -> Sought:  # fmt: skip
+) -> SearchResult:
     """Look for a guest by its name or a hardware address. `leases` are lease files to read besides this machine's own,
     `evidence` is a folder of archives of a survey. Raises NightlatchError for a name that the estate does not have."""
     work = _Search(estate, what, limits or QUICK)
@@ -142,13 +147,13 @@ class _Search:
         self.macs: list[str] = [mac] if mac else []
         self.names = {what.lower(), self.spec.dial.lower()} - {""} if self.spec is not None else set()
         self.signs: dict[str, list[Sign]] = {}
-        self.looks: dict[str, tuple[Verdict, Look]] = {}
+        self.looks: dict[str, tuple[SearchVerdict, Look]] = {}
         self.own = nearby.own_addresses()
         self.scanned, self.unscanned = 0, list[str]()
 
     @property
     def is_found(self) -> bool:
-        return any(verdict is Verdict.CONFIRMED for verdict, _ in self.looks.values())
+        return any(verdict is SearchVerdict.CONFIRMED for verdict, _ in self.looks.values())
 
     def know(self, surveyed: dict[str, NetworkReading]) -> None:
         """Hardware addresses, names and addresses of the guest from the estate and from what was read of it."""
@@ -183,8 +188,14 @@ class _Search:
         self.neighbours("this machine", nearby.table(), local=True)
         given = [*nearby.kept_leases(), *((str(path), lease) for path in files for lease in nearby.leases_in(path))]
         for path, lease in given:
-            self.lease("this machine" if path not in map(str, files) else "a lease file", path, lease.hardware, lease.name,
-                       lease.address, lease.line)  # fmt: skip
+            self.lease(
+                "this machine" if path not in map(str, files) else "a lease file",
+                path,
+                lease.hardware,
+                lease.name,
+                lease.address,
+                lease.line,
+            )
         for name, reading in surveyed.items():
             self.neighbours(name, reading.neighbours, local=False)
             for placed in reading.served:
@@ -193,9 +204,7 @@ class _Search:
         for mac in self.macs:
             for interface in self._links():
                 address = _by_hardware(mac)
-                self.note(
-                    f"{address}%{interface}", f"made from {mac} (RFC 4291, appendix A)", Origin(mac, kind=Kind.WIRE)
-                )
+                self.note(f"{address}%{interface}", f"made from {mac} (RFC 4291, appendix A)", Origin(mac, kind=Kind.WIRE))
 
     def neighbours(self, whose: str, table: Sequence[Neighbour], *, local: bool) -> None:
         for each in table:
@@ -244,13 +253,13 @@ class _Search:
         for address, look in zip(wanted, driver.looks(targets, at_once=AT_ONCE, limits=self.limits), strict=True):
             self.looks[address] = (self.judged(look), look)
 
-    def judged(self, look: Look) -> Verdict:
+    def judged(self, look: Look) -> SearchVerdict:
         if not look.keys:
-            return Verdict.SILENT if look.identified is None else Verdict.UNPINNED
+            return SearchVerdict.SILENT if look.identified is None else SearchVerdict.UNPINNED
         pins = self.spec.host_keys if self.spec is not None else ()
         if set(look.fingerprints) & set(pins):
-            return Verdict.CONFIRMED
-        return Verdict.OTHER_KEY if pins else Verdict.UNPINNED
+            return SearchVerdict.CONFIRMED
+        return SearchVerdict.OTHER_KEY if pins else SearchVerdict.UNPINNED
 
     def scan(self) -> None:
         """Dial what no sign led to, on the estate's networks that this machine sits on or reaches; then look for neighbours."""
@@ -259,7 +268,7 @@ class _Search:
         self.scanned = len(wanted)
         for address in wanted:
             verdict, look = self.looks[address]
-            if verdict is Verdict.CONFIRMED or (verdict is Verdict.UNPINNED and not self.macs):
+            if verdict is SearchVerdict.CONFIRMED or (verdict is SearchVerdict.UNPINNED and not self.macs):
                 origin = Origin(f"{address} from {look.here}", kind=Kind.WIRE)
                 self.note(address, "answered while the network was looked through", origin, fresh=True)
         # Who was dialled stands in the neighbour table now, whether it answered on that port or not.
@@ -276,9 +285,7 @@ class _Search:
             for subnet in spec.subnets:
                 if subnet.num_addresses > MOST_SCANNED - len(out):
                     what = (
-                        "too many addresses to look through"
-                        if subnet.version == 4
-                        else "IPv6 networks can't be looked through"
+                        "too many addresses to look through" if subnet.version == 4 else "IPv6 networks can't be looked through"
                     )
                     self.unscanned.append(f"{name} {subnet}: {what}")
                     continue
@@ -287,13 +294,13 @@ class _Search:
                 out += [str(a) for a in hosts if str(a) not in self.looks]
         return out
 
-    def result(self) -> Sought:
+    def result(self) -> SearchResult:
         made = []
         for address, signs in self.signs.items():
-            verdict, look = self.looks.get(address, (Verdict.NOT_TRIED, None))
+            verdict, look = self.looks.get(address, (SearchVerdict.NOT_TRIED, None))
             if look is not None and look.failed is not None and look.failed in (Stage.NAME, Stage.ROUTE):
                 signs = [*signs, Sign("no route leads there from here", Origin(address, kind=Kind.WIRE))]
-            made.append(Candidate(address, tuple(signs), verdict, look))
+            made.append(SoughtAddress(address, tuple(signs), verdict, look))
         made = [replace(each, verdict=self._freshened(each)) for each in made]
         made.sort(key=lambda each: (ORDER.index(each.verdict), not any(s.fresh for s in each.signs)))
         name = self.spec.name if self.spec is not None else ""
@@ -302,11 +309,11 @@ class _Search:
             for other in self.estate.guests.values()
             if self.spec is not None and other.name != name and set(other.host_keys) & set(self.spec.host_keys)
         ]
-        return Sought(self.what, name, tuple(self.macs), tuple(made), self.scanned, tuple(self.unscanned), tuple(twins))
+        return SearchResult(self.what, name, tuple(self.macs), tuple(made), self.scanned, tuple(self.unscanned), tuple(twins))
 
-    def _freshened(self, each: Candidate) -> Verdict:
+    def _freshened(self, each: SoughtAddress) -> SearchVerdict:
         """A candidate that was noticed after the wire was asked: allowed, and silent so far."""
-        return Verdict.SILENT if each.look is None and self.allowed(each.address) else each.verdict
+        return SearchVerdict.SILENT if each.look is None and self.allowed(each.address) else each.verdict
 
 
 def _by_hardware(mac: str) -> IPv6Address:

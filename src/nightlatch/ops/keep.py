@@ -6,14 +6,14 @@ from datetime import datetime
 
 from nightlatch.draft import promises
 from nightlatch.estate.model import Estate, GuestSpec
-from nightlatch.evidence.extra_paths import More
+from nightlatch.evidence.extra_paths import ExtraPaths
 from nightlatch.faults import PutBackError, RefusedError, work_on
 from nightlatch.latch import live, relocation, standing_change
-from nightlatch.latch.folder import Changed
+from nightlatch.latch.folder import FolderChange
 from nightlatch.latch.live import Pending
 from nightlatch.latch.records import CHANGES, PROMISED
-from nightlatch.model.outcomes import Stands
-from nightlatch.ops.enact import Confirmation, Latched, followed_address, followed_port, owner
+from nightlatch.model.outcomes import ChangeState
+from nightlatch.ops.enact import Confirmation, LiveChange, followed_address, followed_port, owner
 from nightlatch.ops.survey import chosen, client_for, more_of, survey_live
 from nightlatch.transports import targets
 from nightlatch.transports.shell import Shell
@@ -22,7 +22,7 @@ from nightlatch.transports.ssh import Client, Ssh
 __all__ = ["keep"]
 
 
-def keep(estate: Estate, guest: str, at: datetime, change: str = "", *, client: Client | None = None) -> Latched:
+def keep(estate: Estate, guest: str, at: datetime, change: str = "", *, client: Client | None = None) -> LiveChange:
     """Keep what is on the latch of a live guest, by a fresh connection that reads it again; `at` is now, aware.
 
     Raises RefusedError when nothing is on the latch, or another change than `change`.
@@ -39,35 +39,39 @@ def keep(estate: Estate, guest: str, at: datetime, change: str = "", *, client: 
         there = shell.address.host if isinstance(shell, Ssh) and shell.address.host != spec.via.host else ""
         followed = followed_address(estate, guest, spec.via.host, there) if there else ""
         followed = followed or (followed_port(estate, guest, spec.via.port or 22, port) if port else "")
-        return Latched(changed, Stands.KEPT, seen, (), there, followed, port)
+        return LiveChange(changed, ChangeState.KEPT, seen, (), there, followed, port)
 
 
 def _proved_again(
     estate: Estate, spec: GuestSpec, shell: Shell, waiting: Pending, at: datetime
-) -> tuple[Changed, Confirmation]:  # fmt: skip
+) -> tuple[FolderChange, Confirmation]:
     """What the change on the latch did, and what this connection proves of it. Raises RefusedError where something that was
     promised does not hold; the change is left on the latch then."""
     place = f"{CHANGES}/{waiting.change}"
-    more = more_of(estate, spec) | More(folders=(place,))
+    more = more_of(estate, spec) | ExtraPaths(folders=(place,))
     now = survey_live(shell, more)
     found = standing_change.read(now, waiting.change, PROMISED)
     missing = [each.path for each in found.kept if each.path not in now.entries]
     if missing:
-        now = survey_live(shell, more | More(tuple(missing)))
+        now = survey_live(shell, more | ExtraPaths(tuple(missing)))
     problems = promises.unlike({each.path: each.after for each in found.kept}, now)
     problems = problems or promises.broken(estate, found.promise(now), now, at)
     if problems:
         wait = f"within {waiting.seconds} s" if waiting.seconds is not None and waiting.seconds > 0 else "in time"
         raise RefusedError(
-            "\n".join(["a fresh connection found that it does not hold, so it was not kept:",
-                       *(f"  {each}" for each in problems),
-                       f"  the guest takes it back by itself {wait}; nightlatch undo takes it back at once"]),
+            "\n".join(
+                [
+                    "a fresh connection found that it does not hold, so it was not kept:",
+                    *(f"  {each}" for each in problems),
+                    f"  the guest takes it back by itself {wait}; nightlatch undo takes it back at once",
+                ]
+            ),
             guest=spec.name,
-        )  # fmt: skip
+        )
     proven, unproven = promises.places(estate, now)
     seen = Confirmation(spec.name, waiting.change, now.told.came.source, (), tuple(proven), tuple(unproven))
     paths = tuple(each.path for each in found.kept)
-    return Changed(spec.name, waiting.change, paths, (), tuple(map(str, found.acts))), seen
+    return FolderChange(spec.name, waiting.change, paths, (), tuple(map(str, found.acts))), seen
 
 
 def _live_spec(estate: Estate, guest: str) -> GuestSpec:

@@ -17,13 +17,13 @@ from nightlatch.ops.survey import chosen, client_for, survey_target
 from nightlatch.probe import driver
 from nightlatch.probe.driver import Limits
 from nightlatch.probe.hostkeys import md5_fingerprint
-from nightlatch.probe.ssh import Proven
+from nightlatch.probe.ssh import ProvenKey
 from nightlatch.probe.stages import Look, Target
 from nightlatch.readings import guest as readings
 from nightlatch.transports import targets
 from nightlatch.transports.ssh import Client
 
-__all__ = ["CONSOLE", "Met", "held_by_evidence", "meet", "pin"]
+__all__ = ["CONSOLE", "FirstContact", "held_by_evidence", "meet", "pin"]
 
 # One line to type: the public halves hold no secret, and every type of key is shown.
 CONSOLE = "cat /etc/ssh/ssh_host_*_key.pub | ssh-keygen -l -f -"
@@ -31,7 +31,7 @@ MD5_FORM = "ssh-keygen -l -E md5 -f -"
 
 
 @dataclass(frozen=True, slots=True)
-class Met:
+class FirstContact:
     """What the wire shows of a guest's host keys, and how they stand to those that the estate pins.
 
     `held` are fingerprints that evidence of the guest holds, with the file that they come from.
@@ -43,12 +43,12 @@ class Met:
     held: tuple[tuple[str, str], ...] = ()
 
     @property
-    def keys(self) -> tuple[Proven, ...]:
+    def keys(self) -> tuple[ProvenKey, ...]:
         """The keys that the wire has proven."""
         return self.look.keys
 
     @property
-    def known(self) -> tuple[Proven, ...]:
+    def known(self) -> tuple[ProvenKey, ...]:
         """Those of them that are pinned."""
         return tuple(proven for proven in self.keys if proven.key.fingerprint in self.pinned)
 
@@ -58,14 +58,14 @@ class Met:
         return bool(self.pinned and self.keys and not self.known)
 
     @property
-    def vouched(self) -> tuple[Proven, ...]:
+    def vouched(self) -> tuple[ProvenKey, ...]:
         """Those that evidence of the guest holds, too."""
         held = {fingerprint for fingerprint, _ in self.held}
         return tuple(proven for proven in self.keys if proven.key.fingerprint in held)
 
-    def named_by(self, words: str) -> tuple[tuple[Proven, ...], tuple[str, ...]]:
+    def named_by(self, words: str) -> tuple[tuple[ProvenKey, ...], tuple[str, ...]]:
         """The proven keys that a text names by SHA256 or MD5 fingerprint, and fingerprints in it that no key has."""
-        named: dict[Proven, None] = {}
+        named: dict[ProvenKey, None] = {}
         strange = []
         for each in fingerprints(words):
             found = [p for p in self.keys if each in (p.key.fingerprint, md5_fingerprint(p.key.blob))]
@@ -76,14 +76,14 @@ class Met:
 
 def meet(
     estate: Estate, guest: str, *, evidence: Path | None = None, client: Client | None = None, limits: Limits | None = None
-) -> Met:  # fmt: skip
+) -> FirstContact:
     """Look at every host key of a guest on the wire. Raises NightlatchError where no address is written for it."""
     spec = chosen(estate, [guest])[0]
     held = held_by_evidence(spec, evidence)
     with client_for(client) as using:
         host, port = targets.wire_of(spec, using)
     look = driver.looks([Target(host, port, pins=spec.host_keys, every_key=True)], limits=limits)[0]
-    return Met(guest, look, spec.host_keys, held)
+    return FirstContact(guest, look, spec.host_keys, held)
 
 
 def held_by_evidence(spec: GuestSpec, path: Path | None) -> tuple[tuple[str, str], ...]:
@@ -102,7 +102,7 @@ def held_by_evidence(spec: GuestSpec, path: Path | None) -> tuple[tuple[str, str
     return tuple((key.fingerprint, key.path) for key in readings.read(snapshot).host_keys)
 
 
-def pin(estate: Estate, met: Met, keys: Sequence[Proven]) -> tuple[str, ...]:
+def pin(estate: Estate, met: FirstContact, keys: Sequence[ProvenKey]) -> tuple[str, ...]:
     """Write the keys that were confirmed as the guest's host keys into the estate file; returns all that are pinned now.
 
     Pins that the wire proved again stay; those that it did not show give way. Raises RefusedError when nothing was

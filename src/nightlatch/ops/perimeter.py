@@ -14,7 +14,7 @@ from pathlib import Path
 
 from nightlatch.access.grants import expand
 from nightlatch.draft import perimeter as rows
-from nightlatch.draft.perimeter import Outside
+from nightlatch.draft.perimeter import TableDraft
 from nightlatch.estate import editing, perimeters
 from nightlatch.estate.model import Estate, NetworkSpec, Perimeter
 from nightlatch.estate.perimeters import Record
@@ -28,24 +28,32 @@ from nightlatch.services.table import KINDS
 from nightlatch.transports import tables
 from nightlatch.transports.ssh import Client
 
-__all__ = ["Border", "Bordered", "border", "changed_table", "enact_border", "take_border", "undo_border"]
+__all__ = [
+    "PerimeterChange",
+    "PerimeterDraft",
+    "changed_table",
+    "draft_perimeter",
+    "enact_perimeter",
+    "take_perimeter",
+    "undo_perimeter",
+]
 BY = "nightlatch"
 
 
 @dataclass(frozen=True)
-class Border:
+class PerimeterDraft:
     """What all perimeters of an estate should change. `claimed` are networks whose perimeter is only claimed, `unread` guests
     of which nothing was read, so that their ports are not known."""
 
     estate: str
     at: datetime
-    drafts: tuple[Outside, ...]
+    drafts: tuple[TableDraft, ...]
     claimed: tuple[str, ...] = ()
     unread: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(frozen=True)
-class Bordered:
+class PerimeterChange:
     """A table that was put at its service, or taken from there: its network, version and rows."""
 
     network: str
@@ -54,15 +62,13 @@ class Bordered:
     changed: bool
 
 
-def border(
+def draft_perimeter(
     estate: Estate, at: datetime, networks: Sequence[str] = (), *, client: Client | None = None, kinds: Kinds = KINDS
-) -> Border:  # fmt: skip
+) -> PerimeterDraft:
     """Read the guests, and say which rows outside of them the grants ask for. Raises RefusedError for a network that is none."""
     for name in networks:
         if name not in estate.networks:
-            raise RefusedError(
-                f"there is no network {name}; the estate has {', '.join(sorted(estate.networks)) or 'none'}"
-            )
+            raise RefusedError(f"there is no network {name}; the estate has {', '.join(sorted(estate.networks)) or 'none'}")
     those = [each for each in estate.networks.values() if each.perimeters and (not networks or each.name in networks)]
     concerned = {name for each in those for name in _behind(estate, each)}
     grants: dict[str, Sequence[Grant]] = {}
@@ -91,8 +97,8 @@ def border(
             if not perimeter.path:
                 claimed.append(network.name)
             else:
-                made.append(rows.outside(network, place, _held(perimeter), wishes, unknown))
-    return Border(estate.name, at, tuple(made), tuple(dict.fromkeys(claimed)), tuple(unread))
+                made.append(rows.draft_table(network, place, _held(perimeter), wishes, unknown))
+    return PerimeterDraft(estate.name, at, tuple(made), tuple(dict.fromkeys(claimed)), tuple(unread))
 
 
 def _behind(estate: Estate, network: NetworkSpec) -> set[str]:
@@ -112,41 +118,35 @@ def _file(perimeter: Perimeter) -> tuple[Record, ...]:
     return tuple(record for record, _ in _held(perimeter))
 
 
-def changed_table(draft: Outside) -> str:
+def changed_table(draft: TableDraft) -> str:
     """The whole of a drafted table in CSV, for whoever keeps that filter. Raises RefusedError for one in JSON."""
     path = Path(draft.perimeter.path)
     if path.suffix == ".json":
-        raise RefusedError(
-            f"{path.name} is a table in JSON, not in CSV; --format json prints its rows as they should be"
-        )
+        raise RefusedError(f"{path.name} is a table in JSON, not in CSV; --format json prints its rows as they should be")
     return perimeters.as_csv(draft.rows, path.read_bytes().decode("utf-8-sig"))
 
 
-def enact_border(estate: Estate, draft: Outside, at: datetime) -> Bordered:
+def enact_perimeter(estate: Estate, draft: TableDraft, at: datetime) -> PerimeterChange:
     """Put the drafted table at its service, read it back, and let file and estate file follow.
 
     Raises RefusedError when the service has other rows than were read, PutBackError when it does not give back what was put.
     """
     perimeter = draft.perimeter
     if not draft.changes:
-        return Bordered(draft.network, 0, len(draft.rows), False)
+        return PerimeterChange(draft.network, 0, len(draft.rows), False)
     now = tables.read(_service(perimeter))
     if now.rows != _file(perimeter):
-        raise RefusedError(
-            f"{perimeter.service} has other rows than {perimeter.path}; nightlatch perimeter --take reads it anew"
-        )
+        raise RefusedError(f"{perimeter.service} has other rows than {perimeter.path}; nightlatch perimeter --take reads it anew")
     made = tables.put(perimeter.service, draft.rows, now.version, BY)
     back = tables.read(perimeter.service)
     if back.rows != draft.rows:
         tables.put(perimeter.service, now.rows, back.version, f"{BY}, back")
-        raise PutBackError(
-            f"{perimeter.service} gave back other rows than were put there; what was before is there again"
-        )
+        raise PutBackError(f"{perimeter.service} gave back other rows than were put there; what was before is there again")
     _follow(estate, draft.network, draft.place, perimeter, back.rows, at)
-    return Bordered(draft.network, made.version, len(back.rows), True)
+    return PerimeterChange(draft.network, made.version, len(back.rows), True)
 
 
-def take_border(estate: Estate, network: str, at: datetime) -> list[Bordered]:
+def take_perimeter(estate: Estate, network: str, at: datetime) -> list[PerimeterChange]:
     """Read the tables of a network from their services into the files that the estate names, with today's date."""
     out = []
     for place, perimeter in enumerate(estate.networks[network].perimeters):
@@ -154,13 +154,13 @@ def take_border(estate: Estate, network: str, at: datetime) -> list[Bordered]:
             now = tables.read(perimeter.service)
             changed = now.rows != _file(perimeter)
             _follow(estate, network, place, perimeter, now.rows, at)
-            out.append(Bordered(network, now.version, len(now.rows), changed))
+            out.append(PerimeterChange(network, now.version, len(now.rows), changed))
     if not out:
         raise RefusedError(f"no perimeter of {network} names a service")
     return out
 
 
-def undo_border(estate: Estate, network: str, at: datetime) -> list[Bordered]:
+def undo_perimeter(estate: Estate, network: str, at: datetime) -> list[PerimeterChange]:
     """Put back what the newest change of ours took from the tables of a network. Raises RefusedError when the newest is
     another's."""
     out = []
@@ -175,7 +175,7 @@ def undo_border(estate: Estate, network: str, at: datetime) -> list[Bordered]:
         before = tables.read(perimeter.service, now.version - 1)
         made = tables.put(perimeter.service, before.rows, now.version, f"{BY}, undone")
         _follow(estate, network, place, perimeter, before.rows, at)
-        out.append(Bordered(network, made.version, len(before.rows), True))
+        out.append(PerimeterChange(network, made.version, len(before.rows), True))
     if not out:
         raise RefusedError(f"no perimeter of {network} names a service")
     return out
@@ -183,15 +183,11 @@ def undo_border(estate: Estate, network: str, at: datetime) -> list[Bordered]:
 
 def _service(perimeter: Perimeter) -> str:
     if not perimeter.service:
-        raise RefusedError(
-            f"the perimeter of {perimeter.network} names no service: have these rows written by whoever keeps it"
-        )
+        raise RefusedError(f"the perimeter of {perimeter.network} names no service: have these rows written by whoever keeps it")
     return perimeter.service
 
 
-def _follow(
-    estate: Estate, network: str, place: int, perimeter: Perimeter, rows: tuple[Record, ...], at: datetime
-) -> None:  # fmt: skip
+def _follow(estate: Estate, network: str, place: int, perimeter: Perimeter, rows: tuple[Record, ...], at: datetime) -> None:
     """The file with the rows that are at the service now, and the day in the estate file."""
     path = Path(perimeter.path)
     before = path.read_text("utf-8-sig")

@@ -20,7 +20,7 @@ from nightlatch.audit import wire
 from nightlatch.audit.findings import Finding, Severity
 from nightlatch.audit.names import Names, names_of
 from nightlatch.audit.run import check_waivers, waived
-from nightlatch.audit.wire import Stand, State
+from nightlatch.audit.wire import GrantStanding, GrantState
 from nightlatch.estate.model import READ_AS_FILES, Estate, GuestSpec, ViaKind
 from nightlatch.faults import NightlatchError, OwnFaultError, UnreachableError, work_on
 from nightlatch.model.grants import Grant
@@ -29,7 +29,7 @@ from nightlatch.ops.survey import chosen, client_for, kept_of, read_kept
 from nightlatch.probe import driver
 from nightlatch.probe.causes import Cause, causes
 from nightlatch.probe.driver import Limits
-from nightlatch.probe.stages import How, Look, Stage, Step, Target
+from nightlatch.probe.stages import FailureMode, Look, Stage, Step, Target
 from nightlatch.readings import guest as readings
 from nightlatch.readings.network import network_reading
 from nightlatch.readings.network.network_reading import NetworkReading
@@ -39,7 +39,7 @@ from nightlatch.transports import targets
 from nightlatch.transports.ssh import Client, Ssh
 from nightlatch.transports.targets import SSH_PORT
 
-__all__ = ["Limits", "Look", "Other", "Reach", "Reached", "Target", "look_at", "reach"]
+__all__ = ["GuestReach", "Limits", "Look", "OtherService", "Reach", "Target", "look_at", "reach"]
 
 AT_ONCE = 64
 ASKED_AT_ONCE = 8
@@ -49,17 +49,17 @@ READ_UPTIME = b"cat /proc/uptime /proc/1/stat; getconf CLK_TCK 2>/dev/null || ec
 
 
 @dataclass(frozen=True, slots=True)
-class Other:
+class OtherService:
     """A service other than SSH, as the wire shows it on one guest; its findings stand with the guest's."""
 
     service: str
     look: Look
-    stands: tuple[Stand, ...]
+    stands: tuple[GrantStanding, ...]
     causes: tuple[Cause, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
-class Reached:
+class GuestReach:
     """One guest as the wire shows it, by SSH and by `others`. `problem` says why it was not looked at; `against` what the
     prediction comes from.
 
@@ -69,13 +69,13 @@ class Reached:
     guest: str
     look: Look | None = None
     problem: str = ""
-    stands: tuple[Stand, ...] = ()
+    stands: tuple[GrantStanding, ...] = ()
     findings: tuple[Finding, ...] = ()
     causes: tuple[Cause, ...] = ()
     against: str = ""
     waited: float | None = None
     changes: tuple[str, ...] = ()
-    others: tuple[Other, ...] = ()
+    others: tuple[OtherService, ...] = ()
 
     @property
     def answers(self) -> bool:
@@ -90,7 +90,7 @@ class Reach:
 
     estate: str
     at: datetime
-    guests: tuple[Reached, ...]
+    guests: tuple[GuestReach, ...]
     here: tuple[tuple[str, str], ...]
 
     def exit_code(self, fail_at: Severity = Severity.HIGH) -> int:
@@ -115,10 +115,20 @@ def look_at(host: str, port: int = SSH_PORT, *, accounts: Sequence[str] = (), li
 
 
 def reach(
-    estate: Estate, at: datetime, guests: Sequence[str] | None = None, *, who: Sequence[str] = (), login: bool = False,
-    wait: float = 0, evidence: Path | None = None, client: Client | None = None, at_once: int = AT_ONCE,
-    limits: Limits | None = None, told: Callable[[str], None] | None = None, kinds: Kinds = KINDS,
-) -> Reach:  # fmt: skip
+    estate: Estate,
+    at: datetime,
+    guests: Sequence[str] | None = None,
+    *,
+    who: Sequence[str] = (),
+    login: bool = False,
+    wait: float = 0,
+    evidence: Path | None = None,
+    client: Client | None = None,
+    at_once: int = AT_ONCE,
+    limits: Limits | None = None,
+    told: Callable[[str], None] | None = None,
+    kinds: Kinds = KINDS,
+) -> Reach:
     """Look at guests of the estate from here and hold what is seen against grants, pins and evidence.
 
     `who` narrows the grants to people, robots or accounts; `login` logs in by the own door as well; `wait` are seconds to
@@ -130,22 +140,18 @@ def reach(
     _check_who(estate, who)
     names = names_of(estate)
     with client_for(client) as using:
-        with ThreadPoolExecutor(
-            ASKED_AT_ONCE
-        ) as pool:  # the client is asked where it would connect to, one process each
+        with ThreadPoolExecutor(ASKED_AT_ONCE) as pool:  # the client is asked where it would connect to, one process each
             found = pool.map(lambda spec: _way(estate, spec, at, who, using, evidence), picked)
             ways: dict[str, _Way | str] = {spec.name: way for spec, way in zip(picked, found, strict=True)}
         tried = [way for way in ways.values() if isinstance(way, _Way)]
         seen = _looked(tried, wait, at_once, limits, told)
         asked = [each for way in tried for each in _others(estate, way, at, evidence, kinds)]
-        others = list(
-            zip(asked, driver.looks([each.target for each in asked], at_once=at_once, limits=limits), strict=True)
-        )
+        others = list(zip(asked, driver.looks([each.target for each in asked], at_once=at_once, limits=limits), strict=True))
         done = []
         for spec in picked:
             way = ways[spec.name]
             if isinstance(way, str):
-                done.append(Reached(spec.name, problem=way))
+                done.append(GuestReach(spec.name, problem=way))
                 continue
             try:
                 with work_on(spec.name):
@@ -154,7 +160,7 @@ def reach(
                     found_there = _judged(estate, way, seen[spec.name], names, at, evident, login=login)
                     done.append(_with_others(estate, found_there, mine, names, at, evident.access))
             except OwnFaultError as error:
-                done.append(Reached(spec.name, problem=error.words))
+                done.append(GuestReach(spec.name, problem=error.words))
     here = dict.fromkeys(each.look.here for each in done if each.look is not None and each.look.here)
     return Reach(estate.name, at, tuple(done), tuple((address, wire.place_of(estate, address)) for address in here))
 
@@ -164,9 +170,7 @@ def _check_who(estate: Estate, who: Sequence[str]) -> None:
     known |= {a for p in estate.principals.values() for a in p.accounts.values()}
     for name in who:
         if name not in known:
-            raise NightlatchError(
-                f'nobody called "{name}" is let in by {estate.path} ({", ".join(sorted(known - {""}))})'
-            )
+            raise NightlatchError(f'nobody called "{name}" is let in by {estate.path} ({", ".join(sorted(known - {""}))})')
 
 
 def known_address(estate: Estate, spec: GuestSpec, evidence: Path | None) -> tuple[str, int] | None:
@@ -179,15 +183,13 @@ def known_address(estate: Estate, spec: GuestSpec, evidence: Path | None) -> tup
         snapshot = None
     read = network_reading.read(snapshot) if snapshot is not None else NetworkReading()
     best = next(iter(book.choices(estate, holdings(read, spec.name, spec), EVERY_ADDRESS)), None)
-    if best is not None and best.way is not book.Way.NO:
+    if best is not None and best.way is not book.Reachability.NO:
         return str(best.holding.address), SSH_PORT
     to_ssh = next((each for each in forwards if each.at is not None), None)
     return (str(to_ssh.at), to_ssh.port) if to_ssh is not None else None
 
 
-def _way(
-    estate: Estate, spec: GuestSpec, at: datetime, who: Sequence[str], client: Client, evidence: Path | None
-) -> _Way | str:  # fmt: skip
+def _way(estate: Estate, spec: GuestSpec, at: datetime, who: Sequence[str], client: Client, evidence: Path | None) -> _Way | str:
     """Where and what to look at, or why a guest can't be looked at."""
     grants = [grant for grant in expand(estate, spec.name, at) if not who or grant.who in who or grant.account in who]
     try:
@@ -215,7 +217,7 @@ class _Seen:
 
 def _looked(
     ways: Sequence[_Way], wait: float, at_once: int, limits: Limits | None, told: Callable[[str], None] | None
-) -> dict[str, _Seen]:  # fmt: skip
+) -> dict[str, _Seen]:
     """A look at each; those that don't answer are looked at again until `wait` seconds are over."""
     names: dict[Target, list[str]] = {}  # two guests may be dialled alike
     for way in ways:
@@ -250,22 +252,18 @@ def _moved(before: Look, after: Look) -> Iterator[str]:
         yield f"its name leads to {', '.join(after.addresses)} now, and to {', '.join(before.addresses)} before"
 
 
-def _judged(
-    estate: Estate, way: _Way, seen: _Seen, names: Names, at: datetime, evident: _Evident, *, login: bool
-) -> Reached:  # fmt: skip
+def _judged(estate: Estate, way: _Way, seen: _Seen, names: Names, at: datetime, evident: _Evident, *, login: bool) -> GuestReach:
     spec, look, changes = way.spec, seen.look, seen.changes
     if look.keys and spec.host_keys and not set(look.fingerprints) & set(spec.host_keys):
-        look = replace(look, failed=Stage.HOST_KEY, how=How.OTHER_KEY, why="")
+        look = replace(look, failed=Stage.HOST_KEY, how=FailureMode.OTHER_KEY, why="")
     elif login and look.failed is None and way.shell is not None:
         look, more = _login(way.shell, look, seen)
         changes += more
     told = wire.stands(look, way.grants, names)
-    if look.failed is None and any(s.state is State.NOT_OFFERED for s in told):
-        look = replace(look, failed=Stage.METHODS, how=How.NOT_OFFERED, why="")
+    if look.failed is None and any(s.state is GrantState.NOT_OFFERED for s in told):
+        look = replace(look, failed=Stage.METHODS, how=FailureMode.NOT_OFFERED, why="")
     findings = tuple(waived(each, estate, at) for each in wire.judged(look, spec, told, evident.access))
-    return Reached(
-        spec.name, look, evident.problem, told, findings, causes(look), evident.against, seen.waited, changes
-    )
+    return GuestReach(spec.name, look, evident.problem, told, findings, causes(look), evident.against, seen.waited, changes)
 
 
 def _others(estate: Estate, way: _Way, at: datetime, evidence: Path | None, kinds: Kinds) -> Iterator[_Way]:
@@ -293,16 +291,16 @@ def _dialled(estate: Estate, way: _Way, port: int) -> tuple[str, int]:
 
 
 def _with_others(
-    estate: Estate, found: Reached, others: list[tuple[_Way, Look]], names: Names, at: datetime, access: GuestAccess | None
-) -> Reached:  # fmt: skip
+    estate: Estate, found: GuestReach, others: list[tuple[_Way, Look]], names: Names, at: datetime, access: GuestAccess | None
+) -> GuestReach:
     """The same with what other services of the guest showed."""
     told, findings = [], list(found.findings)
     for way, look in others:
         stands = wire.stands(look, way.grants, names)
-        if look.failed is None and any(s.state is State.NOT_OFFERED for s in stands):
-            look = replace(look, failed=Stage.METHODS, how=How.NOT_OFFERED, why="")
+        if look.failed is None and any(s.state is GrantState.NOT_OFFERED for s in stands):
+            look = replace(look, failed=Stage.METHODS, how=FailureMode.NOT_OFFERED, why="")
         findings += [waived(each, estate, at) for each in wire.judged(look, way.spec, stands, access)]
-        told.append(Other(look.target.service, look, stands, causes(look)))
+        told.append(OtherService(look.target.service, look, stands, causes(look)))
     return replace(found, findings=tuple(findings), others=tuple(told))
 
 
@@ -326,19 +324,13 @@ def _login(shell: Ssh, look: Look, seen: _Seen) -> tuple[Look, tuple[str, ...]]:
         step = Step(Stage.LOGIN, time.monotonic() - start, f"{account}: {text}")
         if error.stage in ("sudo", "read"):  # the login itself was good
             return replace(look, steps=(*look.steps, step)), ()
-        return replace(look, steps=(*look.steps, step), failed=Stage.LOGIN, how=How.TURNED_AWAY, why=text), ()
+        return replace(look, steps=(*look.steps, step), failed=Stage.LOGIN, how=FailureMode.TURNED_AWAY, why=text), ()
     up = _uptime(answer.out)
-    text = f"{answer.door.account or account}, who can become root" + (
-        f"; up for {duration(up)}" if up is not None else ""
-    )
+    text = f"{answer.door.account or account}, who can become root" + (f"; up for {duration(up)}" if up is not None else "")
     step = Step(Stage.LOGIN, time.monotonic() - start, text)
     # Between its answer and this login time went by, in which it has been up, too.
     restarted = up is not None and seen.waited is not None and up < time.monotonic() - seen.since
-    changes = (
-        (f"it was restarted while it was waited for: it is up for {duration(up)}",)
-        if restarted and up is not None
-        else ()
-    )
+    changes = (f"it was restarted while it was waited for: it is up for {duration(up)}",) if restarted and up is not None else ()
     return replace(look, steps=(*look.steps, step)), changes
 
 

@@ -15,7 +15,7 @@ from nightlatch.latch import console
 from nightlatch.latch.folder import new_change_id
 from nightlatch.latch.planned_change import planned
 from nightlatch.latch.transaction import Transaction
-from nightlatch.model.steps import Left
+from nightlatch.model.steps import ManualTask
 from nightlatch.ops.draft import draft as make_draft
 from nightlatch.ops.draft import prove
 from nightlatch.ops.enact import LATCH_SECONDS
@@ -33,7 +33,7 @@ def service_steps(snapshot: Snapshot) -> tuple[ServiceStep, ...]:
 
 def change_script(
     estate: Estate, snapshot: Snapshot, at: datetime, *, seconds: int = LATCH_SECONDS, unguarded: bool = False
-) -> str:  # fmt: skip
+) -> str:
     """The script that carries a guest's whole draft to its console; empty when there is nothing to do.
 
     A guest without an SSH server gets one that is open to the own door only. Raises RefusedError.
@@ -57,7 +57,7 @@ def without_packages(draft: Draft) -> Draft:
     """The draft without packages and what needs them: a script at a console leaves these to the one who runs it."""
     packages = [act for act in draft.acts if isinstance(act, Install)]
     units = {act.unit for act in packages}
-    left = tuple(Left(act.why, f"{act.command}; then survey and draft again") for act in packages)
+    left = tuple(ManualTask(act.why, f"{act.command}; then survey and draft again") for act in packages)
     acts = tuple(act for act in draft.acts if not (isinstance(act, Install | Enable | Start) and act.unit in units))
     return replace(draft, acts=acts, left=draft.left + left)
 
@@ -70,7 +70,7 @@ def _transaction(estate: Estate, proved: ProvedDraft, at: datetime, seconds: int
 
 def _door(
     estate: Estate, proved: ProvedDraft, at: datetime, steps: tuple[ServiceStep, ...], seconds: int, unguarded: bool
-) -> Transaction:  # fmt: skip
+) -> Transaction:
     """No record stays: taking the file back alone would leave a server open that the package has set up."""
     made = _transaction(estate, proved, at, seconds, unguarded)
     server = replace(made.planned.server, running=False, start=_units(steps))

@@ -13,9 +13,13 @@ from nightlatch.services.ssh.settings import Caller, Effective, Setting
 
 
 def effective_settings(
-    files: Mapping[str, bytes], *, account: str = "", groups: Sequence[str] = (), address: str = "192.0.2.1",
+    files: Mapping[str, bytes],
+    *,
+    account: str = "",
+    groups: Sequence[str] = (),
+    address: str = "192.0.2.1",
     port: int = 22,
-) -> dict[str, Setting]:  # fmt: skip
+) -> dict[str, Setting]:
     """sshd's settings for one caller, from a mapping of guest path to bytes (the main file is /etc/ssh/sshd_config).
 
     Raises RefusedError when sshd would not start with these files, or can't decide for this caller.

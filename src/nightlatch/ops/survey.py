@@ -15,8 +15,8 @@ from nightlatch.access.paths import guest_access
 from nightlatch.estate.model import READ_AS_FILES, Estate, GuestSpec
 from nightlatch.evidence import archive, byhand, opinions
 from nightlatch.evidence.collect import collect
-from nightlatch.evidence.extra_paths import NO_MORE, More
-from nightlatch.evidence.script import Wanted
+from nightlatch.evidence.extra_paths import NO_MORE, ExtraPaths
+from nightlatch.evidence.script import CollectorRequest
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import NightlatchError, UnreadableError, words_of, work_on
 from nightlatch.readings import guest as readings
@@ -33,7 +33,7 @@ AT_ONCE = 16  # live guests that are asked at the same time
 
 
 @dataclass(frozen=True, slots=True)
-class Surveyed:
+class SurveyResult:
     """One guest's evidence, or why there is none; `stage` is then the step that failed, where there are steps."""
 
     guest: str
@@ -43,9 +43,13 @@ class Surveyed:
 
 
 def survey_target(
-    target: Path | str, name: str = "", more: More = NO_MORE, *, client: Client | None = None,
+    target: Path | str,
+    name: str = "",
+    more: ExtraPaths = NO_MORE,
+    *,
+    client: Client | None = None,
     pins: tuple[str, ...] = (),
-) -> Snapshot:  # fmt: skip
+) -> Snapshot:
     """The evidence of a folder, of an archive made before, of a text carried over by hand, or of a live guest, and `more` of it
     than always.
 
@@ -71,16 +75,16 @@ def survey_target(
 
 def survey_targets(
     names: Sequence[str], *, client: Client | None = None, pins: tuple[str, ...] = (), at_once: int = AT_ONCE
-) -> Iterator[Surveyed]:  # fmt: skip
+) -> Iterator[SurveyResult]:
     """Read folders, archives and live guests without an estate, several live ones at a time."""
 
-    def one(name: str, using: Client) -> Surveyed:
+    def one(name: str, using: Client) -> SurveyResult:
         try:
             with work_on(name):
                 snapshot = survey_target(name, client=using, pins=pins)
-            return Surveyed(snapshot.guest, snapshot)
+            return SurveyResult(snapshot.guest, snapshot)
         except (NightlatchError, OSError) as error:
-            return Surveyed(name, None, words_of(error), getattr(error, "stage", ""))
+            return SurveyResult(name, None, words_of(error), getattr(error, "stage", ""))
 
     running = [name for name in names if targets.is_live(name)]
     with client_for(client) as using, pool_of(min(at_once, len(running)), using) as pool:
@@ -89,7 +93,7 @@ def survey_targets(
         yield from (done.result() for done in as_completed(waiting))
 
 
-def survey_live(shell: Shell, more: More = NO_MORE, *, ask: bool = True) -> Snapshot:
+def survey_live(shell: Shell, more: ExtraPaths = NO_MORE, *, ask: bool = True) -> Snapshot:
     """Read a live guest, and `more` of it than always, then ask its own sshd about the callers that our reasoning tells apart.
 
     Raises UnreadableError, UnreachableError.
@@ -103,14 +107,14 @@ def _mains(told: Snapshot) -> list[str]:
     return [path for path in found if path and not set(path) & set("\n\\")]
 
 
-def _to_ask(snapshot: Snapshot) -> live.Asked | None:
+def _to_ask(snapshot: Snapshot) -> live.OpinionRequest | None:
     access = guest_access(readings.read(snapshot), datetime.now(UTC))
     if not access.reading.installed:
         return None
     asked, running = opinions.Daemon(options=opinion.options(access.reading)), access.reading.service.daemon
     if running is not None:
         asked = replace(asked, program=running.program, pid=running.pid, started=running.started)
-    return live.Asked(opinion.questions(access.ssh, access.accounts), asked)
+    return live.OpinionRequest(opinion.questions(access.ssh, access.accounts), asked)
 
 
 @contextmanager
@@ -134,15 +138,19 @@ def survey_script(estate: Estate | None = None, guest: str = "", *, short: bool 
     the script printed.
     """
     more = more_of(estate, chosen(estate, [guest])[0]) if estate is not None else NO_MORE
-    wanted = Wanted().more(more.files, more.looked, more.folders)
+    wanted = CollectorRequest().more(more.files, more.looked, more.folders)
     mark = secrets.token_hex(12)
     return byhand.short(wanted, mark) if short else byhand.script(wanted, mark)
 
 
 def survey(
-    estate: Estate, guests: Sequence[str] | None = None, *, client: Client | None = None, at_once: int = AT_ONCE,
+    estate: Estate,
+    guests: Sequence[str] | None = None,
+    *,
+    client: Client | None = None,
+    at_once: int = AT_ONCE,
     kinds: Kinds = KINDS,
-) -> Iterator[Surveyed]:  # fmt: skip
+) -> Iterator[SurveyResult]:
     """Read guests, live ones several at a time, each given as soon as it is there; unreachable is a result, too."""
     picked = chosen(estate, guests)
     running = [spec for spec in picked if spec.via.is_live]
@@ -163,8 +171,7 @@ def from_evidence(estate: Estate, folder: Path) -> Estate:
     if not folder.is_dir():
         raise UnreadableError(f"{folder}: there is no such folder; nightlatch survey --into {folder} makes it")
     guests = {
-        name: replace(spec, via=replace(spec.via, kept=archive.file_of(folder, name)))
-        for name, spec in estate.guests.items()
+        name: replace(spec, via=replace(spec.via, kept=archive.file_of(folder, name))) for name, spec in estate.guests.items()
     }
     return replace(estate, guests=guests)
 
@@ -185,12 +192,12 @@ def pool_of(size: int, client: Client) -> Iterator[ThreadPoolExecutor | None]:
         pool.shutdown(wait=True, cancel_futures=True)
 
 
-def _surveyed(estate: Estate, spec: GuestSpec, client: Client, kinds: Kinds) -> Surveyed:
+def _surveyed(estate: Estate, spec: GuestSpec, client: Client, kinds: Kinds) -> SurveyResult:
     try:
         with work_on(spec.name):
-            return Surveyed(spec.name, _survey_one(estate, spec, client, kinds))
+            return SurveyResult(spec.name, _survey_one(estate, spec, client, kinds))
     except (NightlatchError, OSError) as error:
-        return Surveyed(spec.name, None, words_of(error), getattr(error, "stage", ""))
+        return SurveyResult(spec.name, None, words_of(error), getattr(error, "stage", ""))
 
 
 def _survey_one(estate: Estate, spec: GuestSpec, client: Client, kinds: Kinds) -> Snapshot:
@@ -223,12 +230,12 @@ def read_kept(estate: Estate, spec: GuestSpec, folder: Path | None, kinds: Kinds
     return survey_target(path, spec.name, more_of(estate, spec, kinds)) if path is not None else None
 
 
-def more_of(estate: Estate, spec: GuestSpec, kinds: Kinds = KINDS) -> More:
+def more_of(estate: Estate, spec: GuestSpec, kinds: Kinds = KINDS) -> ExtraPaths:
     """What is read of a guest beside what always is: what services have files of their own in, folders that grants speak of, and
     the files of units that sentences speak of."""
     said = estate.of(spec.name)
     stated = [name for each in said.services if each.unit != "ssh" for name in members(each)]
-    more = More((*said.folders, *(path for unit in stated for path in unit_state.paths_of(unit))))
+    more = ExtraPaths((*said.folders, *(path for unit in stated for path in unit_state.paths_of(unit))))
     for kind in kinds.values():
         more |= kind.collects
     return more

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from nightlatch.probe.stages import How, Look, Stage
+from nightlatch.probe.stages import FailureMode, Look, Stage
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,76 +25,74 @@ _ADDRESS = f"{_AT_CONSOLE}: ip -br addr"
 _LISTENERS = f"{_AT_CONSOLE}: ss -Hltn"
 _LOG = f"{_AT_CONSOLE}: journalctl -u ssh -u sshd -n 20"
 
-CAUSES: dict[How, tuple[Cause, ...]] = {
-    How.UNKNOWN_NAME: (
+CAUSES: dict[FailureMode, tuple[Cause, ...]] = {
+    FailureMode.UNKNOWN_NAME: (
         Cause("the name is misspelt, or known to your ssh client's configuration only", "write its address under dial"),
         Cause("the link here is down, or no name server is set", "here: ip -br link; then /etc/resolv.conf"),
     ),
-    How.NO_ROUTE: (
+    FailureMode.NO_ROUTE: (
         Cause("the interface that leads there is down on this machine", "here: ip -br addr; ip route get ADDRESS"),
         Cause("a private address is dialled from outside its network", "dial the forward, or go through a jump host"),
     ),
-    How.SILENT: (
+    FailureMode.SILENT: (
         Cause("a filter drops it: the guest's own, or one outside", _FILTER),
         Cause("the address is wrong or not routed to the guest", _ADDRESS),
         Cause("a rule was added in another network, or an earlier rule or a later table drops", _FILTER),
     ),
-    How.REFUSED: (
+    FailureMode.REFUSED: (
         Cause("nothing listens on that port", _LISTENERS),
         Cause("the listener is bound to the loopback only", _LISTENERS + " and read its address"),
         Cause("a filter rejects it", _FILTER),
     ),
-    How.NO_NEIGHBOUR: (
+    FailureMode.NO_NEIGHBOUR: (
         Cause("the guest is off, or still starting", "nightlatch reach --wait 2m"),
         Cause("its address is another today (leased, not static)", _ADDRESS),
     ),
-    How.UNREACHABLE: (
+    FailureMode.UNREACHABLE: (
         Cause("a filter rejects it and says so", _FILTER),
         Cause("a router on the way has no route to it, or the guest is off", "here: ip route get ADDRESS"),
     ),
-    How.DENIED_HERE: (Cause("a filter on this machine forbids it", "here: nft list ruleset"),),
-    How.CLOSED: (
+    FailureMode.DENIED_HERE: (Cause("a filter on this machine forbids it", "here: nft list ruleset"),),
+    FailureMode.CLOSED: (
         Cause("the server is full, starting or ending (MaxStartups)", _LOG),
         Cause("this address is being turned away for a while (PerSourcePenalties, a ban list)", _LOG),
         Cause("a forward accepts, and the guest behind it is off", "look at the host that forwards"),
     ),
-    How.MUTE: (
+    FailureMode.MUTE: (
         Cause("a forward accepts, and nobody is behind it", "look at the host that forwards"),
         Cause("the guest is out of memory or its disk hangs", f"{_AT_CONSOLE}: uptime; dmesg"),
         Cause("another service listens there and waits for its client to begin", _LISTENERS),
     ),
-    How.SLOW: (
+    FailureMode.SLOW: (
         Cause("the guest or the way to it is overloaded", f"{_AT_CONSOLE}: uptime"),
         Cause("whoever answers dribbles on purpose", "look at who owns that address"),
     ),
-    How.NO_SSH: (Cause("another service has that port, or the forward leads elsewhere", _LISTENERS),),
-    How.BROKEN: (
-        Cause("whoever answers is no sound SSH server, or is not the one it shows", "nightlatch meet GUEST"),
-    ),
-    How.NOTHING_IN_COMMON: (
+    FailureMode.NO_SSH: (Cause("another service has that port, or the forward leads elsewhere", _LISTENERS),),
+    FailureMode.BROKEN: (Cause("whoever answers is no sound SSH server, or is not the one it shows", "nightlatch meet GUEST"),),
+    FailureMode.NOTHING_IN_COMMON: (
         Cause("the server's lists leave only algorithms that this probe does not know", "nightlatch audit GUEST"),
     ),
-    How.OTHER_KEY: (
+    FailureMode.OTHER_KEY: (
         Cause("the guest was rebuilt, or its host keys were made anew", "nightlatch meet GUEST, with its console open"),
         Cause("the address or forward leads to another guest now", _ADDRESS),
         Cause("somebody answers in its place; from here this can't be told apart", "compare at the console first"),
     ),
-    How.NOT_OFFERED: (
+    FailureMode.NOT_OFFERED: (
         Cause("the service's settings for this caller have it switched off", "nightlatch audit --on GUEST"),
         Cause("its files were changed and not loaded yet", "nightlatch audit --on GUEST"),
     ),
-    How.TURNED_AWAY: (
+    FailureMode.TURNED_AWAY: (
         Cause("key file, folder or home can be written by others, or belong to somebody else", "nightlatch audit --on GUEST"),
         Cause("an allow list, an expired account or a shell that is none", "nightlatch audit --on GUEST"),
         Cause("this client does not hold the key", "here: ssh-add -l"),
     ),
-}  # fmt: skip
+}
 
 
 def causes(look: Look) -> tuple[Cause, ...]:
     """The likely causes of the first stage that failed; none when nothing did."""
     if look.failed is None or look.how is None:
         return ()
-    if look.failed is Stage.NAME and look.how is How.SILENT:
+    if look.failed is Stage.NAME and look.how is FailureMode.SILENT:
         return (Cause("no name server answers", "here: /etc/resolv.conf; or dial by address"),)
     return CAUSES[look.how]

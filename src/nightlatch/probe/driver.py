@@ -16,10 +16,10 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from nightlatch.model.handshake import Answered, Asks, Broken, Machine
+from nightlatch.model.handshake import Machine, PeerIdentity, ProtocolBreach, RequestedProof
 from nightlatch.probe.hostkeys import KEY_TYPES, one_of_each
-from nightlatch.probe.ssh import Conversation, Failed, Identified, Methods, Offered, Phase, Proven
-from nightlatch.probe.stages import How, Look, Stage, Step, Target
+from nightlatch.probe.ssh import AlgorithmOffer, Conversation, Failure, Identification, Methods, Phase, ProvenKey
+from nightlatch.probe.stages import FailureMode, Look, Stage, Step, Target
 
 MOST_ADDRESSES = 4
 MOST_CONNECTIONS = 12  # to one target, one after the other
@@ -38,7 +38,7 @@ class Limits:
 
 
 class _StageFailedError(Exception):
-    def __init__(self, stage: Stage, how: How, why: str) -> None:
+    def __init__(self, stage: Stage, how: FailureMode, why: str) -> None:
         super().__init__(why)
         self.stage, self.how, self.why = stage, how, why
 
@@ -60,9 +60,12 @@ class _Looking:
 
 
 def looks(
-    targets: Sequence[Target], *, at_once: int = 64, limits: Limits | None = None,
+    targets: Sequence[Target],
+    *,
+    at_once: int = 64,
+    limits: Limits | None = None,
     told: Callable[[Look], None] | None = None,
-) -> list[Look]:  # fmt: skip
+) -> list[Look]:
     """Look at many targets, `at_once` at a time; `told` gets each as soon as it is there. In the order of `targets`."""
 
     async def every() -> list[Look]:
@@ -99,11 +102,11 @@ async def _resolve(work: _Looking) -> None:
         found = await asyncio.wait_for(_addresses(host, work.target.port), work.limits.name)
     except TimeoutError:
         raise _StageFailedError(
-            Stage.NAME, How.SILENT, f"no name server answered within {work.limits.name:g} s"
+            Stage.NAME, FailureMode.SILENT, f"no name server answered within {work.limits.name:g} s"
         ) from None
     except (OSError, UnicodeError) as error:
         raise _StageFailedError(
-            Stage.NAME, How.UNKNOWN_NAME, f"{host}: {getattr(error, 'strerror', None) or error}"
+            Stage.NAME, FailureMode.UNKNOWN_NAME, f"{host}: {getattr(error, 'strerror', None) or error}"
         ) from None
     addresses = tuple(dict.fromkeys(_written(entry[4]) for entry in found))
     work.found = replace(work.found, addresses=addresses)
@@ -157,13 +160,13 @@ def _route(work: _Looking) -> None:
         work.found = replace(work.found, address=address, here=here)
         work.step(Stage.ROUTE, f"from {here}")
         return
-    raise _StageFailedError(Stage.ROUTE, How.NO_ROUTE, "; ".join(reasons))
+    raise _StageFailedError(Stage.ROUTE, FailureMode.NO_ROUTE, "; ".join(reasons))
 
 
 async def _connect(work: _Looking) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
     """To the first of the addresses that answers; the one that worked is tried alone after that."""
     last: _StageFailedError | None = None
-    others: list[tuple[str, How]] = []
+    others: list[tuple[str, FailureMode]] = []
     known = work.found.address if work.found.identified or work.found.answered else ""
     for address in (known,) if known else work.found.addresses[:MOST_ADDRESSES]:
         start = time.monotonic()
@@ -182,19 +185,19 @@ async def _connect(work: _Looking) -> tuple[asyncio.StreamReader, asyncio.Stream
     raise last
 
 
-def _connecting(error: OSError, seconds: float, limit: float) -> tuple[How, str]:
+def _connecting(error: OSError, seconds: float, limit: float) -> tuple[FailureMode, str]:
     """How a connection did not come to be (connect(2), icmp(7))."""
     if isinstance(error, TimeoutError) or error.errno == errno.ETIMEDOUT:
-        return How.SILENT, f" within {limit:g} s"
+        return FailureMode.SILENT, f" within {limit:g} s"
     if error.errno in (errno.ECONNREFUSED, errno.ECONNRESET):
-        return How.REFUSED, ""
+        return FailureMode.REFUSED, ""
     if error.errno == errno.EHOSTUNREACH and seconds > NEIGHBOUR_SECONDS:
-        return How.NO_NEIGHBOUR, " on its network"
+        return FailureMode.NO_NEIGHBOUR, " on its network"
     if error.errno in (errno.EHOSTUNREACH, errno.ENETUNREACH, errno.EPROTO):
-        return How.UNREACHABLE, ""
+        return FailureMode.UNREACHABLE, ""
     if error.errno in (errno.EACCES, errno.EPERM):
-        return How.DENIED_HERE, ""
-    return How.UNREACHABLE, f": {error.strerror or error}"
+        return FailureMode.DENIED_HERE, ""
+    return FailureMode.UNREACHABLE, f": {error.strerror or error}"
 
 
 async def _converse(work: _Looking) -> None:
@@ -232,7 +235,7 @@ async def _ask(work: _Looking, handshake: Callable[[str], Machine]) -> None:
                 while not machine.done:
                     await _hear(work, machine, reader, writer)
         except TimeoutError:
-            raise _StageFailedError(_far(work), How.SLOW, f"not done within {work.limits.whole:g} s") from None
+            raise _StageFailedError(_far(work), FailureMode.SLOW, f"not done within {work.limits.whole:g} s") from None
         finally:
             writer.transport.abort()
 
@@ -241,25 +244,23 @@ def _far(work: _Looking) -> Stage:
     return Stage.METHODS if work.found.answered else Stage.IDENTIFY
 
 
-async def _hear(
-    work: _Looking, machine: Machine, reader: asyncio.StreamReader, writer: asyncio.StreamWriter
-) -> None:  # fmt: skip
+async def _hear(work: _Looking, machine: Machine, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
     data = await _read(work, reader, _far(work))
     machine.receive(data)
     for event in machine.events():
         found = work.found
         match event:
-            case Answered(text) if not found.answered:
+            case PeerIdentity(text) if not found.answered:
                 work.found = replace(found, answered=text)
                 work.step(Stage.IDENTIFY, text[:100])
-            case Asks(account, proofs, let_in):
+            case RequestedProof(account, proofs, let_in):
                 work.found = replace(found, asks=(*found.asks, event))
                 shown = "nothing is asked: it lets in" if let_in else ", ".join(proofs) or "none"
                 work.step(Stage.METHODS, f"{account}: {shown}")
-            case Broken(why):
-                raise _StageFailedError(_far(work), How.BROKEN if data else How.CLOSED, why)
+            case ProtocolBreach(why):
+                raise _StageFailedError(_far(work), FailureMode.BROKEN if data else FailureMode.CLOSED, why)
     if not data and not machine.done:
-        raise _StageFailedError(_far(work), How.CLOSED, "")
+        raise _StageFailedError(_far(work), FailureMode.CLOSED, "")
     await _send(writer, machine.to_send())
 
 
@@ -274,14 +275,14 @@ async def _once(work: _Looking, machine: Conversation) -> None:
             while not machine.done:
                 await _exchange(work, machine, reader, writer, first)
     except TimeoutError:
-        raise _StageFailedError(_stage(machine.phase), How.SLOW, f"not done within {work.limits.whole:g} s") from None
+        raise _StageFailedError(_stage(machine.phase), FailureMode.SLOW, f"not done within {work.limits.whole:g} s") from None
     finally:
         writer.transport.abort()
 
 
 async def _exchange(
     work: _Looking, machine: Conversation, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, first: bool
-) -> None:  # fmt: skip
+) -> None:
     phase = machine.phase
     data = await _read(work, reader, _stage(phase))
     machine.receive(data)
@@ -295,7 +296,7 @@ async def _read(work: _Looking, reader: asyncio.StreamReader, stage: Stage) -> b
     try:
         return await asyncio.wait_for(reader.read(READ), work.limits.silent)
     except TimeoutError:
-        raise _StageFailedError(stage, How.MUTE, f"for {work.limits.silent:g} s") from None
+        raise _StageFailedError(stage, FailureMode.MUTE, f"for {work.limits.silent:g} s") from None
     except OSError:
         return b""
 
@@ -310,13 +311,13 @@ async def _send(writer: asyncio.StreamWriter, out: bytes) -> None:
 def _note(work: _Looking, event: object, first: bool, *, closed: bool) -> None:
     found = work.found
     match event:
-        case Identified(text):
+        case Identification(text):
             work.found = replace(found, identified=event)
             if first:
                 work.step(Stage.IDENTIFY, text[:100])
-        case Offered():
+        case AlgorithmOffer():
             work.found = replace(found, offered=found.offered or event)
-        case Proven(key, exchange, algorithm):
+        case ProvenKey(key, exchange, algorithm):
             known = key.fingerprint in found.fingerprints
             work.found = found if known else replace(found, keys=(*found.keys, event))
             if not known:
@@ -325,8 +326,8 @@ def _note(work: _Looking, event: object, first: bool, *, closed: bool) -> None:
             work.found = replace(found, methods=(*found.methods, event))
             offered = "nothing is asked: it lets in" if let_in else ", ".join(methods) or "none"
             work.step(Stage.METHODS, f"{account}: {offered}")
-        case Failed(phase, why, sound):
-            raise _StageFailedError(_stage(phase), How.NOTHING_IN_COMMON if sound else _how(phase, closed), why)
+        case Failure(phase, why, sound):
+            raise _StageFailedError(_stage(phase), FailureMode.NOTHING_IN_COMMON if sound else _how(phase, closed), why)
 
 
 def _stage(phase: Phase) -> Stage:
@@ -335,7 +336,7 @@ def _stage(phase: Phase) -> Stage:
     return Stage.METHODS if phase in (Phase.ASKING, Phase.METHODS) else Stage.HOST_KEY
 
 
-def _how(phase: Phase, closed: bool) -> How:
+def _how(phase: Phase, closed: bool) -> FailureMode:
     if closed:
-        return How.CLOSED
-    return How.NO_SSH if phase is Phase.IDENTIFYING else How.BROKEN
+        return FailureMode.CLOSED
+    return FailureMode.NO_SSH if phase is Phase.IDENTIFYING else FailureMode.BROKEN

@@ -64,7 +64,7 @@ class Ecdh:
             raise PeerFault(f"the answer to the exchange is no point of {self._curve.name}") from None
 
 
-class Group:
+class ModpGroup:
     """RFC 4253, 8: Diffie-Hellman over integers modulo a prime.
 
     The powers are Python's own: the library that has the other exchanges is giving these up (cryptography 50 warns), and
@@ -83,11 +83,11 @@ class Group:
         return pow(other, self._own, self._prime)
 
 
-def proposed(prime: int, generator: int) -> Group:
+def proposed(prime: int, generator: int) -> ModpGroup:
     """The half for a group that the server proposed (RFC 4419, 3)."""
     if not GROUP_BITS[0] <= prime.bit_length() <= GROUP_BITS[2] or not 1 < generator < prime - 1:
         raise PeerFault(f"a group of {prime.bit_length()} bits was proposed")
-    return Group(prime, generator)
+    return ModpGroup(prime, generator)
 
 
 @dataclass(frozen=True, slots=True)
@@ -142,11 +142,11 @@ EXCHANGES = {
         Exchange("ecdh-sha2-nistp256", "sha256", lambda: Ecdh(ec.SECP256R1())),
         Exchange("ecdh-sha2-nistp384", "sha384", lambda: Ecdh(ec.SECP384R1())),
         Exchange("ecdh-sha2-nistp521", "sha512", lambda: Ecdh(ec.SECP521R1())),
-        Exchange("diffie-hellman-group14-sha256", "sha256", lambda: Group(_modulus(2048)), numbers=True),
-        Exchange("diffie-hellman-group16-sha512", "sha512", lambda: Group(_modulus(4096)), numbers=True),
-        Exchange("diffie-hellman-group18-sha512", "sha512", lambda: Group(_modulus(8192)), numbers=True),
+        Exchange("diffie-hellman-group14-sha256", "sha256", lambda: ModpGroup(_modulus(2048)), numbers=True),
+        Exchange("diffie-hellman-group16-sha512", "sha512", lambda: ModpGroup(_modulus(4096)), numbers=True),
+        Exchange("diffie-hellman-group18-sha512", "sha512", lambda: ModpGroup(_modulus(8192)), numbers=True),
         Exchange("diffie-hellman-group-exchange-sha256", "sha256", None, numbers=True),
         # Old servers offer nothing better. What is proven over it is the host key, which its own signature covers.
-        Exchange("diffie-hellman-group14-sha1", "sha1", lambda: Group(_modulus(2048)), numbers=True),
+        Exchange("diffie-hellman-group14-sha1", "sha1", lambda: ModpGroup(_modulus(2048)), numbers=True),
     )
 }

@@ -69,7 +69,7 @@ NEED_DATA: Final = "need data"
 
 
 @dataclass(frozen=True, slots=True)
-class Identified:
+class Identification:
     """The identification string, and the lines that came before it."""
 
     text: str
@@ -77,7 +77,7 @@ class Identified:
 
 
 @dataclass(frozen=True, slots=True)
-class Offered:
+class AlgorithmOffer:
     """The peer's lists of algorithms, each in its order of preference."""
 
     exchanges: tuple[str, ...]
@@ -87,7 +87,7 @@ class Offered:
 
 
 @dataclass(frozen=True, slots=True)
-class Proven:
+class ProvenKey:
     """A host key whose signature over this very exchange holds, and by what."""
 
     key: PublicKey
@@ -105,7 +105,7 @@ class Methods:
 
 
 @dataclass(frozen=True, slots=True)
-class Failed:
+class Failure:
     """The conversation is over before its end: in which phase, and why; `sound` when the peer did nothing wrong."""
 
     phase: Phase
@@ -113,7 +113,7 @@ class Failed:
     sound: bool = False
 
 
-Event = Identified | Offered | Proven | Methods | Failed
+Event = Identification | AlgorithmOffer | ProvenKey | Methods | Failure
 
 
 @dataclass(slots=True)
@@ -199,7 +199,7 @@ class Conversation:
             self._fail(str(error), sound=isinstance(error, NothingInCommonFault))
 
     def _fail(self, why: str, *, sound: bool) -> None:
-        self._events.append(Failed(self.phase, why, sound))
+        self._events.append(Failure(self.phase, why, sound))
         self.phase = Phase.DEAD
         self._out.clear()
 
@@ -243,7 +243,7 @@ class Conversation:
             if len(self._lines) > MOST_LINES:
                 raise PeerFault(f"no identification within {MOST_LINES} lines: this is no SSH server")
             return True
-        self._events.append(Identified(text, tuple(self._lines)))
+        self._events.append(Identification(text, tuple(self._lines)))
         if not line.startswith((b"SSH-2.0-", b"SSH-1.99-")):
             raise PeerFault(f"it speaks another version: {text[:60]}")
         self._peer = line
@@ -262,13 +262,15 @@ class Conversation:
         reader.number()
         reader.end()
         self._peer_offer = payload
-        self._events.append(Offered(theirs[0], theirs[1], theirs[3], theirs[5]))
+        self._events.append(AlgorithmOffer(theirs[0], theirs[1], theirs[3], theirs[5]))
         agreed = _Agreed(
             EXCHANGES[_first("key exchange", self.exchanges, theirs[0])],
             _first("host key algorithm", self.host_keys, theirs[1]),
-            _first("cipher", tuple(packets.CIPHERS), theirs[2]), _first("cipher", tuple(packets.CIPHERS), theirs[3]),
-            "", "",
-        )  # fmt: skip
+            _first("cipher", tuple(packets.CIPHERS), theirs[2]),
+            _first("cipher", tuple(packets.CIPHERS), theirs[3]),
+            "",
+            "",
+        )
         macs = tuple(packets.MACS)
         agreed.mac_out = _first("MAC", macs, theirs[4]) if packets.CIPHERS[agreed.cipher_out].make is None else ""
         agreed.mac_in = _first("MAC", macs, theirs[5]) if packets.CIPHERS[agreed.cipher_in].make is None else ""
@@ -306,14 +308,12 @@ class Conversation:
         reader.end()
         agreed.secret = integer(agreed.half.shared(half))
         hashed = b"".join(map(string, (IDENTIFICATION, self._peer, self._own_offer, self._peer_offer, blob)))
-        hashed += (
-            agreed.asked + agreed.exchange.hashed(agreed.half.public) + agreed.exchange.hashed(half) + agreed.secret
-        )
+        hashed += agreed.asked + agreed.exchange.hashed(agreed.half.public) + agreed.exchange.hashed(half) + agreed.secret
         agreed.hash = agreed.exchange.hash(hashed)
         key = hostkeys.proven(agreed.host_key, blob, signature, agreed.hash)
         self._session = agreed.hash
         self._strange = bool(self.pins) and key.fingerprint not in self.pins
-        self._events.append(Proven(key, agreed.exchange.name, agreed.host_key))
+        self._events.append(ProvenKey(key, agreed.exchange.name, agreed.host_key))
         self._send(bytes([Message.NEWKEYS]))
         self._stream.outgoing = packets.guard(agreed.cipher_out, agreed.mac_out, self._derived, "out")
         self.phase = Phase.SWITCHING

@@ -6,9 +6,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from enum import StrEnum
 
-from nightlatch.model.handshake import Asks, Machine
+from nightlatch.model.handshake import Machine, RequestedProof
 from nightlatch.model.services import SSH
-from nightlatch.probe.ssh import Identified, Methods, Offered, Proven
+from nightlatch.probe.ssh import AlgorithmOffer, Identification, Methods, ProvenKey
 
 
 class Stage(StrEnum):
@@ -23,7 +23,7 @@ class Stage(StrEnum):
     LOGIN = "login"
 
 
-class How(StrEnum):
+class FailureMode(StrEnum):
     """How a stage fails, as far as the caller's side can tell it apart."""
 
     UNKNOWN_NAME = "the name is not known here"
@@ -85,18 +85,18 @@ class Look:
     target: Target
     steps: tuple[Step, ...] = ()
     failed: Stage | None = None
-    how: How | None = None
+    how: FailureMode | None = None
     why: str = ""
     addresses: tuple[str, ...] = ()
     address: str = ""
     here: str = ""
-    others: tuple[tuple[str, How], ...] = ()
-    identified: Identified | None = None
-    offered: Offered | None = None
-    keys: tuple[Proven, ...] = ()
+    others: tuple[tuple[str, FailureMode], ...] = ()
+    identified: Identification | None = None
+    offered: AlgorithmOffer | None = None
+    keys: tuple[ProvenKey, ...] = ()
     methods: tuple[Methods, ...] = ()
     answered: str = ""
-    asks: tuple[Asks, ...] = ()
+    asks: tuple[RequestedProof, ...] = ()
 
     @property
     def fingerprints(self) -> tuple[str, ...]:

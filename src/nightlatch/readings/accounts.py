@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.formats import accounts as formats
-from nightlatch.formats.accounts import Group, Passwd, Shadow
+from nightlatch.formats.accounts import GroupRecord, Passwd, Shadow
 from nightlatch.model.gaps import Gap
 from nightlatch.origin import Origin
 
@@ -52,7 +52,7 @@ class Accounts:
     """All accounts by name (the first line of a name counts, as for getpwnam(3)), and all groups."""
 
     by_name: dict[str, Account] = field(default_factory=dict)
-    groups: tuple[Group, ...] = ()
+    groups: tuple[GroupRecord, ...] = ()
     gaps: tuple[Gap, ...] = ()
 
     def private_group_of(self, gid: int, uid: int) -> bool:
@@ -73,12 +73,12 @@ def read(snapshot: Snapshot) -> Accounts:
     """The accounts of the snapshot; what can't be read becomes a gap."""
     gaps: list[Gap] = []
     users = _of(snapshot, "/etc/passwd", formats.passwd, gaps)
-    groups = tuple(g for g in _of(snapshot, "/etc/group", formats.group, gaps) if isinstance(g, Group))
+    groups = tuple(g for g in _of(snapshot, "/etc/group", formats.group, gaps) if isinstance(g, GroupRecord))
     shadows = {s.name: s for s in _of(snapshot, "/etc/shadow", formats.shadow, gaps) if isinstance(s, Shadow)}
     by_gid: dict[int, str] = {}
     for group in groups:
         by_gid.setdefault(group.gid, group.name)
-    member_of: dict[str, list[Group]] = {}
+    member_of: dict[str, list[GroupRecord]] = {}
     for group in groups:
         for member in group.members:
             member_of.setdefault(member, []).append(group)
@@ -103,14 +103,10 @@ def _account(record: Passwd, shadow: Shadow | None, groups: tuple[str, ...]) -> 
     if shadow is None:
         return Account(*common, "*", origin, Origin("/etc/shadow"), in_shadow=False)
     at = Origin("/etc/shadow", shadow.line)
-    return Account(
-        *common, shadow.password, origin, at, shadow.expires, shadow.changed, shadow.longest, shadow.inactive
-    )  # fmt: skip
+    return Account(*common, shadow.password, origin, at, shadow.expires, shadow.changed, shadow.longest, shadow.inactive)
 
 
-def _of(
-    snapshot: Snapshot, path: str, parse: Callable[[bytes], formats.Records], gaps: list[Gap]
-) -> formats.Records:  # fmt: skip
+def _of(snapshot: Snapshot, path: str, parse: Callable[[bytes], formats.Records], gaps: list[Gap]) -> formats.Records:
     found = snapshot.resolve(path)
     if found.entry is None or found.entry.content is None:
         why = found.entry.note if found.entry and found.entry.note else "is not there"

@@ -21,7 +21,7 @@ _ATON = re.compile(rf"{_PART}(?:\.{_PART}){{0,3}}")
 
 
 @dataclass(frozen=True, slots=True)
-class Matched:
+class ListMatch:
     """What a list says of every address: it is matched (`yes`), ruled out by a `!` pattern (`never`), or neither.
 
     `unsure` are the addresses for which that can't be said. `valid` is False for a list that sshd takes for broken.
@@ -44,10 +44,10 @@ def valid(patterns: str) -> bool:
 
 
 @lru_cache(maxsize=4096)
-def by_address(patterns: str) -> Matched:
+def by_address(patterns: str) -> ListMatch:
     """The list against addresses: CIDR where it reads as one, else a wildcard over the text (addr_match_list)."""
     if patterns.count(",") >= MOST_PATTERNS:
-        return Matched(unsure=EVERY_ADDRESS)
+        return ListMatch(unsure=EVERY_ADDRESS)
     yes: list[AddressSet] = []
     never: list[AddressSet] = []
     unsure: list[AddressSet] = []
@@ -55,23 +55,23 @@ def by_address(patterns: str) -> Matched:
         negated = each.startswith("!")
         body = each[1:] if negated else each
         if not body:
-            return Matched(valid=False)
+            return ListMatch(valid=False)
         found = cidr(body)
         if found is False:
-            return Matched(valid=False)
+            return ListMatch(valid=False)
         solved = found if isinstance(found, AddressSet) else solve_text(body)
         if solved is None:
             unsure.append(EVERY_ADDRESS)
         else:
             (never if negated else yes).append(solved)
-    return Matched(union(yes) - union(never), union(never), union(unsure) - union(never))
+    return ListMatch(union(yes) - union(never), union(never), union(unsure) - union(never))
 
 
 @lru_cache(maxsize=4096)
-def by_text(patterns: str) -> Matched:
+def by_text(patterns: str) -> ListMatch:
     """The list against the address as text, as when no name is looked up (match_hostname)."""
     if patterns.count(",") >= MOST_PATTERNS:
-        return Matched(unsure=EVERY_ADDRESS)
+        return ListMatch(unsure=EVERY_ADDRESS)
     yes: list[AddressSet] = []
     never: list[AddressSet] = []
     unsure: list[AddressSet] = []
@@ -82,7 +82,7 @@ def by_text(patterns: str) -> Matched:
             unsure.append(EVERY_ADDRESS)
         else:
             (never if negated else yes).append(solved)
-    return Matched(union(yes) - union(never), union(never), union(unsure) - union(never))
+    return ListMatch(union(yes) - union(never), union(never), union(unsure) - union(never))
 
 
 def solve_text(pattern: str) -> AddressSet | None:
@@ -90,22 +90,22 @@ def solve_text(pattern: str) -> AddressSet | None:
     return NO_ADDRESS if pattern != pattern.lower() else solve(pattern)
 
 
-def host_list(patterns: str, *, names_looked_up: bool = False) -> Matched:
+def host_list(patterns: str, *, names_looked_up: bool = False) -> ListMatch:
     """`from=` and the part behind @: by address or by host, and never when either says no (match_host_and_ip).
 
     Where host names are looked up (UseDNS yes), whatever is not decided by address alone is unsure.
     """
     address = by_address(patterns)
     if not address.valid:
-        return Matched(valid=False)
+        return ListMatch(valid=False)
     text = by_text(patterns)
     if names_looked_up:
         if not mentions_names(patterns):
-            return Matched(address.yes, address.never, address.unsure)
-        return Matched(NO_ADDRESS, address.never, EVERY_ADDRESS - address.never)
+            return ListMatch(address.yes, address.never, address.unsure)
+        return ListMatch(NO_ADDRESS, address.never, EVERY_ADDRESS - address.never)
     never = address.never | text.never
     yes = (address.yes | text.yes) - never
-    return Matched(yes, never, (address.unsure | text.unsure) - never - yes)
+    return ListMatch(yes, never, (address.unsure | text.unsure) - never - yes)
 
 
 def mentions_names(patterns: str) -> bool:

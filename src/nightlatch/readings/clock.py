@@ -8,10 +8,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from nightlatch.evidence.snapshot import Kind, Snapshot
+from nightlatch.evidence.snapshot import EntryKind, Snapshot
 from nightlatch.origin import Kind as OriginKind
 from nightlatch.origin import Origin
-from nightlatch.readings.network.profiles import Placed
+from nightlatch.readings.network.profiles import PlacedValue
 from nightlatch.readings.units.service_reading import ServiceReading
 
 LISTED = Origin("timedatectl show", kind=OriginKind.LISTING)
@@ -46,8 +46,8 @@ class ClockReading:
     services: tuple[TimeService, ...] = ()
     synchronised: bool | None = None
     off: tuple[int, int] | None = None
-    zone: Placed[str] | None = None
-    stated_zone: Placed[str] | None = None
+    zone: PlacedValue[str] | None = None
+    stated_zone: PlacedValue[str] | None = None
     in_local_time: Origin | None = None
 
 
@@ -56,9 +56,14 @@ def read(snapshot: Snapshot, service: ServiceReading) -> ClockReading:
     told = _listed(snapshot.listings.get("clock", b"").decode("utf-8", "replace"))
     word = told.get("NTPSynchronized", "")
     return ClockReading(
-        _applies(snapshot), tuple(_services(snapshot, service)), {"yes": True, "no": False}.get(word), _off(snapshot),
-        _zone(snapshot), _stated(snapshot), _local(snapshot),
-    )  # fmt: skip
+        _applies(snapshot),
+        tuple(_services(snapshot, service)),
+        {"yes": True, "no": False}.get(word),
+        _off(snapshot),
+        _zone(snapshot),
+        _stated(snapshot),
+        _local(snapshot),
+    )
 
 
 def _listed(text: str) -> dict[str, str]:
@@ -67,7 +72,7 @@ def _listed(text: str) -> dict[str, str]:
 
 def _there(snapshot: Snapshot, path: str) -> bool | None:
     entry = snapshot.resolve(path, follow_last=False).entry
-    return None if entry is None else entry.kind is not Kind.ABSENT
+    return None if entry is None else entry.kind is not EntryKind.ABSENT
 
 
 def _applies(snapshot: Snapshot) -> bool:
@@ -99,20 +104,20 @@ def _off(snapshot: Snapshot) -> tuple[int, int] | None:
     return clock - ended, clock - begun
 
 
-def _zone(snapshot: Snapshot) -> Placed[str] | None:
+def _zone(snapshot: Snapshot) -> PlacedValue[str] | None:
     """The zone that /etc/localtime leads to (localtime(5))."""
     entry = snapshot.resolve("/etc/localtime", follow_last=False).entry
-    if entry is None or entry.kind is not Kind.LINK:
+    if entry is None or entry.kind is not EntryKind.LINK:
         return None
     _, mark, name = entry.target.partition(ZONES.removeprefix("/usr"))
-    return Placed(name, Origin("/etc/localtime")) if mark else None
+    return PlacedValue(name, Origin("/etc/localtime")) if mark else None
 
 
-def _stated(snapshot: Snapshot) -> Placed[str] | None:
+def _stated(snapshot: Snapshot) -> PlacedValue[str] | None:
     """The zone in /etc/timezone, which Debian's programs read besides."""
     content = snapshot.content("/etc/timezone")
     word = content.decode("utf-8", "replace").strip() if content is not None else ""
-    return Placed(word, Origin("/etc/timezone", 1)) if word else None
+    return PlacedValue(word, Origin("/etc/timezone", 1)) if word else None
 
 
 def _local(snapshot: Snapshot) -> Origin | None:

@@ -6,7 +6,7 @@ import re
 from dataclasses import dataclass
 from functools import cached_property
 
-from nightlatch.evidence.snapshot import Kind, Snapshot
+from nightlatch.evidence.snapshot import EntryKind, Snapshot
 from nightlatch.formats import dpkg_status, keys
 from nightlatch.formats import pam as pam_format
 from nightlatch.origin import Origin
@@ -107,7 +107,7 @@ class GuestReading:
 def read(snapshot: Snapshot) -> GuestReading:
     """All readings of a snapshot."""
     program = snapshot.resolve(posix.SSHD).entry
-    installed = program is not None and program.kind is Kind.FILE
+    installed = program is not None and program.kind is EntryKind.FILE
     status = snapshot.content("/var/lib/dpkg/status") or b""
     running, stored = service_reading.read(snapshot), _options(snapshot)
     # What a daemon was started with counts for as long as it runs; the unit's own words count from the next start on.

@@ -10,11 +10,11 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from nightlatch.evidence.snapshot import Kind, Snapshot
+from nightlatch.evidence.snapshot import EntryKind, Snapshot
 from nightlatch.formats import paths, sshd_config
 from nightlatch.formats import sshd_values as values
 from nightlatch.formats.sshd_config import Document, Line
-from nightlatch.formats.sshd_keywords import ALIASES, IGNORED, KEYWORDS, NEWER, TOP_ONLY_ALIASES, Wins
+from nightlatch.formats.sshd_keywords import ALIASES, IGNORED, KEYWORDS, NEWER, TOP_ONLY_ALIASES, Precedence
 from nightlatch.model.gaps import Gap
 from nightlatch.origin import Kind as OriginKind
 from nightlatch.origin import Origin
@@ -150,14 +150,14 @@ class _Reader:
         entry = found.entry
         if found.problem:
             raise _Stop(f"{path} can't be opened: {found.problem}", included_at or Origin(path))
-        if entry is None or (entry.kind is not Kind.ABSENT and entry.kind is Kind.FILE and entry.content is None):
+        if entry is None or (entry.kind is not EntryKind.ABSENT and entry.kind is EntryKind.FILE and entry.content is None):
             note = entry.note if entry and entry.note else "was not collected"
             self.gaps.append(Gap("SSH server", f"this file {note}", Origin(found.path)))
             return None
-        if entry.kind is Kind.ABSENT:
+        if entry.kind is EntryKind.ABSENT:
             raise _Stop("there is no such file", included_at or Origin(path, kind=OriginKind.ABSENT))
-        if entry.kind is not Kind.FILE or entry.content is None:
-            if entry.kind is Kind.FOLDER:
+        if entry.kind is not EntryKind.FILE or entry.content is None:
+            if entry.kind is EntryKind.FOLDER:
                 # fopen succeeds and nothing can be read: sshd goes on with an empty file (measured: sshd -T, 9.2).
                 return None
             raise _Stop(f"{found.path} is no regular file", included_at or Origin(path))
@@ -183,11 +183,11 @@ class _Reader:
 
     def _names_in(self, folder: str) -> list[str]:
         found = self.snapshot.resolve(folder)
-        return self.snapshot.children(found.path) if found.entry and found.entry.kind is Kind.FOLDER else []
+        return self.snapshot.children(found.path) if found.entry and found.entry.kind is EntryKind.FOLDER else []
 
     def _exists(self, path: str) -> bool:
         entry = self.snapshot.resolve(path, follow_last=False).entry
-        return entry is not None and entry.kind is not Kind.ABSENT
+        return entry is not None and entry.kind is not EntryKind.ABSENT
 
     def _match(self, line: Line, origin: Origin) -> int:
         words = sshd_config.match_words(line)
@@ -213,7 +213,7 @@ class _Reader:
         try:
             value = keyword.read([w.text for w in line.words], line.rest)
             _check_patterns(name, value)
-        except values.Refused as error:
+        except values.ValueRefusal as error:
             raise _Stop(f"{line.keyword}: {error}", origin) from None
         if name == "authenticationmethods":
             if value == ("any",) and self.has_methods:
@@ -223,7 +223,7 @@ class _Reader:
             self.ports += 1
             if self.ports > MOST_PORTS:
                 raise _Stop("too many ports", origin)
-        if keyword.wins is Wins.NAMED:
+        if keyword.wins is Precedence.NAMED:
             if value[0] in self.subsystems:
                 raise _Stop(f"subsystem {value[0]} is defined twice", origin)
             self.subsystems[value[0]] = origin
@@ -260,4 +260,4 @@ def _check_patterns(name: str, value: tuple[str, ...]) -> None:
         for pattern in value:
             _, at, host = pattern.rpartition("@")
             if at and not address_lists.valid(host):
-                raise values.Refused(f'"{pattern}" has no valid host pattern behind the @')
+                raise values.ValueRefusal(f'"{pattern}" has no valid host pattern behind the @')

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from nightlatch.evidence.snapshot import Kind, Snapshot
+from nightlatch.evidence.snapshot import EntryKind, Snapshot
 from nightlatch.formats import sudoers
 from nightlatch.model.gaps import Gap
 from nightlatch.origin import Origin
@@ -25,7 +25,7 @@ class SudoReading:
 def read(snapshot: Snapshot) -> SudoReading:
     """The tree; without the program, sudo gives nothing to anybody."""
     program = snapshot.resolve("/usr/bin/sudo").entry
-    if program is None or program.kind is not Kind.FILE:
+    if program is None or program.kind is not EntryKind.FILE:
         return SudoReading()
     items: list[tuple[str, sudoers.Item]] = []
     gaps: list[Gap] = []
@@ -33,9 +33,7 @@ def read(snapshot: Snapshot) -> SudoReading:
     return SudoReading(tuple(items), True, tuple(gaps))
 
 
-def _file(
-    snapshot: Snapshot, path: str, items: list[tuple[str, sudoers.Item]], gaps: list[Gap], seen: set[str]
-) -> None:  # fmt: skip
+def _file(snapshot: Snapshot, path: str, items: list[tuple[str, sudoers.Item]], gaps: list[Gap], seen: set[str]) -> None:
     found = snapshot.resolve(path)
     if found.entry is None or found.entry.content is None or found.path in seen or len(seen) > MOST_FILES:
         if found.path not in seen:

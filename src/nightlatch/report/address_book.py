@@ -7,7 +7,7 @@ import io
 from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING, Any
 
-from nightlatch.access.book import Page
+from nightlatch.access.book import NetworkPage
 from nightlatch.access.holdings import Holding
 from nightlatch.audit import documents
 from nightlatch.net.kinds import kind_of
@@ -17,7 +17,7 @@ from nightlatch.report.rows import cell
 from nightlatch.report.text import count, findings
 
 if TYPE_CHECKING:
-    from nightlatch.ops.addresses import AddressBook, Dial, Interfaces
+    from nightlatch.ops.addresses import AddressBook, DialAdvice, Interfaces
     from nightlatch.readings.network.network_reading import NetworkReading
 
 PLENTY = 1_000_000
@@ -65,9 +65,7 @@ def text(sheet: page.Page, result: AddressBook, source: str) -> None:
         _table(sheet, result.book.elsewhere)
         sheet.blank()
     if not result.book.pages:
-        sheet.wrapped(
-            "The estate file names no networks; write them under networks: to see what is free and what collides."
-        )
+        sheet.wrapped("The estate file names no networks; write them under networks: to see what is free and what collides.")
         sheet.blank()
     if result.book.without:
         sheet.wrapped(f"No address is known of {', '.join(result.book.without)}.", label="unknown", indent=2)
@@ -83,10 +81,13 @@ def text(sheet: page.Page, result: AddressBook, source: str) -> None:
     _sum(sheet, result, source)
 
 
-def _page(sheet: page.Page, each: Page) -> None:
+def _page(sheet: page.Page, each: NetworkPage) -> None:
     network = each.network
-    parts = [f"{name} {', '.join(str(a) for a in found if a.version == each.subnet.version)}"
-             for name, found in (("host", network.hosts), ("gateway", network.gateways)) if found]  # fmt: skip
+    parts = [
+        f"{name} {', '.join(str(a) for a in found if a.version == each.subnet.version)}"
+        for name, found in (("host", network.hosts), ("gateway", network.gateways))
+        if found
+    ]
     pools = [f"{low}-{high}" for low, high in network.leases if low in each.subnet]
     parts += [f"leases {', '.join(pools)}"] if pools else []
     sheet.line((network.name, "name"), "   " + "   ".join([str(each.subnet), *parts]))
@@ -114,7 +115,7 @@ def _table(sheet: page.Page, found: Iterable[Holding], indent: int = 2) -> None:
 def _dials(sheet: page.Page, result: AddressBook) -> None:
     """Which address to dial, with the reason once for all guests that share it, and how to make one last."""
     sheet.line(("From " + result.place, "name"), "   dial")
-    grouped: dict[str, list[Dial]] = {}
+    grouped: dict[str, list[DialAdvice]] = {}
     for dial in result.dials:
         grouped.setdefault(_because(dial), []).append(dial)
     for because, dials in grouped.items():
@@ -130,7 +131,7 @@ def _dials(sheet: page.Page, result: AddressBook) -> None:
     sheet.blank()
 
 
-def _because(dial: Dial) -> str:
+def _because(dial: DialAdvice) -> str:
     if dial.best is not None:
         return dial.best.because
     if not dial.choices:
@@ -138,7 +139,7 @@ def _because(dial: Dial) -> str:
     return f"no address is known that leads there: {dial.choices[0].because} ({dial.choices[0].holding.address})"
 
 
-def _row(dial: Dial) -> tuple[str, ...]:
+def _row(dial: DialAdvice) -> tuple[str, ...]:
     """Guest, address, kind, how, tomorrow, and what else is to be known of it."""
     if dial.best is None:
         return (dial.guest, dial.name or "-", "", "", "", "")
@@ -237,38 +238,47 @@ def interfaces_document(result: Interfaces) -> dict[str, Any]:
     """One guest as JSON, nightlatch/interfaces/1."""
     network = result.network
     return {
-        "format": "nightlatch/interfaces/1", "guest": result.guest, "live": network.is_live,
+        "format": "nightlatch/interfaces/1",
+        "guest": result.guest,
+        "live": network.is_live,
         "at_boot": {system.value: on for system, on in network.starts.items()},
-        "profiles": [_profile_document(p) for p in network.profiles], "addresses": [_held(each) for each in result.holdings],
+        "profiles": [_profile_document(p) for p in network.profiles],
+        "addresses": [_held(each) for each in result.holdings],
         "findings": documents.findings(result.findings),
-    }  # fmt: skip
+    }
 
 
 def _profile_document(profile: Profile) -> dict[str, Any]:
     return {
-        "system": profile.system.value, "interface": profile.interface, "origin": documents.origin(profile.origin),
+        "system": profile.system.value,
+        "interface": profile.interface,
+        "origin": documents.origin(profile.origin),
         "match": {"names": list(profile.match.names), "hardware": list(profile.match.hardware), "more": profile.match.more},
         "methods": {str(v): [m.value for m in profile.methods_of(v)] for v in (4, 6)},
-        "addresses": [str(a.value) for a in profile.addresses], "gateways": [str(g.address) for g in profile.gateways],
+        "addresses": [str(a.value) for a in profile.addresses],
+        "gateways": [str(g.address) for g in profile.gateways],
         "routes": [{"to": r.to, "via": str(r.via) if r.via is not None else None} for r in profile.routes],
-        "name_servers": [str(s.value) for s in profile.servers], "at_boot": profile.at_boot,
+        "name_servers": [str(s.value) for s in profile.servers],
+        "at_boot": profile.at_boot,
         "identifier": profile.identifier.value if profile.identifier is not None else None,
         "ignored": profile.refused or profile.set_aside or None,
-    }  # fmt: skip
+    }
 
 
 def document(result: AddressBook) -> dict[str, Any]:
     """The book as JSON, nightlatch/addresses/1."""
     out: dict[str, Any] = {
-        "format": "nightlatch/addresses/1", "estate": result.estate, "at": result.at.isoformat(),
+        "format": "nightlatch/addresses/1",
+        "estate": result.estate,
+        "at": result.at.isoformat(),
         "networks": [_page_document(each) for each in result.book.pages],
-        "elsewhere": [_held(each) for each in result.book.elsewhere], "unknown": list(result.book.without),
+        "elsewhere": [_held(each) for each in result.book.elsewhere],
+        "unknown": list(result.book.without),
         "unread": [{"guest": guest, "because": why} for guest, why in result.unread],
         "findings": [
-            {"guest": each.guest, **told}
-            for each, told in zip(result.findings, documents.findings(result.findings), strict=True)
+            {"guest": each.guest, **told} for each, told in zip(result.findings, documents.findings(result.findings), strict=True)
         ],
-    }  # fmt: skip
+    }
     if result.place:
         out["from"] = result.place
         out["dial"] = [_dial_document(each) for each in result.dials]
@@ -286,31 +296,48 @@ def document(result: AddressBook) -> dict[str, Any]:
     return out
 
 
-def _page_document(each: Page) -> dict[str, Any]:
+def _page_document(each: NetworkPage) -> dict[str, Any]:
     network = each.network
     return {
-        "network": network.name, "subnet": str(each.subnet), "host": [str(a) for a in network.hosts],
-        "gateway": [str(a) for a in network.gateways], "leases": [f"{low}-{high}" for low, high in network.leases],
-        "free": each.free, "next": str(each.following) if each.following is not None else None,
+        "network": network.name,
+        "subnet": str(each.subnet),
+        "host": [str(a) for a in network.hosts],
+        "gateway": [str(a) for a in network.gateways],
+        "leases": [f"{low}-{high}" for low, high in network.leases],
+        "free": each.free,
+        "next": str(each.following) if each.following is not None else None,
         "addresses": [_held(holding) for holding in each.holdings],
-    }  # fmt: skip
+    }
 
 
 def _held(each: Holding) -> dict[str, Any]:
     return {
-        "address": str(each.address), "length": each.length, "kind": kind_of(each.address).value, "guest": each.guest,
-        "interface": each.interface, "method": each.method.value if each.method is not None else None,
-        "stated": each.stated is not None, "stored": each.stored is not None, "loaded": each.loaded is not None,
-        "at_boot": each.at_boot, "lasts": each.lasts, "origin": documents.origin(each.origin),
-    }  # fmt: skip
+        "address": str(each.address),
+        "length": each.length,
+        "kind": kind_of(each.address).value,
+        "guest": each.guest,
+        "interface": each.interface,
+        "method": each.method.value if each.method is not None else None,
+        "stated": each.stated is not None,
+        "stored": each.stored is not None,
+        "loaded": each.loaded is not None,
+        "at_boot": each.at_boot,
+        "lasts": each.lasts,
+        "origin": documents.origin(each.origin),
+    }
 
 
-def _dial_document(dial: Dial) -> dict[str, Any]:
+def _dial_document(dial: DialAdvice) -> dict[str, Any]:
     found = [
-        {"address": str(c.holding.address), "way": c.way.name.lower().replace("_", " "), "because": c.because,
-         "lasts": c.holding.lasts, "remedy": lasting(c.holding)}
+        {
+            "address": str(c.holding.address),
+            "way": c.way.name.lower().replace("_", " "),
+            "because": c.because,
+            "lasts": c.holding.lasts,
+            "remedy": lasting(c.holding),
+        }
         for c in dial.choices
-    ]  # fmt: skip
+    ]
     best = str(dial.best.holding.address) if dial.best is not None else None
     return {"guest": dial.guest, "name": dial.name, "dial": best, "also": list(dial.shared), "all": found}
 

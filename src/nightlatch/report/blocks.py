@@ -34,7 +34,7 @@ class Block:
 
 
 @dataclass
-class Told:
+class AuditLayout:
     """An audit as it is told: `blocks`, what lies `at_home` in the estate file with the guests it touches, and `quiet` guests."""
 
     blocks: list[Block]
@@ -45,7 +45,7 @@ class Told:
 Key = tuple[object, ...]
 
 
-def told(guests: Sequence[GuestAudit]) -> Told:
+def told(guests: Sequence[GuestAudit]) -> AuditLayout:
     """The blocks of an audit."""
     touched: dict[Key, list[str]] = {}
     first: dict[Key, object] = {}
@@ -54,22 +54,16 @@ def told(guests: Sequence[GuestAudit]) -> Told:
             names = touched.setdefault(key, [])
             names += [guest.guest] if guest.guest not in names[-1:] else []
             first.setdefault(key, value)
-    home = {
-        key for key, value in first.items() if isinstance(value, Finding) and touched[key][1:] and _is_at_home(value)
-    }
-    loud = {
-        name for key, names in touched.items() if key not in home and key[0] in ("finding", "unread") for name in names
-    }
+    home = {key for key, value in first.items() if isinstance(value, Finding) and touched[key][1:] and _is_at_home(value)}
+    loud = {name for key, names in touched.items() if key not in home and key[0] in ("finding", "unread") for name in names}
     blocks: dict[tuple[str, ...], Block] = {}
     for key, value in first.items():
         whose = tuple(touched[key])
         if key not in home and loud & set(whose):
             _into(blocks.setdefault(whose, Block(whose)), key, value)
     ordered = sorted(blocks.values(), key=lambda block: block.weight)
-    at_home = [
-        (value, tuple(touched[key])) for key, value in first.items() if key in home and isinstance(value, Finding)
-    ]
-    return Told(ordered, at_home, [guest for guest in guests if guest.guest not in loud])
+    at_home = [(value, tuple(touched[key])) for key, value in first.items() if key in home and isinstance(value, Finding)]
+    return AuditLayout(ordered, at_home, [guest for guest in guests if guest.guest not in loud])
 
 
 def _parts(guest: GuestAudit) -> Iterator[tuple[Key, object]]:

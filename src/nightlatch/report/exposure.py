@@ -7,7 +7,7 @@ import io
 from itertools import groupby
 from typing import TYPE_CHECKING, Any
 
-from nightlatch.access.exposure import Exposed, Fate, Piece
+from nightlatch.access.exposure import ExposedSocket, Fate, Piece
 from nightlatch.audit import documents
 from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS
 from nightlatch.report import machine, page
@@ -41,7 +41,7 @@ def text(sheet: page.Page, result: Exposure, source: str) -> None:
     sheet.wrapped(f"{', '.join(parts)}.   Next: nightlatch audit {source}")
 
 
-def _open_to_all(each: Exposed) -> bool:
+def _open_to_all(each: ExposedSocket) -> bool:
     """Whether nobody of some family is kept out."""
     return any(
         {piece.fate for piece in each.pieces if piece.family == family} == {Fate.IN}
@@ -49,7 +49,7 @@ def _open_to_all(each: Exposed) -> bool:
     )
 
 
-def _socket(sheet: page.Page, each: Exposed, result: Exposure) -> None:
+def _socket(sheet: page.Page, each: ExposedSocket, result: Exposure) -> None:
     bound = f"on {each.address}" if each.address not in ("", "0.0.0.0", "::") else "on all addresses"
     by = f", by the forward from {each.by}" if each.by else f", called from {each.realm} itself" if each.realm else ""
     program = each.program or "a program that is not known"
@@ -83,23 +83,36 @@ def _rule(piece: Piece) -> str:
 def document(result: Exposure) -> dict[str, Any]:
     """The whole as JSON (docs/json.md)."""
     return {
-        "format": "nightlatch/exposure/1", "estate": result.estate, "at": result.at.isoformat(),
-        "sockets": [_socket_json(each) for each in result.sockets], "quiet": list(result.quiet),
+        "format": "nightlatch/exposure/1",
+        "estate": result.estate,
+        "at": result.at.isoformat(),
+        "sockets": [_socket_json(each) for each in result.sockets],
+        "quiet": list(result.quiet),
         "unread": [{"guest": guest, "because": because} for guest, because in result.unread],
         "on_the_latch": machine.latched(result.latched),
-    }  # fmt: skip
+    }
 
 
-def _socket_json(each: Exposed) -> dict[str, Any]:
+def _socket_json(each: ExposedSocket) -> dict[str, Any]:
     return {
-        "guest": each.guest, "protocol": each.protocol, "port": each.port, "address": each.address, "program": each.program,
-        "by": each.by, "realm": each.realm,
+        "guest": each.guest,
+        "protocol": each.protocol,
+        "port": each.port,
+        "address": each.address,
+        "program": each.program,
+        "by": each.by,
+        "realm": each.realm,
         "pieces": [
-            {"family": piece.family, "fate": piece.fate.value, "sources": [str(p) for p in piece.sources.prefixes()],
-             "rule": piece.text, "origin": documents.origin(piece.origin) if piece.origin is not None else None}
+            {
+                "family": piece.family,
+                "fate": piece.fate.value,
+                "sources": [str(p) for p in piece.sources.prefixes()],
+                "rule": piece.text,
+                "origin": documents.origin(piece.origin) if piece.origin is not None else None,
+            }
             for piece in each.pieces
         ],
-    }  # fmt: skip
+    }
 
 
 def _few(piece: Piece) -> str:
@@ -119,7 +132,18 @@ def rows(result: Exposure) -> str:
     for each in result.sockets:
         for piece in each.pieces:
             sources = _few(piece)
-            row = (each.guest, each.protocol, str(each.port), each.address, each.program, each.by, piece.family,
-                   piece.fate.value, sources, piece.text, str(piece.origin or ""))  # fmt: skip
+            row = (
+                each.guest,
+                each.protocol,
+                str(each.port),
+                each.address,
+                each.program,
+                each.by,
+                piece.family,
+                piece.fate.value,
+                sources,
+                piece.text,
+                str(piece.origin or ""),
+            )
             writer.writerow([cell(text) for text in row])
     return out.getvalue()

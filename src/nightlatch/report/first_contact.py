@@ -12,8 +12,8 @@ from nightlatch.report import reach
 from nightlatch.report.page import Page
 
 if TYPE_CHECKING:
-    from nightlatch.ops.meet import Met
-    from nightlatch.probe.ssh import Proven
+    from nightlatch.ops.meet import FirstContact
+    from nightlatch.probe.ssh import ProvenKey
 
 CHANGED = (
     "It was pinned before, and none of the pinned keys is shown now. From here these can't be told apart: the guest was "
@@ -23,7 +23,7 @@ CHANGED = (
 )
 
 
-def shown(page: Page, met: Met) -> None:
+def shown(page: Page, met: FirstContact) -> None:
     """What to type at the console, and the keys on the wire."""
     from nightlatch.ops.meet import CONSOLE, MD5_FORM
 
@@ -51,22 +51,16 @@ def shown(page: Page, met: Met) -> None:
     for proven in met.keys:
         pinned = "   pinned" if proven in met.known else ""
         held = "   in the evidence" if proven in met.vouched else ""
-        page.line(
-            f"  {proven.key.kind + ' ' + str(proven.key.bits):<13}{proven.key.fingerprint}", (pinned + held, "good")
-        )
+        page.line(f"  {proven.key.kind + ' ' + str(proven.key.bits):<13}{proven.key.fingerprint}", (pinned + held, "good"))
         page.line(" " * 15, (md5_fingerprint(proven.key.blob), "place"))
     if met.changed:
         page.blank()
         page.wrapped(CHANGED, label="changed", style="high")
         page.evidence([(pin, "pinned in the estate file") for pin in met.pinned], indent=11)
         if met.vouched:
-            page.wrapped(
-                "The evidence holds the keys above: the guest itself has new host keys.", label="evidence", style="good"
-            )
+            page.wrapped("The evidence holds the keys above: the guest itself has new host keys.", label="evidence", style="good")
         elif {fingerprint for fingerprint, _ in met.held} & set(met.pinned):
-            page.wrapped(
-                "The evidence still holds the pinned keys: another machine answers.", label="evidence", style="high"
-            )
+            page.wrapped("The evidence still holds the pinned keys: another machine answers.", label="evidence", style="high")
     elif met.held and not met.vouched:
         page.wrapped(
             "The evidence holds other host keys than the wire shows: this is not the guest that was read.",
@@ -76,14 +70,14 @@ def shown(page: Page, met: Met) -> None:
     page.blank()
 
 
-def answer(named: Sequence[Proven]) -> str:
+def answer(named: Sequence[ProvenKey]) -> str:
     """What is said to one typed fingerprint."""
     if not named:
         return "That holds no fingerprint: SHA256: and 43 letters, or 16 pairs of hexadecimal digits joined by colons."
     return ", ".join(proven.key.kind for proven in named) + ": the same."
 
 
-def contradiction(met: Met, strange: Sequence[str]) -> str:
+def contradiction(met: FirstContact, strange: Sequence[str]) -> str:
     """Why a fingerprint ends the meeting."""
     return (
         f"{met.guest}: {', '.join(strange)} is none of the keys that answer on the wire. Nothing was pinned. Whoever answers is "
@@ -91,7 +85,7 @@ def contradiction(met: Met, strange: Sequence[str]) -> str:
     )
 
 
-def done(page: Page, met: Met, pins: Sequence[str], source: Path) -> None:
+def done(page: Page, met: FirstContact, pins: Sequence[str], source: Path) -> None:
     """What was pinned, and what to do next."""
     left = [proven.key.kind for proven in met.keys if proven.key.fingerprint not in pins]
     page.wrapped(f"{met.guest}: {len(pins)} host key{'s' if len(pins) != 1 else ''} pinned in {source}.", style="good")

@@ -18,19 +18,10 @@ if TYPE_CHECKING:
     from nightlatch.ops.audit import Audit
 
 FINDINGS = ("guest", "id", "check", "severity", "group", "by", "text", "subjects", "place", "waived")
-WAYS = (
-    "guest",
-    "account",
-    "held_by",
-    "by",
-    "port",
-    "forward",
-    "shown",
-    "powers",
-    "seal",
-    "certain",
-    "possible",
-    "causes",
+WAYS = tuple(
+    """
+    guest account held_by by port forward shown powers seal certain possible causes
+""".split()
 )
 CALLERS = ("guest", "account", "by", "port", "shown", "inside", "prefix", "certain")
 SERVICES = ("guest", "by", "program", "state", "address", "port")
@@ -71,9 +62,17 @@ def _findings(document: dict[str, Any]) -> Iterator[tuple[Any, ...]]:
         for each in guest["findings"]:
             place = _place(each["evidence"][0]["origin"]) if each["evidence"] else ""
             yield (
-                guest["guest"], each["id"], each["check"], each["severity"], each["group"], each["by"], each["text"],
-                tuple(each["subjects"]), place, each.get("waived", ""),
-            )  # fmt: skip
+                guest["guest"],
+                each["id"],
+                each["check"],
+                each["severity"],
+                each["group"],
+                each["by"],
+                each["text"],
+                tuple(each["subjects"]),
+                place,
+                each.get("waived", ""),
+            )
 
 
 def _every_way(document: dict[str, Any]) -> Iterator[tuple[str, dict[str, Any], tuple[str, ...]]]:
@@ -86,10 +85,19 @@ def _ways(document: dict[str, Any]) -> Iterator[tuple[Any, ...]]:
     for guest, way, shown in _every_way(document):
         forward = way["route"]["forward"]
         yield (
-            guest, way["account"], tuple(way["held_by"]), way["by"], way["route"]["port"],
-            forward["dialled"] if forward else "", shown, tuple(power["gives"] for power in way["powers"]), way["seal"],
-            _told(way["certain"]), _told(way["possible"]), tuple(_place(cause["origin"]) for cause in way["causes"]),
-        )  # fmt: skip
+            guest,
+            way["account"],
+            tuple(way["held_by"]),
+            way["by"],
+            way["route"]["port"],
+            forward["dialled"] if forward else "",
+            shown,
+            tuple(power["gives"] for power in way["powers"]),
+            way["seal"],
+            _told(way["certain"]),
+            _told(way["possible"]),
+            tuple(_place(cause["origin"]) for cause in way["causes"]),
+        )
 
 
 def _callers(document: dict[str, Any]) -> Iterator[tuple[Any, ...]]:

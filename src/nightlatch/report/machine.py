@@ -12,7 +12,7 @@ from nightlatch.draft.acts import Act, inverse, words
 
 if TYPE_CHECKING:
     from nightlatch.draft.plan import ProvedDraft
-    from nightlatch.latch.live import Told
+    from nightlatch.latch.live import LatchReport
     from nightlatch.ops.audit import Audit
     from nightlatch.readings.latch import OnLatch
 
@@ -35,9 +35,7 @@ def latched(found: Mapping[str, OnLatch]) -> list[dict[str, Any]]:
     ]
 
 
-def drafts(
-    estate: str, proved: list[ProvedDraft], refused: dict[str, str], pending: Mapping[str, OnLatch]
-) -> dict[str, Any]:  # fmt: skip
+def drafts(estate: str, proved: list[ProvedDraft], refused: dict[str, str], pending: Mapping[str, OnLatch]) -> dict[str, Any]:
     """`nightlatch/draft/1`."""
     return {
         "format": "nightlatch/draft/1",
@@ -66,23 +64,32 @@ def _act(act: Act) -> dict[str, Any]:
     return {"act": str(act), "words": list(words(act)), "because": act.why, "taken_back_by": taken}
 
 
-def pending(told: Sequence[tuple[str, Told | str]]) -> dict[str, Any]:
+def pending(told: Sequence[tuple[str, LatchReport | str]]) -> dict[str, Any]:
     """`nightlatch/pending/1`."""
     return {"format": "nightlatch/pending/1", "guests": [_latch(guest, each) for guest, each in told]}
 
 
-def _latch(guest: str, told: Told | str) -> dict[str, Any]:
+def _latch(guest: str, told: LatchReport | str) -> dict[str, Any]:
     if isinstance(told, str):
         return {"guest": guest, "unread": told}
     out: dict[str, Any] = {
-        "guest": guest, "unread": None, "on_the_latch": None,
+        "guest": guest,
+        "unread": None,
+        "on_the_latch": None,
         "outcomes": [{"change": change, "outcome": words} for change, words in told.outcomes],
-    }  # fmt: skip
+    }
     if told.pending is not None:
         each = told.pending
-        out["on_the_latch"] = {"change": each.change, "by": each.who, "state": each.state, "timer": each.timer,
-                               "stuck": each.stuck or None, "other_release": each.unread or None,
-                               "since_seconds": each.since, "seconds_left": each.seconds}  # fmt: skip
+        out["on_the_latch"] = {
+            "change": each.change,
+            "by": each.who,
+            "state": each.state,
+            "timer": each.timer,
+            "stuck": each.stuck or None,
+            "other_release": each.unread or None,
+            "since_seconds": each.since,
+            "seconds_left": each.seconds,
+        }
     return out
 
 
@@ -93,7 +100,6 @@ def checks() -> dict[str, Any]:
     return {
         "format": "nightlatch/checks/1",
         "checks": [
-            {"id": c.id, "severity": c.severity.value, "reason": c.reason, "source": c.source}
-            for c in CATALOGUE.values()
+            {"id": c.id, "severity": c.severity.value, "reason": c.reason, "source": c.source} for c in CATALOGUE.values()
         ],
     }

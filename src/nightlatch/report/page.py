@@ -15,9 +15,19 @@ from nightlatch.report.safe import shown
 WIDEST = 100
 LABEL = 11  # columns for a label in the margin
 STYLES = {
-    "critical": "bold red", "high": "red", "medium": "yellow", "low": "cyan", "note": "dim", "good": "green",
-    "name": "bold", "place": "dim", "plain": "", "add": "green", "take": "red", "next": "bold",
-}  # fmt: skip
+    "critical": "bold red",
+    "high": "red",
+    "medium": "yellow",
+    "low": "cyan",
+    "note": "dim",
+    "good": "green",
+    "name": "bold",
+    "place": "dim",
+    "plain": "",
+    "add": "green",
+    "take": "red",
+    "next": "bold",
+}
 
 
 class Page:
@@ -81,9 +91,7 @@ class Page:
                 self._stacked(row, styles, indent)
             return
         for group in [[row] for row in cleaned] if below else [cleaned]:
-            grid = Table.grid(
-                *(Column(min_width=width, no_wrap=True) for width in widths[:shows]), padding=(0, 2, 0, 0)
-            )
+            grid = Table.grid(*(Column(min_width=width, no_wrap=True) for width in widths[:shows]), padding=(0, 2, 0, 0))
             for row in group:
                 grid.add_row(*(Text(text, STYLES[style]) for text, style in zip(row[:shows], styles, strict=False)))
             whole = indent + sum(widths) + 2 * len(widths)

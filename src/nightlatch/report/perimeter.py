@@ -9,11 +9,11 @@ from nightlatch.report import page
 from nightlatch.report.text import count
 
 if TYPE_CHECKING:
-    from nightlatch.draft.perimeter import Outside, RowChange
-    from nightlatch.ops.perimeter import Border, Bordered
+    from nightlatch.draft.perimeter import RowChange, TableDraft
+    from nightlatch.ops.perimeter import PerimeterChange, PerimeterDraft
 
 
-def text(sheet: page.Page, result: Border, source: str) -> None:
+def text(sheet: page.Page, result: PerimeterDraft, source: str) -> None:
     """Table by table: each row with its reason, what is left, and what to do next."""
     for each in result.drafts:
         _table(sheet, each)
@@ -22,9 +22,7 @@ def text(sheet: page.Page, result: Border, source: str) -> None:
     for guest, problem in result.unread:
         sheet.wrapped(problem, label=guest, indent=2, style="high")
     if not (result.drafts or result.claimed or result.unread):
-        sheet.wrapped(
-            f"No network of {source} has a perimeter: write one under networks, read from its filter's table."
-        )
+        sheet.wrapped(f"No network of {source} has a perimeter: write one under networks, read from its filter's table.")
         return
     changes = sum(len(each.changes) for each in result.drafts)
     served = any(each.changes and each.perimeter.service for each in result.drafts)
@@ -37,7 +35,7 @@ def text(sheet: page.Page, result: Border, source: str) -> None:
     sheet.wrapped(f"{count(len(result.drafts), 'table')}, {count(changes, 'row')} to change.   {after}")
 
 
-def _table(sheet: page.Page, each: Outside) -> None:
+def _table(sheet: page.Page, each: TableDraft) -> None:
     taken = f"{each.perimeter.path.rpartition('/')[2]}, taken {each.perimeter.taken}"
     if not each.changes and not each.left:
         sheet.wrapped(f"as the grants want it ({taken})", label=each.network)
@@ -61,9 +59,7 @@ def _row(change: RowChange) -> str:
         said = ", ".join(f"{key} {_said(value)}" for key, value in (after or before).items() if value not in ("", None))
         return said if change.before is None or not change.line else f"line {change.line}: {said}"
     changed = [key for key in after if before.get(key) != after[key]]
-    return f"{_place(change)}: " + ", ".join(
-        f"{key} {_said(after[key])}, was {_said(before.get(key))}" for key in changed
-    )
+    return f"{_place(change)}: " + ", ".join(f"{key} {_said(after[key])}, was {_said(before.get(key))}" for key in changed)
 
 
 def _place(change: RowChange) -> str:
@@ -74,28 +70,35 @@ def _said(value: object) -> str:
     return value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
 
 
-def done(sheet: page.Page, found: list[Bordered], verb: str) -> None:
+def done(sheet: page.Page, found: list[PerimeterChange], verb: str) -> None:
     """What became of tables at their services."""
     for each in found:
         how = (
-            f"{verb}, version {each.version}, {count(each.rows, 'row')}"
-            if each.changed or each.version
-            else "nothing to change"
+            f"{verb}, version {each.version}, {count(each.rows, 'row')}" if each.changed or each.version else "nothing to change"
         )
         sheet.wrapped(how, label=each.network)
 
 
-def document(result: Border) -> dict[str, Any]:
+def document(result: PerimeterDraft) -> dict[str, Any]:
     """The whole as JSON (docs/json.md)."""
     return {
-        "format": "nightlatch/perimeter/1", "estate": result.estate, "at": result.at.isoformat(),
+        "format": "nightlatch/perimeter/1",
+        "estate": result.estate,
+        "at": result.at.isoformat(),
         "tables": [
-            {"network": each.network, "file": each.perimeter.path, "service": each.perimeter.service,
-             "changes": [{"row": c.number, "line": c.line, "before": c.before, "after": c.after, "because": c.why}
-                         for c in each.changes],
-             "rows": list(each.rows), "left": [{"text": left.text, "hand": left.hand} for left in each.left]}
+            {
+                "network": each.network,
+                "file": each.perimeter.path,
+                "service": each.perimeter.service,
+                "changes": [
+                    {"row": c.number, "line": c.line, "before": c.before, "after": c.after, "because": c.why}
+                    for c in each.changes
+                ],
+                "rows": list(each.rows),
+                "left": [{"text": left.text, "hand": left.hand} for left in each.left],
+            }
             for each in result.drafts
         ],
         "claimed": list(result.claimed),
         "unread": [{"guest": guest, "because": because} for guest, because in result.unread],
-    }  # fmt: skip
+    }

@@ -6,7 +6,7 @@ from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from nightlatch.access.exposure import FAMILIES, Exposed, Fate
+from nightlatch.access.exposure import FAMILIES, ExposedSocket, Fate
 from nightlatch.faults import NightlatchError
 from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import LOOPBACK, NO_ADDRESS, AddressSet, union
@@ -57,9 +57,7 @@ def draw(result: Exposure, path: Path) -> None:
             axes.text(column + 0.5, row + 0.5, word, ha="center", va="center", color=front, fontsize=9)
     axes.set_xlim(0, max(len(columns), 1))
     axes.set_ylim(max(len(sockets), 1), 0)
-    axes.set_xticks(
-        [n + 0.5 for n in range(len(columns))], [f"{place}\n{family}" for place, family, _ in columns], fontsize=9
-    )
+    axes.set_xticks([n + 0.5 for n in range(len(columns))], [f"{place}\n{family}" for place, family, _ in columns], fontsize=9)
     axes.set_yticks([n + 0.5 for n in range(len(sockets))], [_label(each) for each in sockets], fontsize=9)
     axes.xaxis.tick_top()
     axes.tick_params(length=0)
@@ -92,7 +90,7 @@ def _columns(result: Exposure) -> list[tuple[str, str, AddressSet]]:
     return out + [("elsewhere" if places else "anywhere", family, whole - known) for family, whole in FAMILIES.items()]
 
 
-def _cell(each: Exposed, sources: AddressSet) -> str:
+def _cell(each: ExposedSocket, sources: AddressSet) -> str:
     """What becomes of a place's callers, in a word; nothing where the socket is not of their family."""
     if not any(piece.sources & sources for piece in each.pieces):
         return ""
@@ -103,7 +101,7 @@ def _cell(each: Exposed, sources: AddressSet) -> str:
     return "?" if each.sources(Fate.UNDECIDED) & sources else "out"
 
 
-def _label(each: Exposed) -> str:
+def _label(each: ExposedSocket) -> str:
     program = f"  {shown(each.program, 16)}" if each.program else ""
     by = f"  by {shown(each.by, 24)}" if each.by else ""
     return f"{shown(each.guest, 24)}  {each.port}/{each.protocol}{program}{by}"

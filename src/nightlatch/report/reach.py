@@ -5,14 +5,14 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from nightlatch.audit import documents
-from nightlatch.audit.wire import Stand, State
+from nightlatch.audit.wire import GrantStanding, GrantState
 from nightlatch.probe.hostkeys import md5_fingerprint
 from nightlatch.report.page import Page
 from nightlatch.report.text import count
 
 if TYPE_CHECKING:
     from nightlatch.audit.findings import Finding
-    from nightlatch.ops.reach import Other, Reach, Reached
+    from nightlatch.ops.reach import GuestReach, OtherService, Reach
     from nightlatch.probe.causes import Cause
     from nightlatch.probe.stages import Look
 
@@ -22,9 +22,7 @@ INDENT = 2
 def text(page: Page, result: Reach) -> None:
     """All guests: those with something wrong first, those that answer as granted in few lines."""
     if result.here:
-        page.wrapped(
-            "Tried from " + ", ".join(f"{a} ({place or 'in no place of the estate'})" for a, place in result.here) + "."
-        )
+        page.wrapped("Tried from " + ", ".join(f"{a} ({place or 'in no place of the estate'})" for a, place in result.here) + ".")
         page.blank()
     seen = [each for each in result.guests if each.look is not None]
     loud = [each for each in seen if each.problem or any(f.severity.rank < 3 and not f.waived for f in each.findings)]
@@ -47,7 +45,7 @@ def _not_looked_at(page: Page, result: Reach) -> None:
         page.blank()
 
 
-def _guest(page: Page, each: Reached) -> None:
+def _guest(page: Page, each: GuestReach) -> None:
     look = each.look
     assert look is not None
     page.line((each.guest, "name"), "   " + _head(look))
@@ -109,17 +107,19 @@ def _keys(page: Page, look: Look) -> None:
 
 
 _TOLD = {
-    State.OFFERED: ("open", "good"), State.ELSEWHERE: ("unproven", "place"), State.NOT_SEEN: ("unasked", "place"),
-}  # fmt: skip
+    GrantState.OFFERED: ("open", "good"),
+    GrantState.ELSEWHERE: ("unproven", "place"),
+    GrantState.NOT_SEEN: ("unasked", "place"),
+}
 
 
-def _stands(page: Page, stands: tuple[Stand, ...]) -> None:
-    grouped: dict[tuple[State, str, str], list[str]] = {}
+def _stands(page: Page, stands: tuple[GrantStanding, ...]) -> None:
+    grouped: dict[tuple[GrantState, str, str], list[str]] = {}
     for each in stands:
-        if each.state in (State.NOT_OFFERED, State.NOT_REACHED):
+        if each.state in (GrantState.NOT_OFFERED, GrantState.NOT_REACHED):
             continue  # a finding tells it
         who = each.who if each.who.endswith(each.account) else f"{each.who} (as {each.account})"
-        where = each.where if each.state is State.ELSEWHERE else ""
+        where = each.where if each.state is GrantState.ELSEWHERE else ""
         key = (each.state, "" if where else each.kind, where)
         known = grouped.setdefault(key, [])
         known += [who] if who not in known else []
@@ -127,9 +127,9 @@ def _stands(page: Page, stands: tuple[Stand, ...]) -> None:
         label, style = _TOLD[state]
         listed = ", ".join(people)
         words = {
-            State.OFFERED: f"{listed}: {kind} may be shown, as granted",
-            State.ELSEWHERE: f"{listed}: let in from {where}, which a look from here can't prove",
-            State.NOT_SEEN: f"{listed}: not asked about",
+            GrantState.OFFERED: f"{listed}: {kind} may be shown, as granted",
+            GrantState.ELSEWHERE: f"{listed}: let in from {where}, which a look from here can't prove",
+            GrantState.NOT_SEEN: f"{listed}: not asked about",
         }[state]
         page.wrapped(words, indent=INDENT, label=label, style=style)
 
@@ -155,7 +155,7 @@ def _sum(page: Page, result: Reach) -> None:
     parts = [f"{answered} of {count(len(result.guests), 'guest')} answer as they should"]
     unlooked = sum(each.look is None for each in result.guests)
     parts += [f"{unlooked} not looked at"] if unlooked else []
-    elsewhere = any(s.state is State.ELSEWHERE for each in result.guests for s in each.stands)
+    elsewhere = any(s.state is GrantState.ELSEWHERE for each in result.guests for s in each.stands)
     parts += ["other places are not proven from here"] if elsewhere else []
     page.line("; ".join(parts) + ".")
 
@@ -173,14 +173,14 @@ def single(page: Page, look: Look, found: tuple[Cause, ...]) -> None:
             right=_time(step.seconds),
         )
     for proven in look.keys:
-        page.line(
-            " " * 13, (f"{proven.key.kind}, {proven.key.bits} bits, also {md5_fingerprint(proven.key.blob)}", "place")
-        )
+        page.line(" " * 13, (f"{proven.key.kind}, {proven.key.bits} bits, also {md5_fingerprint(proven.key.blob)}", "place"))
     if look.offered is not None:
         lists = {
-            "exchanges": look.offered.exchanges, "keys": look.offered.host_keys, "ciphers": look.offered.ciphers,
+            "exchanges": look.offered.exchanges,
+            "keys": look.offered.host_keys,
+            "ciphers": look.offered.ciphers,
             "macs": look.offered.macs,
-        }  # fmt: skip
+        }
         for label, names in lists.items():
             page.wrapped(", ".join(names), indent=INDENT, label=label, style="place")
     causes(page, found, look.target.text)
@@ -189,39 +189,51 @@ def single(page: Page, look: Look, found: tuple[Cause, ...]) -> None:
 def document(result: Reach) -> dict[str, Any]:
     """`nightlatch/reach/1`."""
     return {
-        "format": "nightlatch/reach/1", "estate": result.estate, "at": result.at.isoformat(timespec="seconds"),
+        "format": "nightlatch/reach/1",
+        "estate": result.estate,
+        "at": result.at.isoformat(timespec="seconds"),
         "from": [{"address": address, "place": place or None} for address, place in result.here],
         "guests": [_one(each) for each in result.guests],
-    }  # fmt: skip
+    }
 
 
-def _one(each: Reached) -> dict[str, Any]:
+def _one(each: GuestReach) -> dict[str, Any]:
     return {
-        "guest": each.guest, "problem": each.problem or None, "answers": each.answers,
+        "guest": each.guest,
+        "problem": each.problem or None,
+        "answers": each.answers,
         "look": look_document(each.look) if each.look is not None else None,
         "grants": _grants(each.stands),
         "services": [_other(other) for other in each.others],
         "findings": documents.findings(each.findings),
-        "causes": [{"cause": c.text, "look": c.look} for c in each.causes], "evidence": each.against or None,
-        "waited_seconds": each.waited, "changes": list(each.changes),
-    }  # fmt: skip
+        "causes": [{"cause": c.text, "look": c.look} for c in each.causes],
+        "evidence": each.against or None,
+        "waited_seconds": each.waited,
+        "changes": list(each.changes),
+    }
 
 
-def _grants(stands: tuple[Stand, ...]) -> list[dict[str, Any]]:
-    return [
-        {"who": s.who, "account": s.account, "proof": s.proof, "from": s.where, "state": s.state.value} for s in stands
-    ]
+def _grants(stands: tuple[GrantStanding, ...]) -> list[dict[str, Any]]:
+    return [{"who": s.who, "account": s.account, "proof": s.proof, "from": s.where, "state": s.state.value} for s in stands]
 
 
-def _other(other: Other) -> dict[str, Any]:
+def _other(other: OtherService) -> dict[str, Any]:
     look = other.look
     return {
-        "by": other.service, "target": look.target.host, "port": look.target.port, "address": look.address,
-        "from": look.here, "failed": look.failed, "how": look.how, "why": look.why or None,
-        "steps": _steps(look), "identification": look.answered or None,
+        "by": other.service,
+        "target": look.target.host,
+        "port": look.target.port,
+        "address": look.address,
+        "from": look.here,
+        "failed": look.failed,
+        "how": look.how,
+        "why": look.why or None,
+        "steps": _steps(look),
+        "identification": look.answered or None,
         "asks": [{"account": a.account, "proofs": list(a.proofs), "let_in": a.let_in} for a in look.asks],
-        "grants": _grants(other.stands), "causes": [{"cause": c.text, "look": c.look} for c in other.causes],
-    }  # fmt: skip
+        "grants": _grants(other.stands),
+        "causes": [{"cause": c.text, "look": c.look} for c in other.causes],
+    }
 
 
 def _steps(look: Look) -> list[dict[str, Any]]:
@@ -232,18 +244,35 @@ def look_document(look: Look) -> dict[str, Any]:
     """One look, as it stands in documents."""
     offered = look.offered
     return {
-        "target": look.target.host, "port": look.target.port, "addresses": list(look.addresses), "address": look.address,
+        "target": look.target.host,
+        "port": look.target.port,
+        "addresses": list(look.addresses),
+        "address": look.address,
         "others": [{"address": address, "how": how.value} for address, how in look.others],
-        "from": look.here, "failed": look.failed, "how": look.how, "why": look.why or None,
+        "from": look.here,
+        "failed": look.failed,
+        "how": look.how,
+        "why": look.why or None,
         "steps": _steps(look),
         "identification": look.identified.text if look.identified else None,
         "host_keys": [
-            {"type": p.key.algorithm, "bits": p.key.bits, "sha256": p.key.fingerprint, "md5": md5_fingerprint(p.key.blob),
-             "exchange": p.exchange, "signature": p.algorithm} for p in look.keys
+            {
+                "type": p.key.algorithm,
+                "bits": p.key.bits,
+                "sha256": p.key.fingerprint,
+                "md5": md5_fingerprint(p.key.blob),
+                "exchange": p.exchange,
+                "signature": p.algorithm,
+            }
+            for p in look.keys
         ],
-        "algorithms": None if offered is None else {
-            "exchanges": list(offered.exchanges), "host_keys": list(offered.host_keys), "ciphers": list(offered.ciphers),
+        "algorithms": None
+        if offered is None
+        else {
+            "exchanges": list(offered.exchanges),
+            "host_keys": list(offered.host_keys),
+            "ciphers": list(offered.ciphers),
             "macs": list(offered.macs),
         },
         "methods": [{"account": m.account, "methods": list(m.methods), "let_in": m.let_in} for m in look.methods],
-    }  # fmt: skip
+    }

@@ -46,6 +46,15 @@ def _rows(guest: GuestAudit) -> Iterator[tuple[str, ...]]:
 def _row(guest: str, finding: Finding, id: str) -> tuple[str, ...]:
     place = str(finding.proofs[0].origin) if finding.proofs else ""
     return (
-        guest, finding.severity.value, finding.group.value, finding.check, finding.text, place,
-        " ".join(finding.subjects), finding.reference, finding.waived, id, finding.service,
-    )  # fmt: skip
+        guest,
+        finding.severity.value,
+        finding.group.value,
+        finding.check,
+        finding.text,
+        place,
+        " ".join(finding.subjects),
+        finding.reference,
+        finding.waived,
+        id,
+        finding.service,
+    )

@@ -14,8 +14,7 @@ def shown(text: object, longest: int = LONGEST) -> str:
     if raw.isascii() and raw.isprintable() and len(raw) <= longest:
         return raw
     out = "".join(
-        char if char.isprintable() and unicodedata.category(char) not in _HIDDEN else _escape(char)
-        for char in raw[: longest + 1]
+        char if char.isprintable() and unicodedata.category(char) not in _HIDDEN else _escape(char) for char in raw[: longest + 1]
     )
     return out if len(raw) <= longest else out[:longest] + "..."
 

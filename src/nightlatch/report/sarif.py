@@ -43,9 +43,7 @@ def audit(result: Audit) -> dict[str, Any]:
                 "toolExecutionNotifications": notes,
             }
         ],
-        "results": [
-            _result(guest.guest, id, each, index) for guest in result.guests for id, each in identified(guest.findings)
-        ],
+        "results": [_result(guest.guest, id, each, index) for guest in result.guests for id, each in identified(guest.findings)],
     }
     return {"$schema": SCHEMA, "version": "2.1.0", "runs": [run]}
 
@@ -65,9 +63,7 @@ def _rules() -> list[dict[str, Any]]:
 
 
 def _result(guest: str, id: str, finding: Finding, index: dict[str, int]) -> dict[str, Any]:
-    first = next(
-        (p for p in finding.proofs if p.origin.kind is Kind.FILE), finding.proofs[0] if finding.proofs else None
-    )
+    first = next((p for p in finding.proofs if p.origin.kind is Kind.FILE), finding.proofs[0] if finding.proofs else None)
     out: dict[str, Any] = {
         "ruleId": finding.check,
         "level": LEVELS[finding.severity.value],
@@ -76,10 +72,13 @@ def _result(guest: str, id: str, finding: Finding, index: dict[str, int]) -> dic
         "relatedLocations": [_related(guest, n, proof) for n, proof in enumerate(finding.proofs) if proof is not first],
         "partialFingerprints": {"nightlatchFinding/1": id},
         "properties": {
-            "guest": guest, "severity": finding.severity.value, "group": finding.group.value,
-            "by": finding.service, "subjects": [shown(subject) for subject in finding.subjects],
+            "guest": guest,
+            "severity": finding.severity.value,
+            "group": finding.group.value,
+            "by": finding.service,
+            "subjects": [shown(subject) for subject in finding.subjects],
         },
-    }  # fmt: skip
+    }
     if finding.check in index:
         out["ruleIndex"] = index[finding.check]
     if finding.waived:
@@ -96,15 +95,11 @@ def _estate_file(path: str) -> dict[str, str]:
 
 def _location(guest: str, origin: Origin) -> dict[str, Any]:
     if origin.kind is Kind.FILE:
-        place: dict[str, Any] = {
-            "artifactLocation": {"uri": f"{quote(guest)}{_quoted(origin.path)}", "uriBaseId": BASE}
-        }
+        place: dict[str, Any] = {"artifactLocation": {"uri": f"{quote(guest)}{_quoted(origin.path)}", "uriBaseId": BASE}}
     elif origin.kind is Kind.ESTATE:
         place = {"artifactLocation": _estate_file(origin.path)}
     else:
-        return {
-            "logicalLocations": [{"name": guest, "fullyQualifiedName": f"{guest}: {shown(origin)}", "kind": "resource"}]
-        }
+        return {"logicalLocations": [{"name": guest, "fullyQualifiedName": f"{guest}: {shown(origin)}", "kind": "resource"}]}
     if origin.line:
         place["region"] = {"startLine": origin.line} | ({"startColumn": origin.column} if origin.column else {})
     return {"physicalLocation": place}

@@ -10,10 +10,10 @@ from nightlatch.audit import names as naming
 from nightlatch.audit.findings import Entrance, Finding, Group, GuestAudit, Proof
 from nightlatch.draft import diff
 from nightlatch.draft.steps import SetAddress, SetRules
-from nightlatch.model.outcomes import Stands
+from nightlatch.model.outcomes import ChangeState
 from nightlatch.origin import Kind
 from nightlatch.report import blocks
-from nightlatch.report.blocks import Block, Told
+from nightlatch.report.blocks import AuditLayout, Block
 from nightlatch.report.page import Page
 from nightlatch.report.safe import in_one_line
 
@@ -21,10 +21,10 @@ if TYPE_CHECKING:
     from nightlatch.draft.acts import Act
     from nightlatch.draft.plan import ProvedDraft
     from nightlatch.draft.steps import AnyStep
-    from nightlatch.latch.folder import Changed
+    from nightlatch.latch.folder import FolderChange
+    from nightlatch.latch.live import LatchReport as Answer
     from nightlatch.latch.live import Pending
-    from nightlatch.latch.live import Told as Answer
-    from nightlatch.model.steps import Left
+    from nightlatch.model.steps import ManualTask
     from nightlatch.ops.audit import Audit
     from nightlatch.ops.enact import Confirmation
     from nightlatch.readings.latch import OnLatch
@@ -163,7 +163,7 @@ def _doors(page: Page, guests: Iterable[GuestAudit]) -> None:
         page.wrapped(told, indent=2, label=kind)
 
 
-def _sum(page: Page, result: Audit, told: Told, source: str) -> None:
+def _sum(page: Page, result: Audit, told: AuditLayout, source: str) -> None:
     """What is told comes to; each thing once, however many guests it touches."""
     found = [finding for block in told.blocks for finding in block.findings] + [each for each, _ in told.at_home]
     holes, out = _count_of(told, Group.HOLE), _count_of(told, Group.SHUT_OUT)
@@ -185,7 +185,7 @@ def _sum(page: Page, result: Audit, told: Told, source: str) -> None:
     page.line(", ".join(parts) + ".", *([("   Next: " + then, "next")] if then else []))
 
 
-def _count_of(told: Told, group: Group) -> tuple[int, str]:
+def _count_of(told: AuditLayout, group: Group) -> tuple[int, str]:
     """How many findings of a group are told, and on how many guests, where these are more."""
     mine = [(block.count(group), block.guests) for block in told.blocks if block.count(group)]
     guests = {name for _, names in mine for name in names}
@@ -250,12 +250,12 @@ def draft(page: Page, proved: ProvedDraft) -> None:
     if moves and proved.before.is_live:
         page.wrapped(
             f"{moves[0].interface} moves while the guest runs: the connection ends, and a fresh one over the new address has to "
-            "find it before anything is kept. The estate file follows then.", label="moves", indent=2,
-        )  # fmt: skip
-    if proved.draft.does:
-        page.wrapped(
-            "Proved: nothing certain is left open or shut but what is named here; the kept doors stand.", indent=2
+            "find it before anything is kept. The estate file follows then.",
+            label="moves",
+            indent=2,
         )
+    if proved.draft.does:
+        page.wrapped("Proved: nothing certain is left open or shut but what is named here; the kept doors stand.", indent=2)
 
 
 def _overtaken(page: Page, steps: Sequence[AnyStep]) -> None:
@@ -277,13 +277,13 @@ def _acts(page: Page, acts: Sequence[Act]) -> None:
         page.line("      ", (str(act), "add"))
 
 
-def left(page: Page, rest: Sequence[Left]) -> None:
+def left(page: Page, rest: Sequence[ManualTask]) -> None:
     """What no step closes."""
     for each in rest:
         page.wrapped(f"{each.text} By hand: {each.hand}.", indent=2, label="left")
 
 
-def enacted(page: Page, changed: Changed, source: str) -> None:
+def enacted(page: Page, changed: FolderChange, source: str) -> None:
     """What enact did on one guest."""
     if not changed.paths:
         page.line((changed.guest, "name"), "   nothing to change")
@@ -296,19 +296,26 @@ def enacted(page: Page, changed: Changed, source: str) -> None:
 
 
 def latched(
-    page: Page, changed: Changed, outcome: Stands, seen: Confirmation, source: str, *, moved_to: str = "", followed: str = "",
+    page: Page,
+    changed: FolderChange,
+    outcome: ChangeState,
+    seen: Confirmation,
+    source: str,
+    *,
+    moved_to: str = "",
+    followed: str = "",
     port: int = 0,
-) -> None:  # fmt: skip
+) -> None:
     """What a change on the latch of a live guest came to, from where it was proven, and where the guest is now if it moved."""
     guest = f"--on {changed.guest}"
     paths = f", {_done(changed)}" if changed.paths or changed.acts else ""
     page.line((changed.guest, "name"), f"   {outcome}: change {seen.change}{paths}")
     for each in (*changed.paths, *changed.acts):
         page.line("  ", each)
-    if outcome is not Stands.PUT_BACK:
+    if outcome is not ChangeState.PUT_BACK:
         here = f" ({', '.join(seen.proven)})" if seen.proven else ""
         page.wrapped(f"Proven by a fresh connection from {seen.source or 'this machine'}{here}.", indent=2)
-    if seen.unproven and outcome is not Stands.PUT_BACK:
+    if seen.unproven and outcome is not ChangeState.PUT_BACK:
         page.wrapped(
             f"Not proven from {', '.join(seen.unproven)}: a connection from here says nothing of the way there.",
             indent=2,
@@ -316,13 +323,13 @@ def latched(
     _theirs(page, changed, "meanwhile")
     if moved_to:
         page.wrapped(f"It is at {moved_to} now.", indent=2)
-    if port and outcome is Stands.KEPT:
+    if port and outcome is ChangeState.KEPT:
         page.wrapped(f"Connections come in by port {port} now; nightlatch draft closes what else is open.", indent=2)
     if followed:
         page.wrapped(followed + ".", indent=2)
-    if outcome is Stands.KEPT and not moved_to:  # what was given by lease before can't be given back over a connection
+    if outcome is ChangeState.KEPT and not moved_to:  # what was given by lease before can't be given back over a connection
         page.line("  ", (f"To take it back: nightlatch undo {source} {guest}", "next"))
-    elif outcome is Stands.ON_THE_LATCH:
+    elif outcome is ChangeState.ON_THE_LATCH:
         page.line("  ", (f"Now decide: nightlatch keep {source} {guest}, or nightlatch undo {source} {guest}", "next"))
 
 
@@ -364,24 +371,18 @@ def _waiting(page: Page, each: Pending, source: str) -> None:
     if each.seconds is not None and each.seconds >= 0 and each.timer and not each.stuck:
         page.wrapped(f"The guest takes it back in {_time(each.seconds)}, unless it is kept.", indent=2)
     elif each.stuck:
-        page.wrapped(
-            f"{each.stuck}; all else was put back. The guest tries on until that is, too.", indent=2, style="high"
-        )
+        page.wrapped(f"{each.stuck}; all else was put back. The guest tries on until that is, too.", indent=2, style="high")
     elif each.timer:
         page.wrapped("Its time is over; the guest is taking it back.", indent=2)
     else:
-        page.wrapped(
-            "No timer runs for it: whoever began it was cut off. nightlatch undo clears it.", indent=2, style="high"
-        )
+        page.wrapped("No timer runs for it: whoever began it was cut off. nightlatch undo clears it.", indent=2, style="high")
     if each.unread:
         page.wrapped(f"It can't be kept or taken back from here: {each.unread}.", indent=2, style="high")
         return
     if each.stuck:
         page.line("  ", (f"Once that is mended: nightlatch pending {source} --on {each.guest}", "next"))
         return
-    page.line(
-        "  ", (f"nightlatch keep {source} --on {each.guest}, or nightlatch undo {source} --on {each.guest}", "next")
-    )
+    page.line("  ", (f"nightlatch keep {source} --on {each.guest}, or nightlatch undo {source} --on {each.guest}", "next"))
 
 
 def _time(seconds: int) -> str:
@@ -390,13 +391,13 @@ def _time(seconds: int) -> str:
     return f"{seconds // 60} min" + (f" {seconds % 60} s" if seconds % 60 and seconds < 3600 else "")
 
 
-def _done(changed: Changed) -> str:
+def _done(changed: FolderChange) -> str:
     """How many paths, and acts beside them."""
     parts = [count(len(changed.paths), "path")] if changed.paths or not changed.acts else []
     return " and ".join([*parts, *([count(len(changed.acts), "act")] if changed.acts else [])])
 
 
-def _theirs(page: Page, changed: Changed, when: str) -> None:
+def _theirs(page: Page, changed: FolderChange, when: str) -> None:
     """What somebody else had changed."""
     for path in changed.merged:
         page.line("  ", (path, "medium"), f"   touched by somebody else {when}: our lines went back, theirs stay")
@@ -407,7 +408,7 @@ def _theirs(page: Page, changed: Changed, when: str) -> None:
         page.line("  ", (path, "high"), f"   changed by somebody else {when}: left as it is")
 
 
-def undone(page: Page, changed: Changed, followed: str = "") -> None:
+def undone(page: Page, changed: FolderChange, followed: str = "") -> None:
     """What undo did on one guest, and what the estate file took over of it."""
     counted = f": {_done(changed)}" if changed.paths or changed.acts else ""
     page.line((changed.guest, "name"), f"   change {changed.change} taken back{counted}")

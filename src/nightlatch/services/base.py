@@ -13,7 +13,7 @@ from enum import StrEnum
 from typing import Protocol
 
 from nightlatch.estate.model import Estate
-from nightlatch.evidence.extra_paths import More
+from nightlatch.evidence.extra_paths import ExtraPaths
 from nightlatch.model.bounds import Addresses
 from nightlatch.model.causes import Cause
 from nightlatch.model.gaps import Gap
@@ -31,7 +31,7 @@ from nightlatch.readings.filters.rules import Rules
 from nightlatch.readings.guest import GuestReading
 
 
-class State(StrEnum):
+class ServerState(StrEnum):
     """How a server stands on a guest, as far as its files and listings tell."""
 
     ABSENT = "not installed"
@@ -71,7 +71,7 @@ class ServiceAccess(Protocol):
     @property
     def words(self) -> ServiceWords: ...
     @property
-    def state(self) -> State: ...
+    def state(self) -> ServerState: ...
     @property
     def listeners(self) -> tuple[Listener, ...]: ...
     @property
@@ -92,7 +92,7 @@ class Server(Protocol):
 
 
 @dataclass(frozen=True, slots=True)
-class Silent:
+class SilentServer:
     """A server that lets nobody in as it `stands`: it is not there, was not read, or does not start."""
 
     stands: ServiceAccess
@@ -104,7 +104,7 @@ class Silent:
 
 
 @dataclass(frozen=True)
-class Case:
+class ServiceCase:
     """What a service is told when it is asked for steps: one of its servers, the ways in and the grants by the service (whose
     callers are as the guest sees them), and the estate."""
 
@@ -128,7 +128,7 @@ class ServiceKind(Protocol):
     @property
     def words(self) -> ServiceWords: ...
     @property
-    def collects(self) -> More:
+    def collects(self) -> ExtraPaths:
         """What has to be read of a guest for this service, beside what always is."""
 
     def listening(self, reading: GuestReading) -> tuple[Listener, ...]:
@@ -137,32 +137,32 @@ class ServiceKind(Protocol):
     def servers(self, reading: GuestReading, at: datetime) -> tuple[Server, ...]:
         """The servers of this kind on a guest at a moment (aware); one that is absent, broken or stopped says so."""
 
-    def unserved(self, case: Case) -> Obstacle | None:
+    def unserved(self, case: ServiceCase) -> Obstacle | None:
         """Why a server lets nobody in at all; None where it serves."""
 
-    def refused(self, grant: Grant, where: AddressSet, case: Case, *, served: bool) -> Obstacle | None:
+    def refused(self, grant: Grant, where: AddressSet, case: ServiceCase, *, served: bool) -> Obstacle | None:
         """What of the service keeps out those of a grant from `where` (callers' own addresses): its account, or what is shown.
 
         `served` says that others of the same grant are let in. None where the service knows of nothing."""
 
-    def lacking(self, grant: Grant, where: AddressSet, case: Case) -> Obstacle | None:
+    def lacking(self, grant: Grant, where: AddressSet, case: ServiceCase) -> Obstacle | None:
         """Which of the things that the grant asks for is not there, where nothing else is in the way."""
 
     def lines(
-        self, grant: Grant, power: Power, socket: Listener, seen: AddressSet, case: Case
-    ) -> Iterator[tuple[Obstacle, AddressSet]]:  # fmt: skip
+        self, grant: Grant, power: Power, socket: Listener, seen: AddressSet, case: ServiceCase
+    ) -> Iterator[tuple[Obstacle, AddressSet]]:
         """Lines that keep the account out from parts of `seen` (addresses as the guest sees them) at one socket, and which."""
 
-    def closing(self, path: AccessPath, why: str, case: Case) -> Iterator[Candidate]:
+    def closing(self, path: AccessPath, why: str, case: ServiceCase) -> Iterator[Candidate]:
         """Steps on the service's own files that may shut a way in, or narrow it to what is granted, the best first."""
 
-    def opening(self, grant: Grant, why: str, case: Case) -> Iterator[Candidate]:
+    def opening(self, grant: Grant, why: str, case: ServiceCase) -> Iterator[Candidate]:
         """Steps on the service's own files that may let in those of a grant, the best first."""
 
     def reads(self, reading: GuestReading) -> frozenset[str]:
         """The files that a server reads at its start or when it is told to load them again."""
 
-    def after_change(self, before: Case, after: Case) -> Expected:
+    def after_change(self, before: ServiceCase, after: ServiceCase) -> Expected:
         """What must hold once a change is in whose files a server loads."""
 
     @property

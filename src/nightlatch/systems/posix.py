@@ -17,6 +17,4 @@ UNIT = re.compile(r"[A-Za-z0-9:_.@-]{1,200}\.(service|socket|timer)")
 PACKAGE = re.compile(r"[a-z0-9][a-z0-9+.-]{0,80}")
 ZONE = re.compile(r"[A-Za-z0-9_+-]{1,30}(/[A-Za-z0-9_+-]{1,30}){0,2}")
 # RFC 1123, 2.1, and the 64 bytes of hostname(7).
-HOST_NAME = re.compile(
-    r"(?=.{1,64}$)[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?(\.[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?)*"
-)
+HOST_NAME = re.compile(r"(?=.{1,64}$)[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?(\.[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?)*")

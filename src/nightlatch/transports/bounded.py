@@ -32,7 +32,7 @@ class Bounds:
 
 
 @dataclass(frozen=True, slots=True)
-class Ended:
+class ProgramResult:
     """What came of it. `broken` names the bound that was broken, empty where none was."""
 
     out: bytes
@@ -42,7 +42,7 @@ class Ended:
 
 
 @dataclass(slots=True)
-class Stop:
+class StopSignal:
     """Tells running programs to give up; shared by all of one survey."""
 
     event: threading.Event = field(default_factory=threading.Event)
@@ -60,27 +60,37 @@ class Follow(Protocol):
 
 
 def run(
-    words: Sequence[str], stdin: bytes, bounds: Bounds, stop: Stop | None = None, *, own_group: bool = True,
+    words: Sequence[str],
+    stdin: bytes,
+    bounds: Bounds,
+    stop: StopSignal | None = None,
+    *,
+    own_group: bool = True,
     follow: Follow | None = None,
-) -> Ended:  # fmt: skip
+) -> ProgramResult:
     """Run `words` to its end or to a bound. `own_group` False leaves the terminal to it, so that it can ask.
 
     With `follow` the input stays open until it has nothing more to say.
     """
     process = subprocess.Popen(
-        words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, start_new_session=own_group,
-        env={**os.environ, "LC_ALL": "C"}, bufsize=0,
-    )  # fmt: skip
+        words,
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        start_new_session=own_group,
+        env={**os.environ, "LC_ALL": "C"},
+        bufsize=0,
+    )
     try:
         out, err, broken = _talk(process, stdin, bounds, stop, follow)
     finally:
         _end(process, own_group)
-    return Ended(out, err, process.returncode, broken)
+    return ProgramResult(out, err, process.returncode, broken)
 
 
 def _talk(
-    process: subprocess.Popen[bytes], stdin: bytes, bounds: Bounds, stop: Stop | None, follow: Follow | None
-) -> tuple[bytes, bytes, str]:  # fmt: skip
+    process: subprocess.Popen[bytes], stdin: bytes, bounds: Bounds, stop: StopSignal | None, follow: Follow | None
+) -> tuple[bytes, bytes, str]:
     assert process.stdin
     assert process.stdout
     assert process.stderr
@@ -129,7 +139,7 @@ def _talk(
     return b"".join(out), bytes(err), ""
 
 
-def _broken(lasted: float, silent: float, size: int, bounds: Bounds, stop: Stop | None) -> str:
+def _broken(lasted: float, silent: float, size: int, bounds: Bounds, stop: StopSignal | None) -> str:
     if stop is not None and stop.event.is_set():
         return "given up"
     if lasted > bounds.seconds:
@@ -141,9 +151,7 @@ def _broken(lasted: float, silent: float, size: int, bounds: Bounds, stop: Stop 
     return ""
 
 
-def _fed(
-    process: subprocess.Popen[bytes], left: memoryview, selector: selectors.BaseSelector, *, open_still: bool
-) -> memoryview:  # fmt: skip
+def _fed(process: subprocess.Popen[bytes], left: memoryview, selector: selectors.BaseSelector, *, open_still: bool) -> memoryview:
     assert process.stdin
     try:
         left = left[os.write(process.stdin.fileno(), left[: 1 << 16]) :]

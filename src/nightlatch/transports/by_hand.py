@@ -7,9 +7,9 @@ from pathlib import Path
 
 from nightlatch.evidence import byhand
 from nightlatch.evidence.collect import collect
-from nightlatch.evidence.extra_paths import NO_MORE, More
+from nightlatch.evidence.extra_paths import NO_MORE, ExtraPaths
 from nightlatch.evidence.snapshot import Snapshot
-from nightlatch.evidence.stream import Carried, parse
+from nightlatch.evidence.stream import StreamSource, parse
 from nightlatch.faults import UnreadableError
 
 HEAD = 1 << 20  # how much may stand before the script's output: a terminal's scrollback
@@ -24,7 +24,7 @@ def is_output(path: Path) -> bool:
         return False
 
 
-def read(path: Path, guest: str, more: More = NO_MORE) -> Snapshot:
+def read(path: Path, guest: str, more: ExtraPaths = NO_MORE) -> Snapshot:
     """The evidence in what the script printed. Raises UnreadableError.
 
     There is one look only: where the guest's files name others that the script did not know of, a note says so.
@@ -36,7 +36,7 @@ def read(path: Path, guest: str, more: More = NO_MORE) -> Snapshot:
         raise UnreadableError(f"{path} can't be read: {error.strerror}") from None
     text, mark = byhand.stream_of(raw, str(path))
     parsed = parse(text, mark, guest)
-    source = Carried(parsed)
+    source = StreamSource(parsed)
     snapshot = collect(source, guest, more)
     missed = sorted(set().union(*source.missed.values()))
     notes = snapshot.notes + parsed.notes

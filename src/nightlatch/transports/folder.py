@@ -13,8 +13,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from nightlatch.evidence.selection import Use
-from nightlatch.evidence.snapshot import ABSENT, Entry, Kind
+from nightlatch.evidence.selection import Purpose
+from nightlatch.evidence.snapshot import ABSENT, Entry, EntryKind
 from nightlatch.faults import UnreadableError
 
 
@@ -81,14 +81,14 @@ class Folder:
             raise
         return _entry(status, target)
 
-    def read(self, path: str, limit: int, use: Use = Use.TEXT) -> Entry:
+    def read(self, path: str, limit: int, use: Purpose = Purpose.TEXT) -> Entry:
         """A regular file with its content, at most `limit` bytes of it, whatever it is read for."""
         with self.parent(path) as (folder, name):
             descriptor = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=folder)
         with os.fdopen(descriptor, "rb", buffering=0) as stream:
             status = os.fstat(stream.fileno())
             entry = _entry(status, "")
-            if entry.kind is not Kind.FILE:
+            if entry.kind is not EntryKind.FILE:
                 return entry
             if status.st_size > limit:
                 return _noted(entry, f"is too large: {status.st_size} bytes, at most {limit} are read")
@@ -126,11 +126,11 @@ def _exactly(descriptor: int, size: int) -> bytes:
 
 
 def _entry(status: os.stat_result, target: str) -> Entry:
-    kinds = {stat.S_IFREG: Kind.FILE, stat.S_IFDIR: Kind.FOLDER, stat.S_IFLNK: Kind.LINK}
-    kind = kinds.get(stat.S_IFMT(status.st_mode), Kind.OTHER)
-    note = "is a device, socket or pipe" if kind is Kind.OTHER else ""
+    kinds = {stat.S_IFREG: EntryKind.FILE, stat.S_IFDIR: EntryKind.FOLDER, stat.S_IFLNK: EntryKind.LINK}
+    kind = kinds.get(stat.S_IFMT(status.st_mode), EntryKind.OTHER)
+    note = "is a device, socket or pipe" if kind is EntryKind.OTHER else ""
     mode = stat.S_IMODE(status.st_mode)
-    size = status.st_size if kind is Kind.FILE else 0
+    size = status.st_size if kind is EntryKind.FILE else 0
     return Entry(kind, mode, status.st_uid, status.st_gid, size, None, target, note)
 
 

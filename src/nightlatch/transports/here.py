@@ -6,16 +6,16 @@ import os
 
 from nightlatch.faults import UnreachableError
 from nightlatch.transports import bounded
-from nightlatch.transports.bounded import Bounds, Follow, Stop
-from nightlatch.transports.shell import Answer, Door
+from nightlatch.transports.bounded import Bounds, Follow, StopSignal
+from nightlatch.transports.shell import Answer, ShellLogin
 
 
-class Here:
+class LocalMachine:
     """The machine that runs this program."""
 
     kind = "here"
 
-    def __init__(self, guest: str = "here", stop: Stop | None = None) -> None:
+    def __init__(self, guest: str = "here", stop: StopSignal | None = None) -> None:
         self.guest, self.stop = guest, stop
 
     def run(self, script: bytes, bounds: Bounds | None = None, follow: Follow | None = None) -> Answer:
@@ -25,4 +25,4 @@ class Here:
         ended = bounded.run(["sh", "-s", "--", "none"], script, bounds or Bounds(), self.stop, follow=follow)
         if ended.broken:
             raise UnreachableError(self.guest, "read", ended.broken)
-        return Answer(ended.out, ended.code, Door("root"))
+        return Answer(ended.out, ended.code, ShellLogin("root"))

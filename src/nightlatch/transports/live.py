@@ -9,11 +9,11 @@ from dataclasses import dataclass, replace
 
 from nightlatch.evidence import opinions
 from nightlatch.evidence.collect import collect
-from nightlatch.evidence.extra_paths import NO_MORE, More
+from nightlatch.evidence.extra_paths import NO_MORE, ExtraPaths
 from nightlatch.evidence.opinions import Question
-from nightlatch.evidence.script import Wanted, collector
+from nightlatch.evidence.script import CollectorRequest, collector
 from nightlatch.evidence.snapshot import Snapshot
-from nightlatch.evidence.stream import Carried, Stream, parse
+from nightlatch.evidence.stream import Stream, StreamSource, parse
 from nightlatch.faults import UnreadableError
 from nightlatch.transports.shell import Answer, Shell
 
@@ -23,7 +23,7 @@ NOT_ASKED = "the guest's own sshd could not be asked for its settings"
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
+class OpinionRequest:
     """What the guest's own sshd is asked: about whom, and which daemon."""
 
     questions: tuple[Question, ...]
@@ -31,9 +31,12 @@ class Asked:
 
 
 def survey(
-    shell: Shell, more: More = NO_MORE, *, mains: Mains = lambda told: (),
-    to_ask: Callable[[Snapshot], Asked | None] | None = None,
-) -> Snapshot:  # fmt: skip
+    shell: Shell,
+    more: ExtraPaths = NO_MORE,
+    *,
+    mains: Mains = lambda told: (),
+    to_ask: Callable[[Snapshot], OpinionRequest | None] | None = None,
+) -> Snapshot:
     """The evidence of a live guest, and `more` of it than always.
 
     `mains` is given the listings and says which configurations running daemons were started with; `to_ask` is given the
@@ -59,10 +62,14 @@ class _Survey:
     """What is sent next, and what has come of it (the transports' `Follow`)."""
 
     def __init__(
-        self, guest: str, more: More, mains: Mains, to_ask: Callable[[Snapshot], Asked | None] | None,
-    ) -> None:  # fmt: skip
+        self,
+        guest: str,
+        more: ExtraPaths,
+        mains: Mains,
+        to_ask: Callable[[Snapshot], OpinionRequest | None] | None,
+    ) -> None:
         self.guest, self.more, self.mains, self.to_ask = guest, more, mains, to_ask
-        self.wanted = Wanted().more(more.files, more.looked, more.folders)
+        self.wanted = CollectorRequest().more(more.files, more.looked, more.folders)
         self.nonce = secrets.token_hex(12)
         self.round, self.asking = 1, False
         self.stream: Stream | None = None
@@ -86,7 +93,7 @@ class _Survey:
                 self.listings["opinions"] = told
             return b""
         stream = parse(out, self.nonce, self.guest)
-        source = Carried(stream)
+        source = StreamSource(stream)
         snapshot = collect(source, self.guest, self.more, self.mains(_heard(stream, self.guest)))
         wider = self.wanted.more(*(source.missed[kind] for kind in ("contents", "looked", "folders", "keys")))
         self.nonce = secrets.token_hex(12)
@@ -111,9 +118,15 @@ def _facts(shell: Shell, answer: Answer, stream: Stream, begun: int) -> dict[str
     """How we came in, between which moments of our own clock, and what the guest says of itself."""
     words = stream.facts.get("connection", "none").split(" ")  # as SSH_CONNECTION has it (ssh(1))
     source = words[0]
-    own = {"transport": shell.kind, "came_as": answer.door.account, "came_with": answer.door.key,
-           "came_from": "" if source == "none" else source, "came_to": words[2] if len(words) == 4 else "",
-           "came_to_port": words[3] if len(words) == 4 else "",
-           "offered": ",".join(answer.door.offered),
-           "asked_from": str(begun), "asked_until": str(int(time.time()) + 1)}  # fmt: skip
+    own = {
+        "transport": shell.kind,
+        "came_as": answer.door.account,
+        "came_with": answer.door.key,
+        "came_from": "" if source == "none" else source,
+        "came_to": words[2] if len(words) == 4 else "",
+        "came_to_port": words[3] if len(words) == 4 else "",
+        "offered": ",".join(answer.door.offered),
+        "asked_from": str(begun),
+        "asked_until": str(int(time.time()) + 1),
+    }
     return {**{name: text for name, text in stream.facts.items() if name != "connection"}, **own}

@@ -21,9 +21,13 @@ QUICK = Bounds(seconds=10, silent=10, most=LARGEST)
 # Where servers keep what they gave out (dnsmasq(8); libvirt's and NetworkManager's own dnsmasq; dhcpd.leases(5)), and
 # what this machine itself was given by systemd-networkd.
 KEPT = (
-    "/var/lib/misc/dnsmasq.leases", "/var/lib/dnsmasq/dnsmasq.leases", "/var/lib/NetworkManager/dnsmasq-*.leases",
-    "/var/lib/libvirt/dnsmasq/*.leases", "/var/lib/dhcp/dhcpd.leases", "/run/systemd/netif/leases/*",
-)  # fmt: skip
+    "/var/lib/misc/dnsmasq.leases",
+    "/var/lib/dnsmasq/dnsmasq.leases",
+    "/var/lib/NetworkManager/dnsmasq-*.leases",
+    "/var/lib/libvirt/dnsmasq/*.leases",
+    "/var/lib/dhcp/dhcpd.leases",
+    "/run/systemd/netif/leases/*",
+)
 
 
 def own_addresses() -> tuple[LiveAddress, ...]:
@@ -65,7 +69,5 @@ def leases_in(path: Path) -> list[Lease]:
     own = leases.networkd(raw)
     found = [own] if own is not None else list(leases.dhclient(raw)) or list(leases.dnsmasq(raw))
     if raw.strip() and not found:
-        raise UnreadableError(
-            f"{path} holds no lease; expected a lease file of dnsmasq, dhcpd, dhclient or systemd-networkd"
-        )
+        raise UnreadableError(f"{path} holds no lease; expected a lease file of dnsmasq, dhcpd, dhclient or systemd-networkd")
     return found

@@ -9,7 +9,7 @@ from nightlatch.transports.bounded import Bounds, Follow
 
 
 @dataclass(frozen=True, slots=True)
-class Door:
+class ShellLogin:
     """How a connection came in: `account`, the address the guest saw, the fingerprint of the key that was accepted.
 
     `offered` are the methods the guest named while it had not let us in yet (RFC 4252, 5.1).
@@ -27,7 +27,7 @@ class Answer:
 
     out: bytes
     code: int
-    door: Door
+    door: ShellLogin
 
 
 class Shell(Protocol):

@@ -20,8 +20,8 @@ from typing import Self
 from nightlatch.faults import NightlatchError, UnreachableError
 from nightlatch.net.numbers import whole
 from nightlatch.transports import bounded, client_files, client_options
-from nightlatch.transports.bounded import Bounds, Ended, Follow, Stop
-from nightlatch.transports.shell import Answer, Door
+from nightlatch.transports.bounded import Bounds, Follow, ProgramResult, StopSignal
+from nightlatch.transports.shell import Answer, ShellLogin
 
 LARGEST_LOG = 256 << 10
 PINNED = """#!/bin/sh
@@ -73,7 +73,7 @@ class Client:
     config: Path | None = None
     ask: Callable[[str], str] | None = None
     bounds: Bounds = field(default_factory=Bounds)
-    stop: Stop = field(default_factory=Stop)
+    stop: StopSignal = field(default_factory=StopSignal)
     may_prompt: bool = False
     program: str = "ssh"
     _lock: threading.Lock = field(default_factory=threading.Lock)
@@ -103,9 +103,7 @@ class Client:
         names = frozenset(line.split(b" ", 1)[0].decode("ascii", "replace") for line in told.out.splitlines())
         if "stricthostkeychecking" not in names:  # then nobody could say what else it would do
             said = (told.err.decode("utf-8", "replace").strip().splitlines() or ["it said nothing"])[-1]
-            raise NightlatchError(
-                f"{self.program} -G does not tell the SSH client's options: {said}; take OpenSSH's client"
-            )
+            raise NightlatchError(f"{self.program} -G does not tell the SSH client's options: {said}; take OpenSSH's client")
         return names
 
     def password(self, account: str, guest: str, *, again: bool) -> str:
@@ -118,9 +116,11 @@ class Client:
                 whose = account or "the account"
                 if self.ask is None:
                     raise UnreachableError(
-                        guest, "sudo", f"sudo asks for the password of {whose}, and nobody is there to give it",
+                        guest,
+                        "sudo",
+                        f"sudo asks for the password of {whose}, and nobody is there to give it",
                         "run it at a terminal, or come in as root or as an account whose sudo asks nothing",
-                    )  # fmt: skip
+                    )
                 before = self._latest.get(account, "") if not again else ""
                 same = f" (Enter: the same as on {before})" if before else ""
                 answer = self.ask(f"sudo password of {whose} on {guest}{same}: ")
@@ -154,7 +154,7 @@ class Ssh:
 
     def __init__(
         self, guest: str, address: Address, client: Client, *, pins: tuple[str, ...] = (), key: Path | None = None
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.guest, self.address, self.client, self.pins, self.key = guest, address, client, pins, key
 
     def run(self, script: bytes, bounds: Bounds | None = None, follow: Follow | None = None) -> Answer:
@@ -181,28 +181,29 @@ class Ssh:
         """Before a password is asked for: the client itself says that it knows the host key."""
         if not re.search(r"^debug1: Host '.{1,300}' is known and matches the ", log, re.MULTILINE):
             raise UnreachableError(
-                self.guest, "sudo", "sudo asks for a password, and the client does not say that it knows this host key",
+                self.guest,
+                "sudo",
+                "sudo asks for a password, and the client does not say that it knows this host key",
                 "pin it under host_keys, or give it as --host-key; a password is sent to no other guest",
-            )  # fmt: skip
+            )
 
-    def _once(self, script: bytes, bounds: Bounds, asking: bool, follow: Follow | None) -> tuple[Ended, str]:
+    def _once(self, script: bytes, bounds: Bounds, asking: bool, follow: Follow | None) -> tuple[ProgramResult, str]:
         mark = "nightlatch-" + secrets.token_hex(8)
         log = self.client.folder() / f"log-{secrets.token_hex(8)}"
         command = BOOTSTRAP.replace("MARK", mark).replace("MODE", "ask" if asking else "never")
-        secret = (
-            self.client.password(self.address.account, self._named, again=False).encode() + b"\n" if asking else b""
-        )
+        secret = self.client.password(self.address.account, self._named, again=False).encode() + b"\n" if asking else b""
         try:
             ended = bounded.run(
                 [*self.words(), "-v", "-E", str(log), "--", self.address.host, command],
-                secret + mark.encode() + b"\n" + script, bounds, self.client.stop,
-                own_group=not self.client.may_prompt, follow=follow,
-            )  # fmt: skip
+                secret + mark.encode() + b"\n" + script,
+                bounds,
+                self.client.stop,
+                own_group=not self.client.may_prompt,
+                follow=follow,
+            )
             return ended, _read(log)
         except FileNotFoundError:
-            raise UnreachableError(
-                self.guest, "client", "there is no ssh program", "install the OpenSSH client"
-            ) from None
+            raise UnreachableError(self.guest, "client", "there is no ssh program", "install the OpenSSH client") from None
         finally:
             with contextlib.suppress(OSError):
                 log.unlink()
@@ -248,33 +249,31 @@ class Ssh:
             script.write_text(PINNED)
         return script
 
-    def _answer(self, ended: Ended, log: str) -> Answer:
+    def _answer(self, ended: ProgramResult, log: str) -> Answer:
         if ended.broken:
             stage = "read" if "Authenticated to" in log else "connect"
             raise UnreachableError(self.guest, stage, ended.broken)
         if b"nightlatch:no-sudo" in ended.err:
             raise UnreachableError(
-                self.guest, "sudo", f"{self.address.account or 'the account'} is not root, and there is no sudo",
+                self.guest,
+                "sudo",
+                f"{self.address.account or 'the account'} is not root, and there is no sudo",
                 "come in as root, or install sudo",
-            )  # fmt: skip
-        door = Door(self.address.account or _account(log), "", _key(log), _offered(log))
+            )
+        door = ShellLogin(self.address.account or _account(log), "", _key(log), _offered(log))
         if ended.code == 255 and "Authenticated to" in log:
             raise UnreachableError(self.guest, "read", "the connection broke while the guest was answering")
         if ended.code == 255:
             raise _failure(self.guest, self.address, log, ended, bool(self.pins))
         if ended.code and not ended.out.strip():
             said = ended.err.decode("utf-8", "replace").replace("nightlatch:root\n", "").strip().splitlines()
-            raise UnreachableError(
-                self.guest, "sudo", said[-1] if said else f"the guest's shell ended with {ended.code}"
-            )
+            raise UnreachableError(self.guest, "sudo", said[-1] if said else f"the guest's shell ended with {ended.code}")
         return Answer(ended.out, ended.code, door)
 
 
 def _jumps(configured: dict[str, str]) -> list[str]:
     jumps = configured.get("proxyjump", "none").split(",")
-    return [
-        re.sub(r"^(?:ssh://)?(?:[^@]*@)?\[?([^\]]*?)\]?(?::\d+)?$", r"\1", jump) for jump in jumps if jump != "none"
-    ]
+    return [re.sub(r"^(?:ssh://)?(?:[^@]*@)?\[?([^\]]*?)\]?(?::\d+)?$", r"\1", jump) for jump in jumps if jump != "none"]
 
 
 def _plain(name: str) -> str:
@@ -289,12 +288,12 @@ def _read(log: Path) -> str:
         return ""
 
 
-def _asks(ended: Ended) -> bool:
+def _asks(ended: ProgramResult) -> bool:
     """Whether sudo would not make us root without a password (sudo(8), -n)."""
     return b"nightlatch:root" not in ended.err and re.search(rb"(?m)^sudo[a-z-]*: ", ended.err) is not None
 
 
-def _wrong_password(ended: Ended) -> bool:
+def _wrong_password(ended: ProgramResult) -> bool:
     return not ended.out and any(said in ended.err for said in (b"incorrect password", b"no password was provided"))
 
 
@@ -318,30 +317,65 @@ def _offered(log: str) -> tuple[str, ...]:
 FAILURES = (
     # what the client's log says, the stage, what it means, what to do
     (r"Could not resolve hostname", "name", "the name is not known here", "check the spelling, or use its address"),
-    (r"Connection refused", "connect", "refused: nobody listens on that port, or a filter rejects it",
-     "look at the guest's console whether sshd runs"),
-    (r"No route to host|Network is unreachable", "connect", "there is no way to that address from here",
-     "check the address and this machine's routes"),
-    (r"(Connection|Operation) timed out", "connect", "no answer: a filter drops it, or nobody has that address",
-     "check the address, then the filters on the way"),
-    (r"REMOTE HOST IDENTIFICATION HAS CHANGED", "host key", "the guest shows another host key than the one known here",
-     "compare the fingerprint at the guest's console before anything else"),
-    (r"Host key verification failed|No \S+ host key is known|no host key is known", "host key",
-     "the guest's host key is not known",
-     "read its fingerprint at the console (ssh-keygen -l -f /etc/ssh/ssh_host_ed25519_key.pub) and write it under host_keys"),
-    (r"Bad configuration option: knownhostscommand", "client", "this ssh client is older than 8.5 and can't hold pinned keys",
-     "take a newer client"),
-    (r"no matching host key type|no matching key exchange|no matching cipher|no matching MAC", "exchange",
-     "the guest and this client have no algorithm in common", "see nightlatch audit for what the guest offers"),
-    (r"Too many authentication failures", "login", "too many keys were offered",
-     "name the one under via as key, or set IdentitiesOnly"),
+    (
+        r"Connection refused",
+        "connect",
+        "refused: nobody listens on that port, or a filter rejects it",
+        "look at the guest's console whether sshd runs",
+    ),
+    (
+        r"No route to host|Network is unreachable",
+        "connect",
+        "there is no way to that address from here",
+        "check the address and this machine's routes",
+    ),
+    (
+        r"(Connection|Operation) timed out",
+        "connect",
+        "no answer: a filter drops it, or nobody has that address",
+        "check the address, then the filters on the way",
+    ),
+    (
+        r"REMOTE HOST IDENTIFICATION HAS CHANGED",
+        "host key",
+        "the guest shows another host key than the one known here",
+        "compare the fingerprint at the guest's console before anything else",
+    ),
+    (
+        r"Host key verification failed|No \S+ host key is known|no host key is known",
+        "host key",
+        "the guest's host key is not known",
+        "read its fingerprint at the console (ssh-keygen -l -f /etc/ssh/ssh_host_ed25519_key.pub) and write it under host_keys",
+    ),
+    (
+        r"Bad configuration option: knownhostscommand",
+        "client",
+        "this ssh client is older than 8.5 and can't hold pinned keys",
+        "take a newer client",
+    ),
+    (
+        r"no matching host key type|no matching key exchange|no matching cipher|no matching MAC",
+        "exchange",
+        "the guest and this client have no algorithm in common",
+        "see nightlatch audit for what the guest offers",
+    ),
+    (
+        r"Too many authentication failures",
+        "login",
+        "too many keys were offered",
+        "name the one under via as key, or set IdentitiesOnly",
+    ),
     (r"Permission denied", "login", "no proof that this client has is accepted", "check account and key"),
-    (r"kex_exchange_identification|Connection (closed|reset)|banner exchange", "exchange",
-     "the guest ended the connection before it named itself", "a full or dying server does that; try again"),
-)  # fmt: skip
+    (
+        r"kex_exchange_identification|Connection (closed|reset)|banner exchange",
+        "exchange",
+        "the guest ended the connection before it named itself",
+        "a full or dying server does that; try again",
+    ),
+)
 
 
-def _failure(guest: str, address: Address, log: str, ended: Ended, pinned: bool) -> UnreachableError:
+def _failure(guest: str, address: Address, log: str, ended: ProgramResult, pinned: bool) -> UnreachableError:
     """What went wrong, by the client's own log; then by what the client of a jump host said, which shares its stderr."""
     said = ended.err.decode("utf-8", "replace")
     for text, way in ((log, ""), (said, "on the way there, at a jump host: ")):

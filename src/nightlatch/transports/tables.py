@@ -57,9 +57,7 @@ def _asked(method: str, url: str, body: bytes | None = None) -> bytes:
             f"{url}: no service answers there ({because}); start it, or the stand-in: nightlatch demo --outer FOLDER"
         ) from None
     if answer.status_code == 409:
-        raise RefusedError(
-            f"{url}: somebody else changed the table meanwhile; nightlatch perimeter --take reads it anew"
-        )
+        raise RefusedError(f"{url}: somebody else changed the table meanwhile; nightlatch perimeter --take reads it anew")
     if answer.status_code != 200:
         raise UnreadableError(f"{url} answered {answer.status_code}: {_first_line(out)}")
     return out

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from nightlatch.estate.model import GuestSpec, ViaKind
 from nightlatch.faults import NightlatchError
-from nightlatch.transports.here import Here
+from nightlatch.transports.here import LocalMachine
 from nightlatch.transports.shell import Shell
 from nightlatch.transports.ssh import Address, Client, Ssh
 
@@ -27,7 +27,7 @@ def is_live(target: str) -> bool:
 def of_target(target: str, client: Client, pins: tuple[str, ...] = ()) -> Shell:
     """The transport to a target. Raises NightlatchError when it is not written as one."""
     if target == "here":
-        return Here(stop=client.stop)
+        return LocalMachine(stop=client.stop)
     found = TARGET.fullmatch(target)
     if found is None or int(found["port"] or 0) > 65535:
         raise NightlatchError(
@@ -41,12 +41,15 @@ def of_target(target: str, client: Client, pins: tuple[str, ...] = ()) -> Shell:
 def of_guest(spec: GuestSpec, client: Client) -> Shell:
     """The transport to a live guest of an estate."""
     if spec.via.kind is ViaKind.HERE:
-        return Here(spec.name, client.stop)
+        return LocalMachine(spec.name, client.stop)
     via = spec.via
     return Ssh(
-        spec.name, Address(via.host, via.account, via.port), client, pins=spec.host_keys,
+        spec.name,
+        Address(via.host, via.account, via.port),
+        client,
+        pins=spec.host_keys,
         key=_identity(via.key_path) if via.key_path else None,
-    )  # fmt: skip
+    )
 
 
 def wire_of(spec: GuestSpec, client: Client) -> tuple[str, int]:

@@ -7,7 +7,7 @@ from ipaddress import ip_address
 from itertools import groupby
 
 from nightlatch.access.holdings import Holding, sorted_by_address
-from nightlatch.audit.checks.registry import Context, Fleet, Told, check, fleet_check
+from nightlatch.audit.checks.registry import CheckResult, Context, Fleet, check, fleet_check
 from nightlatch.audit.findings import Proof, Severity
 from nightlatch.audit.names import listed
 from nightlatch.estate.model import Estate, GuestSpec, NetworkSpec
@@ -40,19 +40,17 @@ def _lasting(context: Context) -> Iterator[tuple[Holding, NetworkSpec, IPNetwork
 
 
 @check("address.in-pool", MEDIUM, source="RFC 2131, 3.1: a server gives out what is free in its pool")
-def in_pool(context: Context) -> Iterator[Told]:
+def in_pool(context: Context) -> Iterator[CheckResult]:
     """A fixed address lies in a pool of leases: a server may give it to somebody else."""
     for each, network, _ in _lasting(context):
         if network.gives_out(each.address):
             where = each.interface or context.guest
             text = f"{each.address} on {where} is fixed, and lies in the pool of leases of {network.name}."
-            yield Told(
-                text, (Proof("fixed here", each.origin), Proof("its pool", network.origin)), (str(each.address),)
-            )
+            yield CheckResult(text, (Proof("fixed here", each.origin), Proof("its pool", network.origin)), (str(each.address),))
 
 
 @check("address.taken", HIGH, source="RFC 1122, 3.2.1.3; RFC 4291, 2.6.1")
-def taken(context: Context) -> Iterator[Told]:
+def taken(context: Context) -> Iterator[CheckResult]:
     """A guest has the address of its network, its broadcast address, or that of the host or the gateway."""
     for each, network, subnet in _lasting(context):
         whose = ""
@@ -66,22 +64,22 @@ def taken(context: Context) -> Iterator[Told]:
             whose = f"is the gateway's own on {network.name}"
         if whose:
             proofs = (Proof("given here", each.origin), Proof(network.name, network.origin))
-            yield Told(f"{each.address} on {each.interface or context.guest} {whose}.", proofs, (str(each.address),))
+            yield CheckResult(f"{each.address} on {each.interface or context.guest} {whose}.", proofs, (str(each.address),))
 
 
 @check("address.wrong-length", HIGH, source="RFC 4632, 3.1: the length comes from the network")
-def wrong_length(context: Context) -> Iterator[Told]:
+def wrong_length(context: Context) -> Iterator[CheckResult]:
     """An address has another prefix length than its network: a part of the network, or too much, is sought on the link."""
     for each, network, subnet in _lasting(context):
         if each.length not in (None, subnet.prefixlen):
             where = each.interface or context.guest
             text = f"{each.address}/{each.length} on {where} should be /{subnet.prefixlen}: {network.name} is {subnet}."
             proofs = (Proof(f"/{each.length}", each.origin), Proof(str(subnet), network.origin))
-            yield Told(text, proofs, (str(each.address),))
+            yield CheckResult(text, proofs, (str(each.address),))
 
 
 @check("address.outside", MEDIUM, source="design: network of a guest")
-def outside(context: Context) -> Iterator[Told]:
+def outside(context: Context) -> Iterator[CheckResult]:
     """A guest is said to sit on a network, and has no address there."""
     spec = _spec(context)
     if spec is None or not spec.network or context.estate is None:
@@ -91,7 +89,7 @@ def outside(context: Context) -> Iterator[Told]:
     leased = any(p.has(Method.LEASED) for p in context.access.reading.network.counting)
     if known and not leased and not any(network.subnet_of(each.address) for each in known):
         text = f"{context.guest} is said to sit on {network.name}; its addresses are {listed([str(e.address) for e in known])}."
-        yield Told(text, (Proof(network.name, network.origin), Proof("an address", known[0].origin)), (network.name,))
+        yield CheckResult(text, (Proof(network.name, network.origin), Proof("an address", known[0].origin)), (network.name,))
 
 
 def _spec(context: Context) -> GuestSpec | None:
@@ -99,7 +97,7 @@ def _spec(context: Context) -> GuestSpec | None:
 
 
 @check("address.leased-in-use", MEDIUM, source="RFC 2131, 1.6: a lease is for a time")
-def leased_in_use(context: Context) -> Iterator[Told]:
+def leased_in_use(context: Context) -> Iterator[CheckResult]:
     """An address that is dialled, or that a grant names, is leased, or lies in a pool of leases: tomorrow it may be another's."""
     spec = _spec(context)
     if spec is None or context.estate is None:
@@ -119,11 +117,11 @@ def leased_in_use(context: Context) -> Iterator[Told]:
             why = "a lease" if leased or found is None else f"in the pool of leases of {found[0].name}"
             proofs = [Proof(f"{what} {text}", origin), *([Proof("leased", own.origin)] if own is not None else [])]
             said = f"{context.guest} is dialled at {address}, which is {why}: it may be another tomorrow."
-            yield Told(said, tuple(proofs), (text,))
+            yield CheckResult(said, tuple(proofs), (text,))
     yield from _in_grants(context, context.estate)
 
 
-def _in_grants(context: Context, estate: Estate) -> Iterator[Told]:
+def _in_grants(context: Context, estate: Estate) -> Iterator[CheckResult]:
     for grant in estate.of(context.guest).grants:
         for ref in grant.places:
             sources = estate.places[ref.place].seen if ref.place else ref.addresses
@@ -136,11 +134,11 @@ def _in_grants(context: Context, estate: Estate) -> Iterator[Told]:
                         "by lease: whoever is given it tomorrow stands there."
                     )
                     proofs = (Proof(f"names {ref.text}", grant.origin), Proof("its pool", found[0].origin))
-                    yield Told(text, proofs, grant.who)
+                    yield CheckResult(text, proofs, grant.who)
 
 
 @fleet_check("address.twice", HIGH, source="RFC 5227")
-def twice(fleet: Fleet) -> Iterator[tuple[str, Told]]:
+def twice(fleet: Fleet) -> Iterator[tuple[str, CheckResult]]:
     """Two guests have the same address: connections reach now one, now the other."""
     order = {guest.guest: number for number, guest in enumerate(fleet.guests)}
     everybody = (each for guest in fleet.guests for each in guest.addresses if each.method is not Method.LINK_LOCAL)
@@ -150,7 +148,7 @@ def twice(fleet: Fleet) -> Iterator[tuple[str, Told]]:
             names = [each.guest for each in found]
             both = "both" if len(names) == 2 else "all"
             text = f"{listed(names)} {both} have {address}: who answers there is chance."
-            yield names[0], Told(text, _shared((each.guest, each.origin) for each in found), tuple(names))
+            yield names[0], CheckResult(text, _shared((each.guest, each.origin) for each in found), tuple(names))
 
 
 def _apart(estate: Estate | None, address: IPAddress, found: list[Holding]) -> Iterator[list[Holding]]:
@@ -171,7 +169,7 @@ def _shared(holders: Iterable[tuple[str, Origin]]) -> tuple[Proof, ...]:
 
 
 @fleet_check("guest.shared-hardware-address", HIGH, source="IEEE 802: an address names one interface")
-def shared_hardware(fleet: Fleet) -> Iterator[tuple[str, Told]]:
+def shared_hardware(fleet: Fleet) -> Iterator[tuple[str, CheckResult]]:
     """Two guests have the same hardware address, as copies of one machine do: on one network neither works."""
     holders: dict[str, dict[str, Origin]] = {}
     for guest in fleet.guests:
@@ -180,11 +178,11 @@ def shared_hardware(fleet: Fleet) -> Iterator[tuple[str, Told]]:
     for mac, found in holders.items():
         if len(found) > 1:
             text = f"{listed(found)} have the hardware address {mac}: one is a copy, and leases and neighbours mix them up."
-            yield next(iter(found)), Told(text, _shared(found.items()), tuple(found))
+            yield next(iter(found)), CheckResult(text, _shared(found.items()), tuple(found))
 
 
 @fleet_check("guest.shared-machine-id", MEDIUM, source="machine-id(5): unique, made at first boot")
-def shared_machine_id(fleet: Fleet) -> Iterator[tuple[str, Told]]:
+def shared_machine_id(fleet: Fleet) -> Iterator[tuple[str, CheckResult]]:
     """Two guests have the same machine id, as clones do: they ask for leases as one and the same machine."""
     holders: dict[str, list[str]] = {}
     for guest in fleet.guests:
@@ -194,11 +192,11 @@ def shared_machine_id(fleet: Fleet) -> Iterator[tuple[str, Told]]:
         if len(names) > 1:
             text = f"{listed(names)} have the same machine id: they are clones, and ask for leases as one machine."
             proofs = _shared((name, Origin("/etc/machine-id", 1)) for name in names)
-            yield names[0], Told(text, proofs, tuple(names))
+            yield names[0], CheckResult(text, proofs, tuple(names))
 
 
 @fleet_check("name.elsewhere", HIGH, source="hosts(5)")
-def elsewhere(fleet: Fleet) -> Iterator[tuple[str, Told]]:
+def elsewhere(fleet: Fleet) -> Iterator[tuple[str, CheckResult]]:
     """A hosts file of a guest gives another guest's name an address that this one does not have."""
     if fleet.estate is None:
         return
@@ -209,7 +207,8 @@ def elsewhere(fleet: Fleet) -> Iterator[tuple[str, Told]]:
             meant = dialled.get(name.lower(), name.lower())
             own = known.get(meant)
             if own and address not in own and not address.is_loopback:
-                text = (
-                    f"On {guest.guest} the name {name} leads to {address}; {meant} has {listed(sorted(map(str, own)))}."
+                text = f"On {guest.guest} the name {name} leads to {address}; {meant} has {listed(sorted(map(str, own)))}."
+                yield (
+                    guest.guest,
+                    CheckResult(text, (Proof(f"{address} {name}", Origin("/etc/hosts", line)),), (meant,)),
                 )
-                yield guest.guest, Told(text, (Proof(f"{address} {name}", Origin("/etc/hosts", line)),), (meant,))

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from nightlatch.audit.checks.registry import Context, Told, check
+from nightlatch.audit.checks.registry import CheckResult, Context, check
 from nightlatch.audit.findings import Proof, Severity
 from nightlatch.audit.names import listed
-from nightlatch.evidence.snapshot import Kind
+from nightlatch.evidence.snapshot import EntryKind
 from nightlatch.model.causes import KeyLine
 from nightlatch.origin import Origin
 
 
 @check("ssh.key-file-refused", Severity.MEDIUM, source="sshd_config(5) StrictModes; sshd(8) FILES")
-def key_file_refused(context: Context) -> Iterator[Told]:
+def key_file_refused(context: Context) -> Iterator[CheckResult]:
     """sshd refuses a key file because of its owner or mode, or that of a folder above it."""
     by_place: dict[tuple[str, str], list[str]] = {}
     for turned in context.access.ssh.turned:
@@ -21,20 +21,20 @@ def key_file_refused(context: Context) -> Iterator[Told]:
             by_place.setdefault((turned.path, turned.because), []).append(turned.account)
     for (path, because), accounts in by_place.items():
         text = f"The keys of {listed(accounts)} are not used: {because}."
-        yield Told(text, (Proof(because, Origin(path)),), tuple(dict.fromkeys(accounts)))
+        yield CheckResult(text, (Proof(because, Origin(path)),), tuple(dict.fromkeys(accounts)))
 
 
 @check("ssh.key-line-skipped", Severity.LOW, source="sshd(8), AUTHORIZED_KEYS FILE FORMAT")
-def key_line_skipped(context: Context) -> Iterator[Told]:
+def key_line_skipped(context: Context) -> Iterator[CheckResult]:
     """A line in a key file is skipped by sshd, so the key on it opens nothing."""
     for turned in context.access.ssh.turned:
         if not turned.path:
             text = f"A key line for {turned.account} is not used: {turned.because}."
-            yield Told(text, (Proof(turned.because, turned.origin),), (turned.account,))
+            yield CheckResult(text, (Proof(turned.because, turned.origin),), (turned.account,))
 
 
 @check("ssh.key-file-writable", Severity.HIGH, source="sshd_config(5) StrictModes")
-def key_file_writable(context: Context) -> Iterator[Told]:
+def key_file_writable(context: Context) -> Iterator[CheckResult]:
     """Others may write a key file that sshd uses: they can let themselves in."""
     snapshot, seen = context.access.reading.snapshot, set()
     for path in context.access.paths:
@@ -48,24 +48,20 @@ def key_file_writable(context: Context) -> Iterator[Told]:
             for name in (found.path, *reversed(found.folders)):
                 entry = snapshot.entries.get(name)
                 loose = entry is not None and (entry.mode & 0o002 or entry.uid not in (0, account.uid))
-                if entry is not None and loose and not (entry.kind is Kind.FOLDER and entry.mode & 0o1000):
+                if entry is not None and loose and not (entry.kind is EntryKind.FOLDER and entry.mode & 0o1000):
                     text = f"Others may write {name}, and with it who gets in as {path.account}."
-                    yield Told(
-                        text, (Proof(f"mode {entry.mode:04o}, owner {entry.uid}", Origin(name)),), (path.account,)
-                    )
+                    yield CheckResult(text, (Proof(f"mode {entry.mode:04o}, owner {entry.uid}", Origin(name)),), (path.account,))
                     break
 
 
 @check("file.not-utf8", Severity.NOTE, source="sshd_config(5); passwd(5)")
-def not_utf8(context: Context) -> Iterator[Told]:
+def not_utf8(context: Context) -> Iterator[CheckResult]:
     """A file holds bytes that are no UTF-8; they are kept as they are, and shown as escapes."""
     for path, entry in context.access.reading.snapshot.entries.items():
-        if entry.kind is not Kind.FILE or not entry.content or entry.content.isascii():
+        if entry.kind is not EntryKind.FILE or not entry.content or entry.content.isascii():
             continue
         try:
             entry.content.decode("utf-8")
         except UnicodeDecodeError as error:
             line = entry.content[: error.start].count(b"\n") + 1
-            yield Told(
-                f"{path} is not UTF-8.", (Proof(f"byte 0x{entry.content[error.start]:02x}", Origin(path, line)),)
-            )
+            yield CheckResult(f"{path} is not UTF-8.", (Proof(f"byte 0x{entry.content[error.start]:02x}", Origin(path, line)),))

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from nightlatch.audit import cause_words
-from nightlatch.audit.checks.registry import Context, Fleet, Told, check, fleet_check
+from nightlatch.audit.checks.registry import CheckResult, Context, Fleet, check, fleet_check
 from nightlatch.audit.findings import Proof, Severity
 from nightlatch.audit.names import listed
-from nightlatch.evidence.snapshot import Kind
+from nightlatch.evidence.snapshot import EntryKind
 from nightlatch.formats import authorized_keys, keys
-from nightlatch.formats.authorized_keys import Entry
+from nightlatch.formats.authorized_keys import KeyEntry
 from nightlatch.model.causes import KeyLine
 from nightlatch.model.grants import GrantKind
 from nightlatch.model.secrets import Key
@@ -19,7 +19,7 @@ from nightlatch.origin import Origin
 FLOOR, TODAY = 2048, 3072  # bits: refused by most guidance below the one, ssh-keygen's own default is the other
 
 
-def authorised(context: Context) -> Iterator[tuple[str, Entry, Origin]]:
+def authorised(context: Context) -> Iterator[tuple[str, KeyEntry, Origin]]:
     """Every key line in the files that sshd looks at: account, line, place."""
     snapshot = context.access.reading.snapshot
     seen: set[str] = set()
@@ -29,24 +29,24 @@ def authorised(context: Context) -> Iterator[tuple[str, Entry, Origin]]:
                 continue
             seen.add(cause.origin.path)
             for line in authorized_keys.parse(snapshot.content(cause.origin.path) or b""):
-                if isinstance(line, Entry):
+                if isinstance(line, KeyEntry):
                     yield path.account, line, Origin(cause.origin.path, line.number)
 
 
 @check("ssh.weak-key", Severity.HIGH, source="RFC 8332; RFC 9142; ssh-keygen(1) -b")
-def weak_key(context: Context) -> Iterator[Told]:
+def weak_key(context: Context) -> Iterator[CheckResult]:
     """A key that opens an account, or proves the guest, is of a weak kind or too short."""
     for account, line, origin in authorised(context):
         told = _weak(line.key)
         if told:
             text = f"The key {context.names.key(line.key.fingerprint)} that opens {account} is {told[0]}."
-            yield Told(text, (Proof(f"{line.key.kind} {line.key.bits} bits", origin),), (account,), told[1])
+            yield CheckResult(text, (Proof(f"{line.key.kind} {line.key.bits} bits", origin),), (account,), told[1])
     snapshot = context.access.reading.snapshot
     for key in context.access.reading.host_keys:
         public = keys.parse_public(snapshot.content(key.path) or b"")
         told = _weak(public)
         if told:
-            yield Told(
+            yield CheckResult(
                 f"The guest's own {key.kind} key is {told[0]}.",
                 (Proof(f"{public.bits} bits", Origin(key.path)),),
                 (),
@@ -65,7 +65,7 @@ def _weak(key: keys.PublicKey) -> tuple[str, Severity] | None:
 
 
 @check("ssh.orphan-key", Severity.HIGH, source="design: each key has a living owner")
-def orphan_key(context: Context) -> Iterator[Told]:
+def orphan_key(context: Context) -> Iterator[CheckResult]:
     """A key opens an account and belongs to nobody in the estate."""
     if context.estate is None:
         return
@@ -74,11 +74,11 @@ def orphan_key(context: Context) -> Iterator[Told]:
         if line.key.fingerprint not in known:
             what = "authority" if line.options.authority else "key"
             text = f"The {what} {line.key.comment or line.key.fingerprint} opens {account} and belongs to nobody in the estate."
-            yield Told(text, (Proof(f"{line.key.kind} {line.key.fingerprint}", origin),), (account,))
+            yield CheckResult(text, (Proof(f"{line.key.kind} {line.key.fingerprint}", origin),), (account,))
 
 
 @check("ssh.shared-account", Severity.MEDIUM, source="design: each human has an account of their own")
-def shared_account(context: Context) -> Iterator[Told]:
+def shared_account(context: Context) -> Iterator[CheckResult]:
     """Several people come in by one account, and no grant says why they share it."""
     if context.estate is None:
         return
@@ -97,20 +97,20 @@ def shared_account(context: Context) -> Iterator[Told]:
     for account, found in people.items():
         if len(found) > 1 and account not in excused:
             text = f"{listed(found)} share the account {account}, so the log can't tell them apart."
-            yield Told(text, tuple(found.values()), (account,))
+            yield CheckResult(text, tuple(found.values()), (account,))
 
 
 @check("key.private-under-public-name", Severity.CRITICAL, source="ssh-keygen(1): the public half ends in .pub")
-def private_under_public_name(context: Context) -> Iterator[Told]:
+def private_under_public_name(context: Context) -> Iterator[CheckResult]:
     """A file that looks like the public half of a key holds the private one, and is passed on as if it were harmless."""
     for path, entry in context.access.reading.snapshot.entries.items():
-        if entry.kind is Kind.FILE and path.endswith(".pub") and (entry.content or b"").startswith(keys.REDUCED):
+        if entry.kind is EntryKind.FILE and path.endswith(".pub") and (entry.content or b"").startswith(keys.REDUCED):
             facts = (entry.content or b"")[len(keys.REDUCED) :].decode("utf-8", "replace").strip()
-            yield Told(f"{path} holds a private key.", (Proof(f"{facts}, mode {entry.mode:04o}", Origin(path)),))
+            yield CheckResult(f"{path} holds a private key.", (Proof(f"{facts}, mode {entry.mode:04o}", Origin(path)),))
 
 
 @fleet_check("ssh.shared-host-key", Severity.HIGH, source="sshd(8), SSH_KNOWN_HOSTS: a host key names one host")
-def shared_host_key(fleet: Fleet) -> Iterator[tuple[str, Told]]:
+def shared_host_key(fleet: Fleet) -> Iterator[tuple[str, CheckResult]]:
     """Two guests prove themselves with the same host key, as clones of one image do."""
     holders: dict[str, list[tuple[str, str, str]]] = {}
     for guest in fleet.guests:
@@ -125,4 +125,4 @@ def shared_host_key(fleet: Fleet) -> Iterator[tuple[str, Told]]:
         kinds = listed(kind for _, kind, _ in keys_found)
         text = f"{listed(names)} have the same host key ({kinds}): whoever holds one can pose as the other."
         proofs = tuple(Proof(fingerprint, Origin(path)) for path, _, fingerprint in keys_found)
-        yield names[0], Told(text, proofs, names)
+        yield names[0], CheckResult(text, proofs, names)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from nightlatch.access.exposure import reached
-from nightlatch.audit.checks.registry import Context, Told, check
+from nightlatch.audit.checks.registry import CheckResult, Context, check
 from nightlatch.audit.findings import Proof, Severity
 from nightlatch.audit.names import listed
 from nightlatch.net.addresses import LOOPBACK
@@ -15,10 +15,19 @@ MEDIUM, LOW = Severity.MEDIUM, Severity.LOW
 SSH = ("ssh.service", "sshd.service")  # these have checks of their own
 # Ports that give control of a machine or its screen, by IANA's registry and the programs' own manuals.
 CONTROL = {
-    23: "telnet", 111: "rpcbind", 512: "rexec", 513: "rlogin", 514: "rsh", 2375: "a container engine",
-    3389: "a remote desktop", 5985: "remote management", 5986: "remote management", 9090: "a console in the browser",
-    10000: "a console in the browser", **{5900 + n: "a screen" for n in range(100)},
-}  # fmt: skip
+    23: "telnet",
+    111: "rpcbind",
+    512: "rexec",
+    513: "rlogin",
+    514: "rsh",
+    2375: "a container engine",
+    3389: "a remote desktop",
+    5985: "remote management",
+    5986: "remote management",
+    9090: "a console in the browser",
+    10000: "a console in the browser",
+    **{5900 + n: "a screen" for n in range(100)},
+}
 CLIENTS = {("udp", 68), ("udp", 546)}  # clients of DHCP wait for their answers there (RFC 2131, 4.1; RFC 8415, 7.2)
 
 
@@ -37,17 +46,13 @@ def _is_ssh(socket: OpenSocket, service: ServiceReading, ports: set[int]) -> boo
     return socket.protocol == "tcp" and (told or (not socket.programs and socket.port in ports))
 
 
-@check(
-    "service.exposed-listener", LOW, source="ss(8); design: each exposed listener is expected by a grant or a finding"
-)
-def exposed_listener(context: Context) -> Iterator[Told]:
+@check("service.exposed-listener", LOW, source="ss(8); design: each exposed listener is expected by a grant or a finding")
+def exposed_listener(context: Context) -> Iterator[CheckResult]:
     """Something other than SSH listens for everybody, and no sentence of the estate speaks of it."""
     service = context.access.reading.service
     unit = service.socket
     ports = {port for _, port in unit.listens} if unit is not None else set()
-    if not any(
-        socket.programs for socket in service.sockets
-    ):  # nothing told who holds them: sshd's ports are taken for its own
+    if not any(socket.programs for socket in service.sockets):  # nothing told who holds them: sshd's ports are taken for its own
         ports |= {listener.port for listener in context.access.ssh.listeners}
     found: dict[tuple[str, int, str], list[OpenSocket]] = {}
     stated = {each.unit for each in context.estate.of(context.guest).services if each.runs} if context.estate else set()
@@ -64,11 +69,11 @@ def exposed_listener(context: Context) -> Iterator[Told]:
         usual = f", where {what} is usual" if what else ""
         text = f"{who} listens on {protocol} port {port} at {where}{usual}, and nothing in the estate asks for it."
         severity = MEDIUM if what else None
-        yield Told(text, (Proof(f"{protocol} {port}", sockets[0].origin),), (f"{protocol}/{port}",), severity)
+        yield CheckResult(text, (Proof(f"{protocol} {port}", sockets[0].origin),), (f"{protocol}/{port}",), severity)
 
 
 @check("service.shared-port", MEDIUM, source="socket(7): SO_REUSEPORT")
-def shared_port(context: Context) -> Iterator[Told]:
+def shared_port(context: Context) -> Iterator[CheckResult]:
     """Two programs listen on the same port: which of them answers a caller is chance, or a matter of addresses."""
     service = context.access.reading.service
     found: dict[tuple[str, int], dict[str, OpenSocket]] = {}
@@ -78,15 +83,13 @@ def shared_port(context: Context) -> Iterator[Told]:
     for (protocol, port), by_name in found.items():
         programs = {name.partition(" ")[0] for name in by_name} - {"systemd"}
         if len(programs) > 1:
-            text = (
-                f"{listed(by_name)} listen on {protocol} port {port}: who answers depends on the address, or on chance."
-            )
+            text = f"{listed(by_name)} listen on {protocol} port {port}: who answers depends on the address, or on chance."
             proofs = tuple(Proof(f"{name}: {s.address or 'all addresses'}", s.origin) for name, s in by_name.items())
-            yield Told(text, proofs, (f"{protocol}/{port}",))
+            yield CheckResult(text, proofs, (f"{protocol}/{port}",))
 
 
 @check("service.lost-at-boot", LOW, source="systemctl(1): is-enabled")
-def lost_at_boot(context: Context) -> Iterator[Told]:
+def lost_at_boot(context: Context) -> Iterator[CheckResult]:
     """A service listens for everybody now, and nothing starts it at boot."""
     service = context.access.reading.service
     told: set[str] = set()
@@ -105,15 +108,15 @@ def lost_at_boot(context: Context) -> Iterator[Told]:
                 continue
             told.add(unit.name)
             text = f"{unit.name} listens on port {socket.port} now, and nothing starts it at boot."
-            yield Told(text, (Proof(f"UnitFileState {unit.file_state or 'none'}", unit.origin),), (unit.name,))
+            yield CheckResult(text, (Proof(f"UnitFileState {unit.file_state or 'none'}", unit.origin),), (unit.name,))
 
 
 @check("service.unit-file-changed", LOW, source="systemctl(1): daemon-reload")
-def unit_file_changed(context: Context) -> Iterator[Told]:
+def unit_file_changed(context: Context) -> Iterator[CheckResult]:
     """The unit of something that listens was changed, and the service manager has not read it again."""
     service = context.access.reading.service
     for name in sorted({*service.owners.values()} - {*SSH}):
         unit = service.units.get(name)
         if unit is not None and unit.needs_reload:
             text = f"The file of {name} was changed and not loaded: systemctl daemon-reload is due."
-            yield Told(text, (Proof("NeedDaemonReload yes", unit.origin),), (name,))
+            yield CheckResult(text, (Proof("NeedDaemonReload yes", unit.origin),), (name,))

@@ -46,7 +46,7 @@ class Context:
 
 
 @dataclass(frozen=True, slots=True)
-class Told:
+class CheckResult:
     """What a check yields; the rest of the finding comes from the registration."""
 
     text: str
@@ -77,8 +77,8 @@ class Fleet:
 
 
 NAMES = frozenset(each.name for each in SERVICES)  # of services: the first word of the ids of their checks
-CheckBody = Callable[[Context], Iterable[Told]]
-FleetBody = Callable[[Fleet], Iterable[tuple[str, Told]]]
+CheckBody = Callable[[Context], Iterable[CheckResult]]
+FleetBody = Callable[[Fleet], Iterable[tuple[str, CheckResult]]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,9 +107,7 @@ class FleetCheck:
 CATALOGUE: dict[str, Check | FleetCheck] = {}
 
 
-def check(
-    id: str, severity: Severity, *, source: str, group: Group = Group.HYGIENE
-) -> Callable[[CheckBody], CheckBody]:  # fmt: skip
+def check(id: str, severity: Severity, *, source: str, group: Group = Group.HYGIENE) -> Callable[[CheckBody], CheckBody]:
     """Register a check of one guest."""
 
     def register(body: CheckBody) -> CheckBody:
@@ -148,15 +146,22 @@ def hygiene(context: Context) -> Iterator[Finding]:
                 yield finding(each, context.guest, told)
 
 
-def finding(each: Check | FleetCheck, guest: str, told: Told) -> Finding:
+def finding(each: Check | FleetCheck, guest: str, told: CheckResult) -> Finding:
     """A finding from what a check tells and what it is registered as."""
     severity = told.severity or each.severity
     group = each.group if isinstance(each, Check) else Group.HYGIENE
     service = each.id.partition(".")[0]
     return Finding(
-        each.id, severity, guest, group, told.text, told.proofs, told.subjects, each.source,
+        each.id,
+        severity,
+        guest,
+        group,
+        told.text,
+        told.proofs,
+        told.subjects,
+        each.source,
         service=service if service in NAMES else "",
-    )  # fmt: skip
+    )
 
 
 def on_the_wire(id: str, severity: Severity, reason: str) -> None:
@@ -164,14 +169,12 @@ def on_the_wire(id: str, severity: Severity, reason: str) -> None:
     CATALOGUE[id] = Check(id, severity, reason, "seen on the wire: nightlatch reach")
 
 
-difference("surplus", Severity.HIGH, "A way in is open that nobody asked for.")
-difference("surplus.possible", Severity.LOW, "A way in may be open that nobody asked for.")
-difference("missing", Severity.HIGH, "Somebody who is granted a way in can't get in.")
-difference("missing.possible", Severity.LOW, "Somebody who is granted a way in may not get in.")
+difference("hole", Severity.HIGH, "A way in is open that nobody asked for.")
+difference("hole.possible", Severity.LOW, "A way in may be open that nobody asked for.")
+difference("shut-out", Severity.HIGH, "Somebody who is granted a way in can't get in.")
+difference("shut-out.possible", Severity.LOW, "Somebody who is granted a way in may not get in.")
 on_the_wire("reach.not-reached", Severity.HIGH, "Somebody who is let in from here does not get through to the login.")
-on_the_wire(
-    "reach.not-pinned", Severity.MEDIUM, "No host key of the guest is pinned, so whoever answers is taken for it."
-)
+on_the_wire("reach.not-pinned", Severity.MEDIUM, "No host key of the guest is pinned, so whoever answers is taken for it.")
 on_the_wire("reach.other-host-key", Severity.CRITICAL, "Whoever answers proves another host key than the pinned one.")
 on_the_wire("reach.type-not-pinned", Severity.NOTE, "One type of the guest's host keys is not pinned.")
 on_the_wire("reach.proof-not-offered", Severity.HIGH, "The proof that a grant asks for is not offered from here.")

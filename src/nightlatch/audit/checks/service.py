@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from nightlatch.audit.checks.registry import Context, Told, check
+from nightlatch.audit.checks.registry import CheckResult, Context, check
 from nightlatch.audit.findings import Proof, Severity
 from nightlatch.formats.sshd_keywords import spelled
 from nightlatch.origin import Kind, Origin
@@ -16,7 +16,7 @@ WAITING = "who connects now is answered by what was loaded, not by what the file
 
 
 @check("service.stopped", HIGH, source="systemctl(1): is-active")
-def stopped(context: Context) -> Iterator[Told]:
+def stopped(context: Context) -> Iterator[CheckResult]:
     """The SSH server is installed, and does not run: nobody gets in now."""
     reading = context.access.reading
     if not reading.service.is_live or not reading.installed or reading.service.is_running:
@@ -29,23 +29,26 @@ def stopped(context: Context) -> Iterator[Told]:
         if reading.service.strangers
         else "nobody gets in over SSH now"
     )
-    yield Told(f"sshd does not run, and no socket waits for it: {nobody}.{later}",
-               (Proof("inactive" if unit else "none", origin),), ("sshd",))  # fmt: skip
+    yield CheckResult(
+        f"sshd does not run, and no socket waits for it: {nobody}.{later}",
+        (Proof("inactive" if unit else "none", origin),),
+        ("sshd",),
+    )
 
 
 @check("service.not-at-boot", HIGH, source="systemctl(1): is-enabled")
-def not_at_boot(context: Context) -> Iterator[Told]:
+def not_at_boot(context: Context) -> Iterator[CheckResult]:
     """The SSH server runs now, and nothing starts it at boot."""
     service = context.access.reading.service
     units = [unit for unit in (service.service, service.socket) if unit is not None]
     if not service.is_running or not service.has_units or not units or any(unit.at_boot for unit in units):
         return
     proofs = tuple(Proof(f"UnitFileState {unit.file_state or 'none'}", unit.origin) for unit in units)
-    yield Told("sshd runs, but nothing starts it at boot: after the next one nobody gets in.", proofs, ("sshd",))
+    yield CheckResult("sshd runs, but nothing starts it at boot: after the next one nobody gets in.", proofs, ("sshd",))
 
 
 @check("service.older-than-its-files", MEDIUM, source="sshd(8): SIGHUP; systemctl(1): reload")
-def older_than_its_files(context: Context) -> Iterator[Told]:
+def older_than_its_files(context: Context) -> Iterator[CheckResult]:
     """A file of sshd was changed after sshd last read its files."""
     reading = context.access.reading
     unit = reading.service.service
@@ -57,8 +60,11 @@ def older_than_its_files(context: Context) -> Iterator[Told]:
     if newer:
         path, when = max(newer, key=lambda pair: pair[1])
         text = f"{path} was changed {span(when - read_at)} after sshd last read its files: {WAITING}."
-        yield Told(text, (Proof("changed later", Origin(path)), Proof(f"last read {_past(reading.service.clock - read_at)}",
-                   unit.origin)), (path,))  # fmt: skip
+        yield CheckResult(
+            text,
+            (Proof("changed later", Origin(path)), Proof(f"last read {_past(reading.service.clock - read_at)}", unit.origin)),
+            (path,),
+        )
 
 
 def span(seconds: int) -> str:
@@ -75,7 +81,7 @@ def _past(seconds: int) -> str:
 
 
 @check("service.second-server", HIGH, source="proc(5): exe, status, cgroup; systemctl(1): show, ControlGroup")
-def second_server(context: Context) -> Iterator[Told]:
+def second_server(context: Context) -> Iterator[CheckResult]:
     """Another process than the guest's sshd bears its name and listens; only the guest's own is asked and reasoned about."""
     service = context.access.reading.service
     first = service.daemon
@@ -86,31 +92,31 @@ def second_server(context: Context) -> Iterator[Told]:
         where = " on port " + ", ".join(map(str, held)) if held else ""
         text = f"A second sshd listens{where}, started as: {daemon.title}. Who gets in there is not in this audit."
         because = f"not the guest's own sshd: {daemon.doubt}" if daemon.doubt else f"unit {daemon.unit or 'none'}"
-        yield Told(text, (Proof(because, daemon.origin),), (f"pid {daemon.pid}",))
+        yield CheckResult(text, (Proof(because, daemon.origin),), (f"pid {daemon.pid}",))
 
 
 @check("service.restart-due", MEDIUM, source="proc(5): exe")
-def restart_due(context: Context) -> Iterator[Told]:
+def restart_due(context: Context) -> Iterator[CheckResult]:
     """The file of the running sshd's program was replaced, mostly by an upgrade: what runs is the old program."""
     for daemon in context.access.reading.service.daemons:
         if daemon.replaced:
             text = f"sshd runs a program that was replaced on the disk since: {daemon.program} counts from its next start on."
             proof = Proof("another file than the one that runs", Origin(f"/proc/{daemon.pid}/exe", kind=Kind.LISTING))
-            yield Told(text, (proof,), ("sshd",))
+            yield CheckResult(text, (proof,), ("sshd",))
 
 
 @check("service.unit-changed", LOW, source="systemctl(1): daemon-reload")
-def unit_changed(context: Context) -> Iterator[Told]:
+def unit_changed(context: Context) -> Iterator[CheckResult]:
     """A unit's file was changed, and the service manager has not read it again."""
     service = context.access.reading.service
     for unit in (service.service, service.socket):
         if unit is not None and unit.needs_reload:
             text = f"The file of {unit.name} was changed and not loaded: systemctl daemon-reload is due."
-            yield Told(text, (Proof("NeedDaemonReload yes", unit.origin),), (unit.name,))
+            yield CheckResult(text, (Proof("NeedDaemonReload yes", unit.origin),), (unit.name,))
 
 
 @check("service.options-differ", MEDIUM, source="sshd(8): -o, -p, -f")
-def options_differ(context: Context) -> Iterator[Told]:
+def options_differ(context: Context) -> Iterator[CheckResult]:
     """The running sshd was started with other options than its unit and defaults file say now."""
     reading = context.access.reading
     daemon = reading.service.daemon
@@ -122,11 +128,11 @@ def options_differ(context: Context) -> Iterator[Told]:
         proofs += [Proof(f"says {text}", origin) for text, origin in reading.stored_options] or [
             Proof("says no options", Origin(f"{daemon.unit}"))
         ]
-        yield Told("sshd runs with other options than the next start will give it.", tuple(proofs), ("sshd",))
+        yield CheckResult("sshd runs with other options than the next start will give it.", tuple(proofs), ("sshd",))
 
 
 @check("service.listener-differs", HIGH, source="sshd_config(5): ListenAddress, Port; ss(8)")
-def listener_differs(context: Context) -> Iterator[Told]:
+def listener_differs(context: Context) -> Iterator[CheckResult]:
     """sshd listens elsewhere than its files say, or a socket unit decides instead of them."""
     reading = context.access.reading
     service = reading.service
@@ -137,15 +143,16 @@ def listener_differs(context: Context) -> Iterator[Told]:
     if unit is not None and unit.listens:
         held = {port for _, port in unit.listens}
         if held != stated:
-            text = (f"Connections come in by {unit.name} on port {_ports(held)}; "
-                    f"Port {_ports(stated)} in sshd's files has no effect.")  # fmt: skip
-            yield Told(text, (Proof(f"Listen {_ports(held)}", unit.origin),), (unit.name,), MEDIUM)
+            text = (
+                f"Connections come in by {unit.name} on port {_ports(held)}; Port {_ports(stated)} in sshd's files has no effect."
+            )
+            yield CheckResult(text, (Proof(f"Listen {_ports(held)}", unit.origin),), (unit.name,), MEDIUM)
         return
     daemon = service.daemon or next(iter(service.daemons), None)
     open_ports = {s.port for s in service.sockets if daemon is not None and s.inode in daemon.holds}
     if open_ports and open_ports != stated:
         text = f"sshd listens on port {_ports(open_ports)}; its files say {_ports(stated)}."
-        yield Told(text, (Proof(f"port {_ports(open_ports)}", service.sockets[0].origin),), ("sshd",))
+        yield CheckResult(text, (Proof(f"port {_ports(open_ports)}", service.sockets[0].origin),), ("sshd",))
 
 
 def _ports(ports: set[int]) -> str:
@@ -153,7 +160,7 @@ def _ports(ports: set[int]) -> str:
 
 
 @check("ssh.second-opinion", HIGH, source="sshd(8): -T, -C")
-def second_opinion(context: Context) -> Iterator[Told]:
+def second_opinion(context: Context) -> Iterator[CheckResult]:
     """The guest's own sshd says another setting than the one we reason: a fault of ours, or of the guest."""
     told: dict[str, list[Disagreement]] = {}
     for each in disagreements(context.access.ssh, context.access.accounts):
@@ -163,8 +170,10 @@ def second_opinion(context: Context) -> Iterator[Told]:
         name = spelled(keyword) if keyword else "its start"
         ours, theirs = ", ".join(first.ours) or "nothing", ", ".join(first.theirs) or "nothing"
         more = f", and {len(found) - 1} callers more" if len(found) > 1 else ""
-        text = (f"{name} for {first.question}{more}: the guest's own sshd says {theirs}, Nightlatch reasons {ours}. "
-                "What is said here about this guest may be wrong.")  # fmt: skip
+        text = (
+            f"{name} for {first.question}{more}: the guest's own sshd says {theirs}, Nightlatch reasons {ours}. "
+            "What is said here about this guest may be wrong."
+        )
         proofs = [Proof(theirs, Origin("sshd -T -C " + first.question, kind=Kind.LISTING))]
         proofs += [Proof(ours, first.setting.origin)] if first.setting is not None else []
-        yield Told(text, tuple(proofs), (keyword or "sshd",))
+        yield CheckResult(text, tuple(proofs), (keyword or "sshd",))

@@ -15,7 +15,7 @@ from nightlatch.model.gaps import Gap
 from nightlatch.origin import Kind as OriginKind
 from nightlatch.origin import Origin
 from nightlatch.readings.filters import iptables, managers, nftables, unit_filters, wrapper
-from nightlatch.readings.filters.managers import Stored
+from nightlatch.readings.filters.managers import StoredRules
 from nightlatch.readings.filters.rules import Chain, Rules
 from nightlatch.readings.units.service_reading import ServiceReading
 
@@ -30,7 +30,7 @@ class FilterReading:
 
     rules: Rules | None = None
     gaps: tuple[Gap, ...] = ()
-    stored: tuple[Stored, ...] = ()
+    stored: tuple[StoredRules, ...] = ()
     behind: tuple[Rules, ...] = ()
     units: dict[str, Rules] = field(default_factory=dict)
 
@@ -42,12 +42,12 @@ class FilterReading:
         return Origin(nftables.LISTED, kind=OriginKind.LISTING)
 
     @property
-    def idle(self) -> tuple[Stored, ...]:
+    def idle(self) -> tuple[StoredRules, ...]:
         """Rules that nothing loads at boot."""
         return tuple(each for each in self.stored if each.started is False)
 
     @property
-    def booted(self) -> tuple[Stored, ...]:
+    def booted(self) -> tuple[StoredRules, ...]:
         """Rules that the next boot loads."""
         return tuple(each for each in self.stored if each.started)
 
@@ -57,9 +57,7 @@ def read(snapshot: Snapshot, service: ServiceReading | None = None, *, wrapped: 
     found, linked = _read(snapshot), wrapper.read(snapshot)
     of_unit = unit_filters.read(snapshot, service) if service is not None else None
     behind = tuple(rules for rules in (of_unit, linked if wrapped else None) if rules is not None)
-    found = replace(
-        found, behind=behind, units=unit_filters.of_others(snapshot, service) if service is not None else {}
-    )
+    found = replace(found, behind=behind, units=unit_filters.of_others(snapshot, service) if service is not None else {})
     if linked is None or wrapped:
         return found
     because = "whether this sshd heeds hosts.allow and hosts.deny is not known"
@@ -111,9 +109,7 @@ def _newer(snapshot: Snapshot) -> Rules | None:
 
 
 def _rewrites(rules: Rules) -> list[Chain]:
-    return [
-        chain for chain in rules.chains.values() if chain.kind == "nat" and chain.hook == "prerouting" and chain.rules
-    ]
+    return [chain for chain in rules.chains.values() if chain.kind == "nat" and chain.hook == "prerouting" and chain.rules]
 
 
 def _unlisted(snapshot: Snapshot) -> Iterator[Gap]:

@@ -14,15 +14,15 @@ from dataclasses import dataclass, replace
 
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.formats import nft, shell_vars
-from nightlatch.formats.nft import Group
+from nightlatch.formats.nft import BracedList
 from nightlatch.formats.xml_tree import Element, XmlFault, parse
 from nightlatch.model.gaps import Gap
-from nightlatch.model.rules import Does
+from nightlatch.model.rules import RuleAction
 from nightlatch.net.addresses import EVERY_ADDRESS
 from nightlatch.origin import Origin
 from nightlatch.readings.filters import firewalld_checks, firewalld_direct
 from nightlatch.readings.filters import firewalld_words as words
-from nightlatch.readings.filters.firewalld_zones import Bound, Given, given
+from nightlatch.readings.filters.firewalld_zones import InterfaceZone, ZoneAssignments, given
 from nightlatch.readings.filters.nft_rules import Sets, rules_of
 from nightlatch.readings.filters.rules import Chain, Rule, Rules
 
@@ -39,7 +39,7 @@ TARGETS = {"ACCEPT": "accept", "DROP": "drop", "%%REJECT%%": REFUSAL, "REJECT": 
 
 
 @dataclass(frozen=True, slots=True)
-class Held:
+class XmlRoot:
     """A file's root element, and where it stands."""
 
     name: str
@@ -57,9 +57,9 @@ def stored(snapshot: Snapshot) -> Rules:
     return _Builder(snapshot).done()
 
 
-def files_of(snapshot: Snapshot, kind: str) -> tuple[list[Held], list[Gap]]:
+def files_of(snapshot: Snapshot, kind: str) -> tuple[list[XmlRoot], list[Gap]]:
     """The files of a kind (zones, policies, ipsets, services) by name: those in /etc stand for those that came with it."""
-    found: dict[str, Held] = {}
+    found: dict[str, XmlRoot] = {}
     gaps: list[Gap] = []
     for top in (SHIPPED, OWN):
         folder = f"{top}/{kind}"
@@ -86,20 +86,20 @@ def used_zones(snapshot: Snapshot) -> list[str]:
     return list(dict.fromkeys([*(zone.name for zone in zones if zone.name == default), *named]))
 
 
-def _given(snapshot: Snapshot, zones: Sequence[Held], default: str) -> Given:
+def _given(snapshot: Snapshot, zones: Sequence[XmlRoot], default: str) -> ZoneAssignments:
     written = [
-        Bound(each.get("name"), zone.name, zone.origin(each)) for zone in zones for each in zone.root.all("interface")
+        InterfaceZone(each.get("name"), zone.name, zone.origin(each)) for zone in zones for each in zone.root.all("interface")
     ]
     return given(snapshot, written, {zone.name for zone in zones}, default)
 
 
-def _held(snapshot: Snapshot, path: str, name: str, gaps: list[Gap]) -> Held | None:
+def _held(snapshot: Snapshot, path: str, name: str, gaps: list[Gap]) -> XmlRoot | None:
     raw = snapshot.content(path)
     if raw is None:
         gaps.append(Gap(AREA, "this file of firewalld was not collected", Origin(path)))
         return None
     try:
-        return Held(name, path, parse(raw))
+        return XmlRoot(name, path, parse(raw))
     except XmlFault as error:
         gaps.append(Gap(AREA, f"firewalld can't read this file: {error}", Origin(path, error.line, error.column)))
         return None
@@ -119,14 +119,14 @@ class _Builder:
         for held in (*self.zones, *self.policies):
             for text, element in firewalld_checks.faults(held.root):
                 self.gaps.append(Gap(AREA, f"firewalld does not take this: {text}", held.origin(element)))
-        self.given = Given(())
+        self.given = ZoneAssignments(())
         self.sets: Sets = {f"{TABLE} {held.name}": self.elements(held) for held in sets}
         self.families = {held.name: words.family_of_set(held.root) for held in sets}
 
     def setting(self, name: str, other: str) -> str:
         return self.settings.value(name) or other
 
-    def elements(self, held: Held) -> list[tuple[nft.Item, ...]] | None:
+    def elements(self, held: XmlRoot) -> list[tuple[nft.Item, ...]] | None:
         """The entries of a set, in the words of a rule; None where they are not known."""
         entries = words.entries(held.root)
         if entries is None:
@@ -134,7 +134,7 @@ class _Builder:
         (statement,) = nft.parse(f"x {{ {', '.join(entries)} }}") if entries else (None,)
         if statement is None:
             return []
-        return [part for item in statement.items if isinstance(item, Group) for part in item.elements]
+        return [part for item in statement.items if isinstance(item, BracedList) for part in item.elements]
 
     def done(self) -> Rules:
         place = Origin(CONF)
@@ -181,7 +181,7 @@ class _Builder:
             self.gaps.append(Gap(AREA, "what firewalld makes of this is not read", origin))
             return
         made = rules_of(statement.items, TABLE, origin, self.sets, EVERY_ADDRESS)
-        if any(rule.does is Does.REFUSED for rule in made):
+        if any(rule.does is RuleAction.REFUSED for rule in made):
             self.gaps.append(Gap(AREA, f"nft refuses what firewalld makes of this: {text}", origin))
         self.rules[key] += made
 
@@ -228,10 +228,10 @@ class _Builder:
             if target and part == "filter_IN":
                 self.add(chain, target, policy.origin())
 
-    def interfaces(self, zone: Held) -> list[Bound]:
+    def interfaces(self, zone: XmlRoot) -> list[InterfaceZone]:
         return [each for each in self.given.bound if each.zone == zone.name]
 
-    def by_zone(self, chain: str, verdict: str, zone: Held) -> None:
+    def by_zone(self, chain: str, verdict: str, zone: XmlRoot) -> None:
         """A verdict for what comes by the interfaces and sources of a zone."""
         for each in self.interfaces(zone):
             self.add(chain, f'iifname "{_pattern(each.interface)}" {verdict}', each.origin)
@@ -244,14 +244,14 @@ class _Builder:
         self.chains.setdefault(f"{TABLE} {name}", Chain(f"{TABLE} {name}", (), origin))
         self.rules.setdefault(f"{TABLE} {name}", [])
 
-    def to_zone(self, hook: str, part: str, zone: Held, source: Element) -> None:
+    def to_zone(self, hook: str, part: str, zone: XmlRoot, source: Element) -> None:
         text = words.source(source, self.families)
         if text is None:
             self.gaps.append(Gap(AREA, "this source of a zone is not read", zone.origin(source)))
         else:
             self.add(hook, f"{text} goto {part}_{zone.name}", zone.origin(source))
 
-    def zone(self, zone: Held) -> None:
+    def zone(self, zone: XmlRoot) -> None:
         """The chains of a zone: policies before it, its own rules, policies behind it, its target."""
         for _, part in PARTS:
             chain = f"{part}_{zone.name}"
@@ -261,7 +261,7 @@ class _Builder:
             self.add(chain, f"jump {part}_POLICIES_post", zone.origin())
         self.add(f"filter_IN_{zone.name}", TARGETS.get(zone.root.get("target"), REFUSAL), zone.origin())
 
-    def contents(self, chain: str, held: Held) -> None:
+    def contents(self, chain: str, held: XmlRoot) -> None:
         """The rules of a zone or policy: those with a priority around the others, refusals before what is let in."""
         made = words.contents(held.root, self.families, self.service)
         if chain.startswith("nat"):

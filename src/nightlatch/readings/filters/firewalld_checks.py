@@ -18,21 +18,21 @@ Fault = tuple[str, Element]
 TRANSPORTS = ("tcp", "udp", "sctp", "dccp")
 TARGETS = ("ACCEPT", "DROP", "REJECT", "%%REJECT%%", "default", "CONTINUE")
 NEEDED = {
-    "service": ("name",), "port": ("port", "protocol"), "source-port": ("port", "protocol"), "protocol": ("value",),
-    "forward-port": ("port", "protocol"), "interface": ("name",), "icmp-block": ("name",), "icmp-type": ("name",),
-}  # fmt: skip
+    "service": ("name",),
+    "port": ("port", "protocol"),
+    "source-port": ("port", "protocol"),
+    "protocol": ("value",),
+    "forward-port": ("port", "protocol"),
+    "interface": ("name",),
+    "icmp-block": ("name",),
+    "icmp-type": ("name",),
+}
 ACTIONS = ("accept", "reject", "drop", "mark")
 LOGS = ("log", "nflog", "audit")
-MATCHED = (
-    "service",
-    "port",
-    "protocol",
-    "icmp-block",
-    "icmp-type",
-    "masquerade",
-    "forward-port",
-    "source-port",
-    "tcp-mss-clamp",
+MATCHED = tuple(
+    """
+    service port protocol icmp-block icmp-type masquerade forward-port source-port tcp-mss-clamp
+""".split()
 )
 FAMILIES = {"ipv4": 4, "ipv6": 6}
 _PORT = re.compile(r"([0-9]{1,9}|[A-Za-z][A-Za-z0-9_.+-]{0,60})(?:-([0-9]{1,9}))?")

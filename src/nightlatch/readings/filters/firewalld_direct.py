@@ -10,12 +10,12 @@ from __future__ import annotations
 import shlex
 
 from nightlatch.evidence.snapshot import Snapshot
-from nightlatch.formats.iptables_save import Is, Line, Word
+from nightlatch.formats.iptables_save import Line, LineKind, Word
 from nightlatch.formats.xml_tree import Element, XmlFault, parse
 from nightlatch.model.gaps import Gap
 from nightlatch.origin import Origin
-from nightlatch.readings.filters.iptables import BASES, Tables
-from nightlatch.readings.filters.iptables_rules import RuleFault
+from nightlatch.readings.filters.iptables import BASES, RestoredTables
+from nightlatch.readings.filters.iptables_options import RuleFault
 from nightlatch.readings.filters.rules import Rules
 
 AREA = "packet filter"
@@ -33,9 +33,7 @@ def read(snapshot: Snapshot, backend: str) -> Rules:
     try:
         root = parse(raw)
     except XmlFault as error:
-        return Rules(
-            gaps=(Gap(AREA, f"firewalld can't read this file: {error}", Origin(PATH, error.line, error.column)),)
-        )
+        return Rules(gaps=(Gap(AREA, f"firewalld can't read this file: {error}", Origin(PATH, error.line, error.column)),))
     if root.children and backend != "nftables":
         text = "firewalld loads the rules of this file among its own ones, and they are not followed"
         return Rules(gaps=(Gap(AREA, text, Origin(PATH, root.children[0].line)),))
@@ -46,7 +44,7 @@ def read(snapshot: Snapshot, backend: str) -> Rules:
 
 class _Direct:
     def __init__(self) -> None:
-        self.tables = Tables()
+        self.tables = RestoredTables()
         self.begun: set[str] = set()
 
     def take(self, root: Element) -> None:
@@ -109,7 +107,7 @@ class _Direct:
         if _words(each.text) is None or not words:
             return self.leave(each, "is no rule that iptables takes")
         self.tables.made_at = _at(each)
-        line = Line(each.line, Is.RULE, each.text.encode(), tuple(Word(word, 1) for word in words))
+        line = Line(each.line, LineKind.RULE, each.text.encode(), tuple(Word(word, 1) for word in words))
         try:
             self.tables.rule(FAMILIES[each.get("ipv")], table or "filter", line, PATH)
         except RuleFault as error:

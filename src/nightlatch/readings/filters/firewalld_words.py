@@ -12,27 +12,37 @@ Service = Callable[[str], Element | None]
 Line = tuple[str, Element]
 # What a zone holds that decides nothing about a first packet of TCP or UDP.
 ASIDE = frozenset(
-    ("short", "description", "forward", "masquerade", "icmp-block", "icmp-block-inversion", "source", "interface", "ingress-zone",
-     "egress-zone", "version")
-)  # fmt: skip
+    """
+    short description forward masquerade icmp-block icmp-block-inversion source interface ingress-zone
+    egress-zone version
+""".split()
+)
 ACTIONS = ("accept", "drop", "reject", "mark")
 LOGS = ("log", "nflog", "audit")
 MOST_INCLUDED = 64
 _PLAIN = re.compile(r"[\w.:/*@+-]{1,64}")
 _REJECTS = {
-    "icmp-port-unreachable": "icmp port-unreachable", "port-unreach": "icmp port-unreachable",
-    "icmp-host-prohibited": "icmp host-prohibited", "host-prohib": "icmp host-prohibited",
-    "icmp-admin-prohibited": "icmp admin-prohibited", "admin-prohib": "icmp admin-prohibited",
-    "icmp-net-unreachable": "icmp net-unreachable", "icmp-host-unreachable": "icmp host-unreachable",
-    "icmp-proto-unreachable": "icmp prot-unreachable", "icmp-net-prohibited": "icmp net-prohibited",
-    "icmp6-adm-prohibited": "icmpv6 admin-prohibited", "icmp6-port-unreachable": "icmpv6 port-unreachable",
-    "icmp6-no-route": "icmpv6 no-route", "icmp6-addr-unreachable": "icmpv6 addr-unreachable", "tcp-reset": "tcp reset",
+    "icmp-port-unreachable": "icmp port-unreachable",
+    "port-unreach": "icmp port-unreachable",
+    "icmp-host-prohibited": "icmp host-prohibited",
+    "host-prohib": "icmp host-prohibited",
+    "icmp-admin-prohibited": "icmp admin-prohibited",
+    "admin-prohib": "icmp admin-prohibited",
+    "icmp-net-unreachable": "icmp net-unreachable",
+    "icmp-host-unreachable": "icmp host-unreachable",
+    "icmp-proto-unreachable": "icmp prot-unreachable",
+    "icmp-net-prohibited": "icmp net-prohibited",
+    "icmp6-adm-prohibited": "icmpv6 admin-prohibited",
+    "icmp6-port-unreachable": "icmpv6 port-unreachable",
+    "icmp6-no-route": "icmpv6 no-route",
+    "icmp6-addr-unreachable": "icmpv6 addr-unreachable",
+    "tcp-reset": "tcp reset",
     "tcp-rst": "tcp reset",
-}  # fmt: skip
+}
 
 
 @dataclass
-class Made:
+class ZoneRules:
     """Rules for the filter in order, those that send packets elsewhere, and what was not read."""
 
     filtering: list[Line] = field(default_factory=list)
@@ -88,9 +98,9 @@ def source(element: Element, families: Mapping[str, str]) -> str | None:
     return f"{'ip6' if ':' in address else 'ip'} saddr {no}{address}"
 
 
-def contents(root: Element, families: Mapping[str, str], service: Service) -> Made:
+def contents(root: Element, families: Mapping[str, str], service: Service) -> ZoneRules:
     """All rules of a zone or policy: rich rules with a priority below none, refusals, what is let in, rich rules above."""
-    made = Made()
+    made = ZoneRules()
     rich = [(priority(each), number, each) for number, each in enumerate(root.all("rule"))]
     early = [each for rank, _, each in sorted(rich, key=lambda one: one[:2]) if rank < 0]
     late = [each for rank, _, each in sorted(rich, key=lambda one: one[:2]) if rank > 0]
@@ -109,7 +119,7 @@ def contents(root: Element, families: Mapping[str, str], service: Service) -> Ma
     return made
 
 
-def rich_rule(rule: Element, families: Mapping[str, str], service: Service, made: Made) -> None:
+def rich_rule(rule: Element, families: Mapping[str, str], service: Service, made: ZoneRules) -> None:
     """One rule of the rich language: family, source, destination, one element, one action."""
     heads = []
     family = rule.get("family")
@@ -151,7 +161,7 @@ def _verdict(action: Element) -> str:
     return f"{limit}reject{f' with {how}' if how else ''}"
 
 
-def _element(head: str, element: Element, rule: Element, verdict: str, service: Service, made: Made) -> None:
+def _element(head: str, element: Element, rule: Element, verdict: str, service: Service, made: ZoneRules) -> None:
     """What one element of a zone, policy, rule or service matches, with the verdict behind it."""
     if element.name == "service":
         found = list(_of_service(element.get("name"), service, set()))
@@ -194,9 +204,7 @@ def _of_service(name: str, service: Service, seen: set[str]) -> Iterator[str | N
     to = root.first("destination")
     heads = [""]
     if to is not None:
-        heads = [
-            f"{word} daddr {plain(to.get(kind))} " for word, kind in (("ip", "ipv4"), ("ip6", "ipv6")) if to.get(kind)
-        ]
+        heads = [f"{word} daddr {plain(to.get(kind))} " for word, kind in (("ip", "ipv4"), ("ip6", "ipv6")) if to.get(kind)]
     for element in root.children:
         if element.name == "include":
             yield from _of_service(element.get("service"), service, seen)
@@ -208,7 +216,7 @@ def _of_service(name: str, service: Service, seen: set[str]) -> Iterator[str | N
             yield None
 
 
-def _sent(head: str, element: Element, rule: Element, made: Made) -> None:
+def _sent(head: str, element: Element, rule: Element, made: ZoneRules) -> None:
     """A forward: to another port of the guest, or to another address."""
     protocol, port = plain(element.get("protocol")), plain(element.get("port"))
     to, address = element.get("to-port"), element.get("to-addr")

@@ -23,7 +23,7 @@ PASSED_ON = b"connection.zone"  # how netplan passes it on to NetworkManager
 
 
 @dataclass(frozen=True, slots=True)
-class Bound:
+class InterfaceZone:
     """An interface (a `+` at its end stands for any rest of a name) and the zone that it is given to."""
 
     interface: str
@@ -32,21 +32,19 @@ class Bound:
 
 
 @dataclass(frozen=True, slots=True)
-class Given:
+class ZoneAssignments:
     """Interfaces with their zones, what is not known of them, and whether others than these may be given to the default zone by
     name, which policies heed."""
 
-    bound: tuple[Bound, ...]
+    bound: tuple[InterfaceZone, ...]
     gaps: tuple[Gap, ...] = ()
     more: bool = False
 
 
-def given(snapshot: Snapshot, written: Sequence[Bound], names: Collection[str], default: str) -> Given:
+def given(snapshot: Snapshot, written: Sequence[InterfaceZone], names: Collection[str], default: str) -> ZoneAssignments:
     """The zones of interfaces once the guest is up; `written` is what zones' own files say, `names` are the zones there are."""
     reading = network_reading.read(snapshot)
-    profiles = [
-        each for each in reading.profiles if _is_managers(each, reading) and not (each.refused or each.set_aside)
-    ]
+    profiles = [each for each in reading.profiles if _is_managers(each, reading) and not (each.refused or each.set_aside)]
     named = [each for each in profiles if each.zone is not None]
     started = reading.starts.get(System.MANAGER)
     if snapshot.resolve(PROGRAM).entry is None and not named:  # nobody looked, and nothing speaks of it
@@ -55,19 +53,29 @@ def given(snapshot: Snapshot, written: Sequence[Bound], names: Collection[str], 
         doubt = "whether NetworkManager is started, and gives an interface to this zone, is not known"
         gaps = [Gap(AREA, doubt, each.zone.origin) for each in named if each.zone is not None and started is None]
         old = "only the old network scripts give an interface to this zone, and they are not followed"
-        gaps += [Gap(AREA, old, each.zone.origin) for each in named if each.zone is not None and started is False
-                 and each.system is System.IFCFG]  # fmt: skip
-        return Given(tuple(written), tuple(gaps), more=started is None)
+        gaps += [
+            Gap(AREA, old, each.zone.origin)
+            for each in named
+            if each.zone is not None and started is False and each.system is System.IFCFG
+        ]
+        return ZoneAssignments(tuple(written), tuple(gaps), more=started is None)
     return _by_manager(snapshot, reading, [each for each in profiles if each.at_boot], written, names, default)
 
 
 def _by_manager(
-    snapshot: Snapshot, reading: NetworkReading, profiles: Sequence[Profile], written: Sequence[Bound],
-    names: Collection[str], default: str,
-) -> Given:  # fmt: skip
-    gaps = [Gap(AREA, "what netplan passes on to NetworkManager is not followed", each.origin) for each in profiles
-            if each.system is System.NETPLAN and PASSED_ON in (snapshot.content(each.origin.path) or b"")]  # fmt: skip
-    told: dict[str, Bound] = {}
+    snapshot: Snapshot,
+    reading: NetworkReading,
+    profiles: Sequence[Profile],
+    written: Sequence[InterfaceZone],
+    names: Collection[str],
+    default: str,
+) -> ZoneAssignments:
+    gaps = [
+        Gap(AREA, "what netplan passes on to NetworkManager is not followed", each.origin)
+        for each in profiles
+        if each.system is System.NETPLAN and PASSED_ON in (snapshot.content(each.origin.path) or b"")
+    ]
+    told: dict[str, InterfaceZone] = {}
     nameless = False
     for each in profiles:
         zone = each.zone.value if each.zone is not None else default
@@ -81,14 +89,14 @@ def _by_manager(
             text = f"which of two profiles for {each.interface[:40]}, with different zones, is used is not known"
             gaps.append(Gap(AREA, text, place))
         else:
-            told[each.interface] = Bound(each.interface, zone, place)
+            told[each.interface] = InterfaceZone(each.interface, zone, place)
     kept = [each for each in written if each.interface not in told or told[each.interface].zone not in names]
     gaps += _left_to_itself(reading, [each for each in kept if each.interface not in told], told)
     bound = [each for each in told.values() if each.zone in names]
-    return Given((*bound, *kept), tuple(gaps), more=nameless or not profiles)
+    return ZoneAssignments((*bound, *kept), tuple(gaps), more=nameless or not profiles)
 
 
-def _left_to_itself(reading: NetworkReading, kept: Sequence[Bound], told: Collection[str]) -> Iterator[Gap]:
+def _left_to_itself(reading: NetworkReading, kept: Sequence[InterfaceZone], told: Collection[str]) -> Iterator[Gap]:
     """Interfaces of a zone's file for which nobody has a profile: NetworkManager makes one of its own, or leaves them alone."""
     for each in kept:
         start, more = each.interface.removesuffix("+"), each.interface.endswith("+")

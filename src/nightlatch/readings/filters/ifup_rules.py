@@ -10,9 +10,9 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from nightlatch.evidence.snapshot import Kind, Snapshot
+from nightlatch.evidence.snapshot import EntryKind, Snapshot
 from nightlatch.formats import rule_loads
-from nightlatch.formats.rule_loads import Load
+from nightlatch.formats.rule_loads import RuleFile
 from nightlatch.model.gaps import Gap
 from nightlatch.origin import Origin
 from nightlatch.readings.filters import iptables, nftables
@@ -24,7 +24,7 @@ RUN_PARTS = re.compile(r"[A-Za-z0-9_-]+")
 
 
 @dataclass(frozen=True, slots=True)
-class Loaded:
+class RuleLoad:
     """What one command loads, where it stands, and whether an interface that comes up by itself runs it."""
 
     rules: Rules
@@ -32,22 +32,20 @@ class Loaded:
     started: bool
 
 
-def read(snapshot: Snapshot) -> list[Loaded]:
+def read(snapshot: Snapshot) -> list[RuleLoad]:
     """Every set of rules that is loaded, each once; what is not followed is a gap of its own."""
-    found: dict[Load | Origin, Loaded] = {}
+    found: dict[RuleFile | Origin, RuleLoad] = {}
     for origin, command, started in _commands(snapshot):
         load = rule_loads.load(command)
         if load is None:
-            gap = Gap(
-                AREA, "this line speaks of a packet filter, and only a command that loads one file is followed", origin
-            )
-            found[origin] = Loaded(Rules(gaps=(gap,)), origin, started)
+            gap = Gap(AREA, "this line speaks of a packet filter, and only a command that loads one file is followed", origin)
+            found[origin] = RuleLoad(Rules(gaps=(gap,)), origin, started)
         elif load not in found or (started and not found[load].started):
-            found[load] = Loaded(_rules(snapshot, load, origin), origin, started)
+            found[load] = RuleLoad(_rules(snapshot, load, origin), origin, started)
     return list(found.values())
 
 
-def _rules(snapshot: Snapshot, load: Load, origin: Origin) -> Rules:
+def _rules(snapshot: Snapshot, load: RuleFile, origin: Origin) -> Rules:
     if snapshot.content(load.path) is None:
         because = f"this line loads {load.path}, which was not collected, or is not there"
         return Rules(gaps=(Gap(AREA, because, origin),))
@@ -81,7 +79,7 @@ def _script(snapshot: Snapshot, path: str) -> Iterator[tuple[Origin, str]]:
     speaks of filters as something that is not followed."""
     place = snapshot.resolve(path)
     runs = RUN_PARTS.fullmatch(path.rpartition("/")[2]) is not None
-    if place.entry is None or place.entry.kind is not Kind.FILE or not place.entry.mode & 0o111 or not runs:
+    if place.entry is None or place.entry.kind is not EntryKind.FILE or not place.entry.mode & 0o111 or not runs:
         return
     content = snapshot.content(path) or b""
     if not rule_loads.is_about_filters(content.decode("latin-1")):

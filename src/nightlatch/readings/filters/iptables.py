@@ -13,14 +13,15 @@ from functools import lru_cache
 
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.formats import ipset_save, iptables_save
-from nightlatch.formats.iptables_save import Is, Line, Word
+from nightlatch.formats.iptables_save import Line, LineKind, Word
 from nightlatch.model.gaps import Gap
-from nightlatch.model.rules import Does
+from nightlatch.model.rules import RuleAction
 from nightlatch.net.addresses import AddressSet
 from nightlatch.net.ports import PortSet
 from nightlatch.origin import Kind as OriginKind
 from nightlatch.origin import Origin
-from nightlatch.readings.filters.iptables_rules import Named, RuleFault, address_set, rule_of
+from nightlatch.readings.filters.iptables_options import RuleFault
+from nightlatch.readings.filters.iptables_rules import SetMembers, address_set, rule_of
 from nightlatch.readings.filters.iptables_shapes import Shapes
 from nightlatch.readings.filters.iptables_words import FAMILY, TARGETS
 from nightlatch.readings.filters.match_parts import port_number
@@ -33,13 +34,22 @@ PROGRAM = {"ip": "iptables-restore", "ip6": "ip6tables-restore"}
 # What the kernel knows of chains (iptables(8), TABLES): hook and priority.
 BASES = {
     "raw": {"PREROUTING": ("prerouting", -300), "OUTPUT": ("output", -300)},
-    "mangle": {"PREROUTING": ("prerouting", -150), "INPUT": ("input", -150), "FORWARD": ("forward", -150),
-               "OUTPUT": ("output", -150), "POSTROUTING": ("postrouting", -150)},
-    "nat": {"PREROUTING": ("prerouting", -100), "INPUT": ("input", 100), "OUTPUT": ("output", -100),
-            "POSTROUTING": ("postrouting", 100)},
+    "mangle": {
+        "PREROUTING": ("prerouting", -150),
+        "INPUT": ("input", -150),
+        "FORWARD": ("forward", -150),
+        "OUTPUT": ("output", -150),
+        "POSTROUTING": ("postrouting", -150),
+    },
+    "nat": {
+        "PREROUTING": ("prerouting", -100),
+        "INPUT": ("input", 100),
+        "OUTPUT": ("output", -100),
+        "POSTROUTING": ("postrouting", 100),
+    },
     "filter": {"INPUT": ("input", 0), "FORWARD": ("forward", 0), "OUTPUT": ("output", 0)},
     "security": {"INPUT": ("input", 50), "FORWARD": ("forward", 50), "OUTPUT": ("output", 50)},
-}  # fmt: skip
+}
 DEBIAN = (("/etc/iptables/rules.v4", "ip"), ("/etc/iptables/rules.v6", "ip6"))
 RPM = (("/etc/sysconfig/iptables", "ip"), ("/etc/sysconfig/ip6tables", "ip6"))
 SET_FILES = ("/etc/iptables/ipsets", "/etc/sysconfig/ipset")
@@ -47,10 +57,10 @@ MOST_KEPT = 32  # rule sets of files; clones share theirs, so each is read once
 
 
 @dataclass
-class Tables:
+class RestoredTables:
     """Tables as they grow while one file after another is restored."""
 
-    sets: dict[str, Named] = field(default_factory=dict)
+    sets: dict[str, SetMembers] = field(default_factory=dict)
     chains: dict[str, Chain] = field(default_factory=dict)
     rules: dict[str, list[tuple[Rule, Sequence[Word]]]] = field(default_factory=dict)
     gaps: list[Gap] = field(default_factory=list)
@@ -70,27 +80,25 @@ class Tables:
         table, begun = "", 0
         self.made_at = at
         for line in iptables_save.parse(raw).lines:
-            if line.kind is Is.TABLE:
+            if line.kind is LineKind.TABLE:
                 table, begun = line.words[0].text, line.number
                 self.begin(family, table, self.place(path, line.number), keep=keep)
-            elif line.kind is Is.COMMIT:
+            elif line.kind is LineKind.COMMIT:
                 table = ""
-            elif line.kind is Is.FAULT:
+            elif line.kind is LineKind.FAULT:
                 self.refuse(path, family, line, f"expected {line.words[0].text}", line.words[0].column)
                 return
-            elif line.kind is Is.CHAIN:
+            elif line.kind is LineKind.CHAIN:
                 name, policy = (word.text for word in line.words)
                 self.chain(family, table, name, policy, self.place(path, line.number))
-            elif line.kind is Is.RULE:
+            elif line.kind is LineKind.RULE:
                 try:
                     self.rule(family, table, line, path)
                 except RuleFault as error:
                     self.refuse(path, family, line, str(error), error.column)
                     return
         if table:
-            self.gaps.append(
-                Gap(AREA, f"{PROGRAM[family]} refuses this table, for it has no COMMIT", self.place(path, begun))
-            )
+            self.gaps.append(Gap(AREA, f"{PROGRAM[family]} refuses this table, for it has no COMMIT", self.place(path, begun)))
 
     def refuse(self, path: str, family: str, line: Line, why: str, column: int) -> None:
         text = f"{PROGRAM[family]} refuses this line: {why}"
@@ -153,16 +161,14 @@ class Tables:
         target = f"{family} {table} {to}"
         if to and to not in TARGETS and target not in self.chains:
             raise RuleFault(f'there is no chain or target "{to[:40]}" yet', words[0].column)
-        if made.does in (Does.JUMP, Does.GOTO):
+        if made.does in (RuleAction.JUMP, RuleAction.GOTO):
             made = replace(made, to=target)
         self.rules[key].insert(position, (made, rest))
         return None
 
     def done(self) -> Rules:
         """The rules as they stand now."""
-        chains = {
-            key: replace(chain, rules=tuple(rule for rule, _ in self.rules[key])) for key, chain in self.chains.items()
-        }
+        chains = {key: replace(chain, rules=tuple(rule for rule, _ in self.rules[key])) for key, chain in self.chains.items()}
         return Rules(chains, tuple(self.gaps), answering(chains, self.back))
 
     def back(self, key: str) -> list[Rule]:
@@ -184,7 +190,7 @@ def stored(snapshot: Snapshot, files: tuple[tuple[str, str], ...]) -> Rules:
 @lru_cache(maxsize=MOST_KEPT)
 def _stored(files: tuple[tuple[str, str], ...], held: tuple[tuple[str, bytes | None], ...]) -> Rules:
     contents = dict(held)
-    tables = Tables(sets_of(contents, [contents[path] or b"" for path, _ in files]))
+    tables = RestoredTables(sets_of(contents, [contents[path] or b"" for path, _ in files]))
     for path, family in files:
         raw = contents[path]
         if raw is not None:
@@ -196,7 +202,7 @@ def listed(snapshot: Snapshot) -> Rules | None:
     """The tables of iptables in a running kernel as iptables-save told them; None where nobody asked, or where they are not
     all understood: what nft listed has them, too, with less of them."""
     raws = {family: snapshot.listings.get(name) for family, name in (("ip", "tables"), ("ip6", "tables6"))}
-    tables = Tables(_sets_listed(snapshot), kind=OriginKind.LISTING)
+    tables = RestoredTables(_sets_listed(snapshot), kind=OriginKind.LISTING)
     for family, raw in raws.items():
         if raw is not None:
             tables.restore(raw, LISTED[family], family)
@@ -206,7 +212,7 @@ def listed(snapshot: Snapshot) -> Rules | None:
 
 def older(snapshot: Snapshot) -> Rules:
     """The tables in a running kernel that the older iptables loaded, which nft does not list (iptables-legacy(8))."""
-    tables, gaps = Tables(_sets_listed(snapshot), kind=OriginKind.LISTING), []
+    tables, gaps = RestoredTables(_sets_listed(snapshot), kind=OriginKind.LISTING), []
     loaded = dict(snapshot.told.older_tables)
     for family, listing in OLDER.items():
         raw = snapshot.listings.get(listing, b"")
@@ -231,19 +237,19 @@ def _renamed(chains: dict[str, Chain], names: dict[str, str]) -> dict[str, Chain
     }
 
 
-def sets_of(contents: Mapping[str, bytes | None], texts: list[bytes]) -> dict[str, Named]:
+def sets_of(contents: Mapping[str, bytes | None], texts: list[bytes]) -> dict[str, SetMembers]:
     """Stored sets of addresses by name, those aside that rules of the texts fill while they run."""
-    out: dict[str, Named] = {}
+    out: dict[str, SetMembers] = {}
     for path in SET_FILES:
         for name, each in ipset_save.parse(contents.get(path) or b"").items():
             known = each.whole and not _is_filled(name, texts)
-            out[name] = Named(_members(each) if known else None)
+            out[name] = SetMembers(_members(each) if known else None)
     return out
 
 
-def _sets_listed(snapshot: Snapshot) -> dict[str, Named]:
+def _sets_listed(snapshot: Snapshot) -> dict[str, SetMembers]:
     found = ipset_save.parse(snapshot.listings.get("sets", b""))
-    return {name: Named(_members(each)) for name, each in found.items()}
+    return {name: SetMembers(_members(each)) for name, each in found.items()}
 
 
 def _is_filled(name: str, texts: list[bytes]) -> bool:
@@ -251,7 +257,7 @@ def _is_filled(name: str, texts: list[bytes]) -> bool:
     return any(f"-set {name} ".encode() in line for line in lines)
 
 
-def _members(each: ipset_save.Stored) -> tuple[tuple[AddressSet, frozenset[str], PortSet | None], ...] | None:
+def _members(each: ipset_save.StoredSet) -> tuple[tuple[AddressSet, frozenset[str], PortSet | None], ...] | None:
     """hash:ip, hash:net and their kin with ports; other types are not known."""
     parts = each.kind.partition(":")[2].split(",")
     if parts[0] not in ("ip", "net") or parts[1:] not in ([], ["port"]):

@@ -12,13 +12,14 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from nightlatch.formats.iptables_save import Word
-from nightlatch.model.rules import Does
+from nightlatch.model.rules import RuleAction
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet, prefix, union
 from nightlatch.net.literal import AddressError, parse_address
 from nightlatch.net.numbers import whole
 from nightlatch.net.ports import PortSet
 from nightlatch.origin import Origin
-from nightlatch.readings.filters.iptables_words import (  # fmt: skip
+from nightlatch.readings.filters.iptables_options import RuleFault, RuleOption, options
+from nightlatch.readings.filters.iptables_words import (
     ANSWERS,
     ASKING,
     BY_THEMSELVES,
@@ -29,7 +30,6 @@ from nightlatch.readings.filters.iptables_words import (  # fmt: skip
     GOING_ON,
     HEADERS,
     KINDS,
-    LONG,
     MATCHES,
     NEVER,
     ODD,
@@ -58,76 +58,23 @@ from nightlatch.readings.filters.match_parts import (
     port_number,
     unread,
 )
-from nightlatch.readings.filters.rules import Match, Onto, Rule
-
-
-class RuleFault(ValueError):
-    """A rule that iptables-restore refuses, with all of its file; `column` counts from 1."""
-
-    def __init__(self, message: str, column: int) -> None:
-        super().__init__(message)
-        self.column = column
+from nightlatch.readings.filters.rules import Match, Redirect, Rule
 
 
 @dataclass(frozen=True, slots=True)
-class Named:
+class SetMembers:
     """The members of a set of addresses: None where they are not known. `ports` are those that stand beside an address."""
 
     members: tuple[tuple[AddressSet, frozenset[str], PortSet | None], ...] | None
 
 
-@dataclass(frozen=True, slots=True)
-class Option:
-    """An option with its values, as far as the next one."""
-
-    name: str
-    values: tuple[str, ...]
-    negated: bool
-    column: int
-
-    @property
-    def text(self) -> str:
-        return " ".join((*(["!"] if self.negated else []), self.name, *self.values))
-
-    @property
-    def value(self) -> str:
-        """The only value. Raises RuleFault where it is missing."""
-        if not self.values:
-            raise RuleFault(f"{self.name} has no value", self.column)
-        return self.values[0]
-
-
-def options(words: Sequence[Word]) -> list[Option]:
-    """Options of a rule in order. Raises RuleFault for a word that belongs to none."""
-    out: list[Option] = []
-    at = 0
-    while at < len(words):
-        start = words[at].column
-        negated = words[at].text == "!"
-        at += negated
-        name = words[at].text if at < len(words) else ""
-        if not name.startswith("-") or len(name) < 2:
-            raise RuleFault(f'"{name}" belongs to no option', start)
-        end = at + 1
-        while end < len(words) and words[end].text != "!" and not begins(words[end].text):
-            end += 1
-        out.append(Option(LONG.get(name, name), tuple(word.text for word in words[at + 1 : end]), negated, start))
-        at = end
-    return out
-
-
-def begins(text: str) -> bool:
-    """Whether a word is an option's name."""
-    return text.startswith("--") or (len(text) == 2 and text[0] == "-" and text[1].isalpha())
-
-
 class _Reader:
-    def __init__(self, found: list[Option], table: str, hooked: str, sets: Mapping[str, Named], *, back: bool) -> None:
+    def __init__(self, found: list[RuleOption], table: str, hooked: str, sets: Mapping[str, SetMembers], *, back: bool) -> None:
         self.found, self.hooked, self.sets, self.back = found, hooked, sets, back
         self.family, self.table = table.split()
         self.matches: list[Match] = [Match(sources=FAMILY[self.family])]
         self.protocol = ""
-        self.target: Option | None = None
+        self.target: RuleOption | None = None
 
         self.modules = {each.values[0] for each in found if each.name == "--match" and each.values}
 
@@ -143,8 +90,9 @@ class _Reader:
             if option.name == "--match" and option.value not in MATCHES:
                 raise RuleFault(f"there is no match {option.value[:40]} that is known here", option.column)
             if last == "multiport" and option.name in ("--destination-port", "--source-port"):
-                raise RuleFault(f"{option.name} behind -m multiport is taken for its own; name the protocol's match first",
-                                option.column)  # fmt: skip
+                raise RuleFault(
+                    f"{option.name} behind -m multiport is taken for its own; name the protocol's match first", option.column
+                )
             again = modules[OF_MATCH[option.name]] if option.name in OF_MATCH else 0
             if option.name in HANDLERS and counts[option.name] > max(1, again):
                 raise RuleFault(f"{option.name} stands twice in one rule", option.column)
@@ -173,10 +121,10 @@ class _Reader:
     def narrow(self, part: Part) -> None:
         self.matches = [kept for match in self.matches if (kept := part(match)) is not None]
 
-    def aside(self, option: Option) -> None:
+    def aside(self, option: RuleOption) -> None:
         self.narrow(lambda match: unread(match, option.text))
 
-    def option(self, option: Option) -> None:
+    def option(self, option: RuleOption) -> None:
         name = option.name
         if (name in HANDLERS or name in ("--jump", "--goto")) and len(option.values) != VALUES.get(name, 1):
             raise RuleFault(f"{name} has {VALUES.get(name, 1)} values, and not {len(option.values)}", option.column)
@@ -198,27 +146,25 @@ class _Reader:
         elif not (self.target is not None and self.target.column < option.column and self.target.value in EXTENSIONS):
             raise RuleFault(f"{name[:40]} is no option that is known here", option.column)
 
-    def source(self, option: Option) -> None:
+    def source(self, option: RuleOption) -> None:
         found = self.addresses(option)
         self.narrow(lambda match: of_source(match, found))
 
-    def destination(self, option: Option) -> None:
+    def destination(self, option: RuleOption) -> None:
         found = self.addresses(option)
         self.narrow(lambda match: of_target(match, found, FAMILY[self.family]))
 
-    def addresses(self, option: Option) -> AddressSet:
+    def addresses(self, option: RuleOption) -> AddressSet:
         names = option.value.split(",")
         known = []
         for name in names:
             found = address_set(name, self.family)
             if found is None:
-                raise RuleFault(
-                    f"{name[:60]} is no address of this family, or a name that may not be found", option.column
-                )
+                raise RuleFault(f"{name[:60]} is no address of this family, or a name that may not be found", option.column)
             known.append(found)
         return FAMILY[self.family] - union(known) if option.negated else union(known)
 
-    def by_protocol(self, option: Option) -> None:
+    def by_protocol(self, option: RuleOption) -> None:
         name = PROTOCOL_NAMES.get(option.value.lower(), option.value.lower())
         if name not in PROTOCOLS:
             raise RuleFault(f"{name[:40]} is no protocol that is known here", option.column)
@@ -229,7 +175,7 @@ class _Reader:
         others = frozenset(("tcp", "udp")) - {name}
         self.narrow(lambda match: of_protocol(match, others if option.negated else (name,)))
 
-    def interface(self, option: Option) -> None:
+    def interface(self, option: RuleOption) -> None:
         name = _interface(option)
         if self.hooked in ("OUTPUT", "POSTROUTING"):
             raise RuleFault(f"{self.hooked} has no incoming interface", option.column)
@@ -239,13 +185,13 @@ class _Reader:
         pattern = f"{name[:-1]}*" if name.endswith("+") else name
         self.narrow(lambda match: of_interface(match, (pattern,), option.negated))
 
-    def outward(self, option: Option) -> None:
+    def outward(self, option: RuleOption) -> None:
         if self.hooked in ("INPUT", "PREROUTING"):
             raise RuleFault(f"{self.hooked} has no outgoing interface", option.column)
         _interface(option)
         self.matches = self.matches if option.negated else []
 
-    def port(self, option: Option) -> None:
+    def port(self, option: RuleOption) -> None:
         many = option.name.endswith("ports")
         if self.protocol not in WITH_PORTS:
             raise RuleFault(f"{option.name} without a protocol that has ports", option.column)
@@ -260,13 +206,13 @@ class _Reader:
         else:
             self.narrow(lambda match: of_ports(match, ports))
 
-    def syn(self, option: Option) -> None:
+    def syn(self, option: RuleOption) -> None:
         if self.back:  # every answer acknowledges something
             self.matches = self.matches if option.negated else []
             return
         self.narrow(lambda match: of_opening(match, not option.negated))
 
-    def flags(self, option: Option) -> None:
+    def flags(self, option: RuleOption) -> None:
         if len(option.values) != 2:
             raise RuleFault("--tcp-flags has two values", option.column)
         mask, those = (_flags(each) for each in option.values)
@@ -283,7 +229,7 @@ class _Reader:
         elif not (first and ack and push) and ack == push:
             self.narrow(lambda match: of_opening(match, first))
 
-    def state(self, option: Option) -> None:
+    def state(self, option: RuleOption) -> None:
         states = set(option.value.split(","))
         if states - STATES:
             raise RuleFault(f"{option.value[:40]} names a state that is none", option.column)
@@ -292,7 +238,7 @@ class _Reader:
         else:
             self.narrow(lambda match: of_states(match, {each.lower() for each in states}, option.negated))
 
-    def span(self, option: Option) -> None:
+    def span(self, option: RuleOption) -> None:
         low, _, high = option.value.partition("-")
         try:
             first, last = parse_address(low), parse_address(high or low)
@@ -308,7 +254,7 @@ class _Reader:
         else:
             self.narrow(lambda match: of_target(match, found, FAMILY[self.family]))
 
-    def kind(self, option: Option) -> None:
+    def kind(self, option: RuleOption) -> None:
         """What comes to the guest itself is for a local address; of what kind a caller's is goes by the guest's routes."""
         kinds = set(option.value.split(","))
         if kinds - KINDS or (self.family == "ip6" and "BROADCAST" in kinds):
@@ -318,7 +264,7 @@ class _Reader:
         else:
             self.aside(option)
 
-    def known(self, option: Option) -> None:
+    def known(self, option: RuleOption) -> None:
         """`recent`: nobody has called yet; who called before is not known where one call is enough."""
         often = next((each.value for each in self.found if each.name == "--hitcount"), "")
         if re.fullmatch(r"[0-9]{1,9}", often) and int(often) > 1:
@@ -326,13 +272,13 @@ class _Reader:
         else:
             self.aside(option)
 
-    def packet(self, option: Option) -> None:
+    def packet(self, option: RuleOption) -> None:
         if self.back:
             self.aside(option)
             return
         self.matches = self.matches if (option.value.lower() in ("host", "unicast")) != option.negated else []
 
-    def match_set(self, option: Option) -> None:
+    def match_set(self, option: RuleOption) -> None:
         name, sides = option.value, option.values[1] if len(option.values) > 1 else ""
         if name not in self.sets:
             raise RuleFault(f"no set {name[:40]} is stored", option.column)
@@ -359,18 +305,38 @@ class _Reader:
 
 # What a part of an answer is for the caller: who it goes to is who called.
 TURNED = {
-    "--source": "--destination", "--source-port": "--destination-port", "--sports": "--dports",
-    "--in-interface": "--out-interface", "--src-range": "--dst-range", "--src-type": "--dst-type",
-}  # fmt: skip
+    "--source": "--destination",
+    "--source-port": "--destination-port",
+    "--sports": "--dports",
+    "--in-interface": "--out-interface",
+    "--src-range": "--dst-range",
+    "--src-type": "--dst-type",
+}
 TURNED |= {there: here for here, there in TURNED.items()}
 HANDLERS = {
-    "--source": _Reader.source, "--destination": _Reader.destination, "--protocol": _Reader.by_protocol,
-    "--in-interface": _Reader.interface, "--out-interface": _Reader.outward, "--destination-port": _Reader.port,
-    "--source-port": _Reader.port, "--dports": _Reader.port, "--sports": _Reader.port, "--ports": _Reader.port,
-    "--syn": _Reader.syn, "--tcp-flags": _Reader.flags, "--state": _Reader.state, "--ctstate": _Reader.state,
-    "--src-range": _Reader.span, "--dst-range": _Reader.span, "--src-type": _Reader.kind, "--dst-type": _Reader.kind,
-    "--rcheck": _Reader.known, "--update": _Reader.known, "--pkt-type": _Reader.packet, "--match-set": _Reader.match_set,
-}  # fmt: skip
+    "--source": _Reader.source,
+    "--destination": _Reader.destination,
+    "--protocol": _Reader.by_protocol,
+    "--in-interface": _Reader.interface,
+    "--out-interface": _Reader.outward,
+    "--destination-port": _Reader.port,
+    "--source-port": _Reader.port,
+    "--dports": _Reader.port,
+    "--sports": _Reader.port,
+    "--ports": _Reader.port,
+    "--syn": _Reader.syn,
+    "--tcp-flags": _Reader.flags,
+    "--state": _Reader.state,
+    "--ctstate": _Reader.state,
+    "--src-range": _Reader.span,
+    "--dst-range": _Reader.span,
+    "--src-type": _Reader.kind,
+    "--dst-type": _Reader.kind,
+    "--rcheck": _Reader.known,
+    "--update": _Reader.known,
+    "--pkt-type": _Reader.packet,
+    "--match-set": _Reader.match_set,
+}
 
 
 def rule_of(
@@ -379,7 +345,7 @@ def rule_of(
     text: str,
     table: str,
     hooked: str,
-    sets: Mapping[str, Named],
+    sets: Mapping[str, SetMembers],
     *,
     back: bool = False,
 ) -> tuple[Rule, str]:
@@ -393,11 +359,11 @@ def rule_of(
     reader.read()
     target = reader.target
     to = target.value if target is not None else ""
-    does = VERDICTS.get(to, Does.NOTHING if not to or to in GOING_ON else Does.JUMP)
+    does = VERDICTS.get(to, RuleAction.NOTHING if not to or to in GOING_ON else RuleAction.JUMP)
     if target is not None and target.name == "--goto":
-        does = Does.GOTO
+        does = RuleAction.GOTO
     if to == "CT" and any(each.name == "--notrack" for each in reader.found):
-        does = Does.UNKNOWN
+        does = RuleAction.UNKNOWN
     answer = next((each for each in reader.found if each.name == "--reject-with"), None)
     if answer is not None and answer.value not in ANSWERS[reader.family]:
         raise RuleFault(f"{answer.value[:40]} is no answer of REJECT", answer.column)
@@ -406,7 +372,7 @@ def rule_of(
     return Rule(tuple(reader.matches), does, origin, text, onto=_onto(to, reader.found)), to
 
 
-def _turned(option: Option) -> Option:
+def _turned(option: RuleOption) -> RuleOption:
     """An option of a rule as it is for the answers to what it says there."""
     if option.name == "--match-set" and len(option.values) == 2:
         sides = ",".join({"src": "dst", "dst": "src"}.get(each, each) for each in option.values[1].split(","))
@@ -414,18 +380,18 @@ def _turned(option: Option) -> Option:
     return replace(option, name=TURNED.get(option.name, option.name))
 
 
-def _interface(option: Option) -> str:
+def _interface(option: RuleOption) -> str:
     """The name of an interface. Raises RuleFault for one that can't be."""
     if len(option.value) > 15:
         raise RuleFault(f"{option.value[:40]} is too long for an interface", option.column)
     return option.value
 
 
-def _onto(target: str, found: list[Option]) -> Onto | None:
+def _onto(target: str, found: list[RuleOption]) -> Redirect | None:
     """Where REDIRECT and DNAT send a packet; None where it is not one plain end."""
     ends = [each for each in found if each.name in ("--to-destination", "--to-ports")]
     if target == "REDIRECT" and not ends:
-        return Onto()
+        return Redirect()
     return onto_of(ends[0].value) if target in ("REDIRECT", "DNAT") and len(ends) == 1 else None
 
 
@@ -450,7 +416,7 @@ def _ones(mask: int, bits: int) -> int | None:
     return size if mask == ((1 << size) - 1) << (bits - size) else None
 
 
-def _range(text: str, option: Option) -> tuple[int, int]:
+def _range(text: str, option: RuleOption) -> tuple[int, int]:
     low, mark, high = text.partition(":")
     if mark and option.name.endswith("ports") and not (low and high):
         raise RuleFault(f"{text[:40]} has no end, which multiport wants", option.column)
@@ -466,9 +432,7 @@ def _is_of(kinds: set[str], family: str) -> bool:
     address, too (measured: Linux 6.18; xt_addrtype.c, match_type6)."""
     if family == "ip":
         return "LOCAL" in kinds
-    return not kinds & {"MULTICAST", "UNSPEC"} and (
-        "LOCAL" in kinds or not kinds & {"ANYCAST", "PROHIBIT", "UNREACHABLE"}
-    )
+    return not kinds & {"MULTICAST", "UNSPEC"} and ("LOCAL" in kinds or not kinds & {"ANYCAST", "PROHIBIT", "UNREACHABLE"})
 
 
 def _flags(text: str) -> set[str] | None:

@@ -11,7 +11,8 @@ from collections.abc import Mapping, Sequence
 
 from nightlatch.formats.iptables_save import Word
 from nightlatch.origin import Origin
-from nightlatch.readings.filters.iptables_rules import Named, RuleFault, address_set, begins, rule_of
+from nightlatch.readings.filters.iptables_options import RuleFault, begins
+from nightlatch.readings.filters.iptables_rules import SetMembers, address_set, rule_of
 from nightlatch.readings.filters.match_parts import of_source
 from nightlatch.readings.filters.rules import Rule
 
@@ -22,13 +23,11 @@ MOST = 4096
 class Shapes:
     """Rules without their source, as they were read in this text."""
 
-    def __init__(self, sets: Mapping[str, Named]) -> None:
+    def __init__(self, sets: Mapping[str, SetMembers]) -> None:
         self.sets = sets
         self.known: dict[tuple[str, ...], tuple[Rule, str] | None] = {}
 
-    def rule_of(
-        self, words: Sequence[Word], origin: Origin, text: str, table: str, hooked: str
-    ) -> tuple[Rule, str]:  # fmt: skip
+    def rule_of(self, words: Sequence[Word], origin: Origin, text: str, table: str, hooked: str) -> tuple[Rule, str]:
         """The same as readings/filters/iptables_rules.py has it. Raises RuleFault."""
         texts = [word.text for word in words]
         at = next((texts.index(name) for name in SOURCE if name in texts), -1)
@@ -40,9 +39,7 @@ class Shapes:
         matches = tuple(kept for match in rule.matches if (kept := of_source(match, found)) is not None)
         return Rule(matches, rule.does, origin, text, onto=rule.onto), to
 
-    def shape(
-        self, words: Sequence[Word], texts: list[str], at: int, table: str, hooked: str
-    ) -> tuple[Rule, str] | None:  # fmt: skip
+    def shape(self, words: Sequence[Word], texts: list[str], at: int, table: str, hooked: str) -> tuple[Rule, str] | None:
         """The rule without its source; None where even that is refused, so that the whole one has to say why."""
         key = (table, hooked, *texts[:at], "", *texts[at + 2 :])
         if key not in self.known:

@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from nightlatch.evidence.snapshot import Kind, Snapshot
+from nightlatch.evidence.snapshot import EntryKind, Snapshot
 from nightlatch.model.gaps import Gap
 from nightlatch.origin import Origin
 from nightlatch.readings.filters import firewalld, ifup_rules, iptables, nftables, ufw
@@ -22,7 +22,7 @@ AREA = "packet filter"
 
 
 @dataclass(frozen=True)
-class Stored:
+class StoredRules:
     """Rules that a manager has on disk. `place` is where they begin, `unit` what loads them at boot, `started` whether that is
     started then (None: not known)."""
 
@@ -33,7 +33,7 @@ class Stored:
     rules: Rules
 
 
-def at_boot(snapshot: Snapshot) -> tuple[Stored, ...]:
+def at_boot(snapshot: Snapshot) -> tuple[StoredRules, ...]:
     """Everything that is stored and filters something, in the order in which a boot loads it."""
     return tuple(each for look in LOOKS for each in look(snapshot))
 
@@ -41,13 +41,12 @@ def at_boot(snapshot: Snapshot) -> tuple[Stored, ...]:
 def is_started(snapshot: Snapshot, unit: str) -> bool | None:
     """Whether a unit is started at boot, by its links; None where they were not looked at."""
     own = snapshot.resolve(f"{posix.UNIT_FOLDERS[0]}/{unit}", follow_last=False).entry
-    if own is not None and own.kind is Kind.LINK and own.target == "/dev/null":
+    if own is not None and own.kind is EntryKind.LINK and own.target == "/dev/null":
         return False
     entries = [
-        snapshot.resolve(f"{posix.UNIT_FOLDERS[0]}/{each}.target.wants/{unit}", follow_last=False).entry
-        for each in TARGETS
+        snapshot.resolve(f"{posix.UNIT_FOLDERS[0]}/{each}.target.wants/{unit}", follow_last=False).entry for each in TARGETS
     ]
-    if any(entry is not None and entry.kind is not Kind.ABSENT for entry in entries):
+    if any(entry is not None and entry.kind is not EntryKind.ABSENT for entry in entries):
         return True
     return None if any(entry is None for entry in entries) else False
 
@@ -57,17 +56,17 @@ def filters_something(rules: Rules) -> bool:
     return bool(rules.gaps) or any(chain.rules or not chain.accepts for chain in rules.chains.values())
 
 
-def _nftables(snapshot: Snapshot) -> list[Stored]:
+def _nftables(snapshot: Snapshot) -> list[StoredRules]:
     for path in nftables.MAINS:
         if snapshot.content(path) is not None:
             rules = nftables.stored(snapshot, path)
             if filters_something(rules):
                 unit = "nftables.service"
-                return [Stored("nftables", Origin(path), unit, is_started(snapshot, unit), rules)]
+                return [StoredRules("nftables", Origin(path), unit, is_started(snapshot, unit), rules)]
     return []
 
 
-def _iptables(snapshot: Snapshot) -> list[Stored]:
+def _iptables(snapshot: Snapshot) -> list[StoredRules]:
     out = []
     sets: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
         ("netfilter-persistent.service", iptables.DEBIAN),
@@ -77,36 +76,36 @@ def _iptables(snapshot: Snapshot) -> list[Stored]:
         held = tuple(pair for pair in files if snapshot.content(pair[0]) is not None)
         rules = iptables.stored(snapshot, held)
         if held and filters_something(rules):
-            out.append(Stored("iptables", Origin(held[0][0]), unit, is_started(snapshot, unit), rules))
+            out.append(StoredRules("iptables", Origin(held[0][0]), unit, is_started(snapshot, unit), rules))
     return out
 
 
-def _ufw(snapshot: Snapshot) -> list[Stored]:
+def _ufw(snapshot: Snapshot) -> list[StoredRules]:
     place = ufw.is_on(snapshot)
     if place is None:
         return []
-    return [Stored("ufw", place, "ufw.service", is_started(snapshot, "ufw.service"), ufw.stored(snapshot))]
+    return [StoredRules("ufw", place, "ufw.service", is_started(snapshot, "ufw.service"), ufw.stored(snapshot))]
 
 
-def _firewalld(snapshot: Snapshot) -> list[Stored]:
+def _firewalld(snapshot: Snapshot) -> list[StoredRules]:
     """Its settings alone are no sign of it: zones came with the package, and are what it loads."""
     started = is_started(snapshot, "firewalld.service")
     if snapshot.content(firewalld.CONF) is None or not started:
         return []
-    return [Stored("firewalld", Origin(firewalld.CONF), "firewalld.service", started, firewalld.stored(snapshot))]
+    return [StoredRules("firewalld", Origin(firewalld.CONF), "firewalld.service", started, firewalld.stored(snapshot))]
 
 
-def _ifupdown(snapshot: Snapshot) -> list[Stored]:
+def _ifupdown(snapshot: Snapshot) -> list[StoredRules]:
     """What is loaded as interfaces come up, those that do so by themselves."""
     found = [each for each in ifup_rules.read(snapshot) if each.started and filters_something(each.rules)]
     started = dict(network_reading.starts(snapshot))[System.IFUPDOWN] if found else None
-    return [Stored("ifupdown", each.origin, "networking.service", started, each.rules) for each in found]
+    return [StoredRules("ifupdown", each.origin, "networking.service", started, each.rules) for each in found]
 
 
-LOOKS: tuple[Callable[[Snapshot], list[Stored]], ...] = (_nftables, _iptables, _ufw, _firewalld, _ifupdown)
+LOOKS: tuple[Callable[[Snapshot], list[StoredRules]], ...] = (_nftables, _iptables, _ufw, _firewalld, _ifupdown)
 
 
-def together(stored: tuple[Stored, ...]) -> Rules:
+def together(stored: tuple[StoredRules, ...]) -> Rules:
     """What all of them load. Chains that two of them write to are in an order that is not known."""
     chains: dict[str, Chain] = {}
     answers: dict[str, Chain] = {}

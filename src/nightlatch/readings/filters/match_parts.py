@@ -11,14 +11,28 @@ from dataclasses import replace
 from nightlatch.net.addresses import LOOPBACK, AddressSet
 from nightlatch.net.literal import AddressError, parse_network
 from nightlatch.net.ports import PortSet
-from nightlatch.readings.filters.rules import STATES, Match, Onto
+from nightlatch.readings.filters.rules import STATES, Match, Redirect
 
 Part = Callable[[Match], Match | None]
 
 SERVICES = {
-    "ftp": 21, "ssh": 22, "telnet": 23, "smtp": 25, "domain": 53, "bootps": 67, "bootpc": 68, "http": 80, "ntp": 123,
-    "snmp": 161, "https": 443, "ipp": 631, "mdns": 5353, "ms-wbt-server": 3389, "postgresql": 5432, "http-alt": 8080,
-}  # fmt: skip
+    "ftp": 21,
+    "ssh": 22,
+    "telnet": 23,
+    "smtp": 25,
+    "domain": 53,
+    "bootps": 67,
+    "bootpc": 68,
+    "http": 80,
+    "ntp": 123,
+    "snmp": 161,
+    "https": 443,
+    "ipp": 631,
+    "mdns": 5353,
+    "ms-wbt-server": 3389,
+    "postgresql": 5432,
+    "http-alt": 8080,
+}
 # By number, and by the other name that some programs use (/etc/protocols).
 PROTOCOL_NAMES = {
     "6": "tcp",
@@ -95,7 +109,7 @@ def of_interface(match: Match, names: tuple[str, ...], negated: bool) -> Match |
     return replace(match, interfaces=names, but=negated)
 
 
-def onto_of(text: str) -> Onto | None:
+def onto_of(text: str) -> Redirect | None:
     """An address, a port behind a colon, or both; None for ranges and for what is none."""
     address, port = text, ""
     if text.startswith("["):
@@ -112,4 +126,4 @@ def onto_of(text: str) -> Onto | None:
     number = port_number(port) if port else None
     if (port and number is None) or (target is None and number is None):
         return None
-    return Onto(target, number)
+    return Redirect(target, number)

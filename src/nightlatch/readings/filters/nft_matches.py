@@ -24,7 +24,7 @@ from nightlatch.readings.filters.match_parts import (
     onto_of,
     port_number,
 )
-from nightlatch.readings.filters.rules import Match, Onto
+from nightlatch.readings.filters.rules import Match, Redirect
 
 Elements = list[tuple[Item, ...]]
 
@@ -43,19 +43,14 @@ def single(head: str, elements: Elements, negated: bool) -> Part | None:
         family = ALL_V4 if head == "ip protocol" else ALL_V6 if head == "ip6 nexthdr" else EVERY_ADDRESS
         return lambda match: _by_name(match, names, negated, family)
     if head in ("nfproto", "protocol"):
-        sets = [
-            {"ipv4": ALL_V4, "ip": ALL_V4, "2": ALL_V4, "ipv6": ALL_V6, "ip6": ALL_V6, "10": ALL_V6}.get(w)
-            for w in words
-        ]
+        sets = [{"ipv4": ALL_V4, "ip": ALL_V4, "2": ALL_V4, "ipv6": ALL_V6, "ip6": ALL_V6, "10": ALL_V6}.get(w) for w in words]
         known = union(each for each in sets if each is not None)
         return None if None in sets else lambda match: of_source(match, ~known if negated else known)
     if head == "ct state":
         return lambda match: of_states(match, words, negated)
     if head == "ct status" and set(words) <= {"dnat", "snat", "assured", "seen-reply", "confirmed"}:
         if "dnat" in words:
-            return lambda match: (
-                replace(match, rewritten=not negated) if match.rewritten in (None, not negated) else None
-            )
+            return lambda match: replace(match, rewritten=not negated) if match.rewritten in (None, not negated) else None
         return lambda match: match if negated else None
     if head in ("iif", "iifname"):
         return lambda match: of_interface(match, tuple(words), negated)
@@ -157,9 +152,9 @@ def _flagged(texts: list[str], set_: set[str]) -> bool | None:
     return ((set_ & mask) == value) == (sign == "==")
 
 
-def sent_to(words: list[str]) -> Onto | None:
+def sent_to(words: list[str]) -> Redirect | None:
     """Where `redirect to :2222` or `dnat to 192.0.2.7:22` sends a packet; None for ranges, maps and what is not read."""
     rest = [word for word in words[1:] if word not in ("ip", "ip6", "random", "fully-random", "persistent")]
     if not rest:
-        return Onto() if words[0] == "redirect" else None
+        return Redirect() if words[0] == "redirect" else None
     return onto_of(rest[1]) if rest[0] == "to" and len(rest) == 2 else None

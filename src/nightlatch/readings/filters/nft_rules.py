@@ -4,36 +4,67 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from nightlatch.formats.nft import Group, Item, Word, flat, shown, text_of
-from nightlatch.model.rules import Does
+from nightlatch.formats.nft import BracedList, Item, Word, flat, shown, text_of
+from nightlatch.model.rules import RuleAction
 from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, AddressSet
 from nightlatch.origin import Kind, Origin
 from nightlatch.readings.filters.iptables_words import GOING_ON, VERDICTS
 from nightlatch.readings.filters.match_parts import PROTOCOL_NAMES, Part, of_opening, of_protocol, of_source
 from nightlatch.readings.filters.nft_matches import Elements, packets, sent_to, single
-from nightlatch.readings.filters.rules import Match, Onto, Rule
+from nightlatch.readings.filters.rules import Match, Redirect, Rule
 
 Sets = dict[str, Elements | None]
 
 
 OPERATORS = ("==", "!=", "!", "<", ">", "<=", ">=")
-PAIRS = (
-    "ip", "ip6", "tcp", "udp", "sctp", "dccp", "udplite", "th", "meta", "ct", "icmp", "icmpv6", "ether", "vlan", "arp",
-    "socket", "rt", "osf", "igmp", "esp", "ah", "comp", "exthdr", "frag", "hbh", "dst", "srh", "mh",
-)  # fmt: skip
-SINGLES = (
-    "iif", "iifname", "iiftype", "oif", "oifname", "oiftype", "iifgroup", "oifgroup", "mark", "skuid", "skgid", "pkttype",
-    "cgroup", "nftrace", "fib", "length", "protocol", "priority", "cpu", "numgen", "jhash", "symhash",
-)  # fmt: skip
+PAIRS = tuple(
+    """
+    ip ip6 tcp udp sctp dccp udplite th meta ct icmp icmpv6 ether vlan arp socket rt osf igmp esp ah comp exthdr
+    frag hbh dst srh mh
+""".split()
+)
+SINGLES = tuple(
+    """
+    iif iifname iiftype oif oifname oiftype iifgroup oifgroup mark skuid skgid pkttype cgroup nftrace fib length
+    protocol priority cpu numgen jhash symhash
+""".split()
+)
 ENDS = {
-    "accept": Does.ACCEPT, "drop": Does.DROP, "continue": Does.NOTHING, "return": Does.RETURN, "queue": Does.UNKNOWN,
-    "reject": Does.REJECT, "dnat": Does.REWRITE, "redirect": Does.REWRITE, "tproxy": Does.REWRITE, "snat": Does.REWRITE,
-    "masquerade": Does.REWRITE, "notrack": Does.UNKNOWN, "synproxy": Does.UNKNOWN, "fwd": Does.UNKNOWN,
-}  # fmt: skip
+    "accept": RuleAction.ACCEPT,
+    "drop": RuleAction.DROP,
+    "continue": RuleAction.NOTHING,
+    "return": RuleAction.RETURN,
+    "queue": RuleAction.UNKNOWN,
+    "reject": RuleAction.REJECT,
+    "dnat": RuleAction.REWRITE,
+    "redirect": RuleAction.REWRITE,
+    "tproxy": RuleAction.REWRITE,
+    "snat": RuleAction.REWRITE,
+    "masquerade": RuleAction.REWRITE,
+    "notrack": RuleAction.UNKNOWN,
+    "synproxy": RuleAction.UNKNOWN,
+    "fwd": RuleAction.UNKNOWN,
+}
 STARTS = frozenset(
-    (*PAIRS, *SINGLES, *ENDS, "jump", "goto", "counter", "log", "limit", "quota", "comment", "add", "update", "delete", "meter",
-     "set", "xt")
-)  # fmt: skip
+    (
+        *PAIRS,
+        *SINGLES,
+        *ENDS,
+        "jump",
+        "goto",
+        "counter",
+        "log",
+        "limit",
+        "quota",
+        "comment",
+        "add",
+        "update",
+        "delete",
+        "meter",
+        "set",
+        "xt",
+    )
+)
 FAMILIES = {"ipv4": "ip", "ipv6": "ip6"}
 TRANSPORTS = ("tcp", "udp", "sctp", "dccp", "udplite")
 MOST_ELEMENTS = 200_000
@@ -70,10 +101,10 @@ class _Reader:
             if self.step():
                 break
         else:
-            self.end(Does.NOTHING)
+            self.end(RuleAction.NOTHING)
         # What the kernel lists, it has: the listing only leaves parts out that it takes for granted.
         if self.origin.kind is Kind.FILE and self.refused:
-            return [Rule((Match(),), Does.REFUSED, self.origin, shown(self.items))]
+            return [Rule((Match(),), RuleAction.REFUSED, self.origin, shown(self.items))]
         return self.made
 
     def word(self, ahead: int = 0) -> str:
@@ -81,7 +112,7 @@ class _Reader:
         item = self.items[place] if place < len(self.items) else None
         return item.text if isinstance(item, Word) else ""
 
-    def end(self, does: Does, to: str = "", onto: Onto | None = None) -> None:
+    def end(self, does: RuleAction, to: str = "", onto: Redirect | None = None) -> None:
         target = f"{self.table} {to}" if to else ""
         self.made.append(Rule(tuple(self.matches), does, self.origin, shown(self.items), target, onto))
 
@@ -104,7 +135,7 @@ class _Reader:
             self.end(ENDS[word], onto=onto)
             return True
         if word in ("jump", "goto"):
-            self.end(Does.JUMP if word == "jump" else Does.GOTO, self.word(1))
+            self.end(RuleAction.JUMP if word == "jump" else RuleAction.GOTO, self.word(1))
             return True
         if word == "counter":
             self.at += {"name": 3, "packets": 5}.get(self.word(1), 1)
@@ -133,7 +164,7 @@ class _Reader:
         if kind == "match":
             self.unread(f"xt match {name}")
         elif name not in GOING_ON:
-            self.end(VERDICTS.get(name, Does.UNKNOWN))
+            self.end(VERDICTS.get(name, RuleAction.UNKNOWN))
             return True
         return False
 
@@ -149,8 +180,7 @@ class _Reader:
             # The listing leaves out a family that was asked for before (measured: nft 1.0.6), so it is not known.
             if self.origin.kind is Kind.LISTING and self.table.startswith("inet "):
                 self.matches = [
-                    replace(m, unread=(*m.unread, "its family")) if m.sources == EVERY_ADDRESS else m
-                    for m in self.matches
+                    replace(m, unread=(*m.unread, "its family")) if m.sources == EVERY_ADDRESS else m for m in self.matches
                 ]
         elif how[0] in ("icmp", "icmpv6"):
             self.narrow(lambda match: of_source(match, ALL_V4 if how[0] == "icmp" else ALL_V6))
@@ -180,7 +210,7 @@ class _Reader:
     def dynamic(self) -> None:
         """`update @set { ip saddr limit rate over ... }`: what it keeps of callers begins empty."""
         start = self.at
-        while self.at < len(self.items) and not isinstance(self.items[self.at], Group):
+        while self.at < len(self.items) and not isinstance(self.items[self.at], BracedList):
             self.at += 1
         inside = [item.text for item in flat(self.items[start : self.at + 1]) if isinstance(item, Word)]
         self.at += 1
@@ -283,9 +313,7 @@ class _Reader:
         if word == "fib":
             end = self.at + 1
             while (
-                end < len(self.items)
-                and self.items[end : end + 1]
-                and text_of(self.items[end]) not in ("type", "oif", "oifname")
+                end < len(self.items) and self.items[end : end + 1] and text_of(self.items[end]) not in ("type", "oif", "oifname")
             ):
                 end += 1
             name = " ".join(text_of(item) for item in self.items[self.at : end + 1])
@@ -310,7 +338,7 @@ class _Reader:
         """The elements of a set in braces, of one by name, or the value itself; None where they are not known."""
         item = self.items[self.at] if self.at < len(self.items) else None
         self.at += 1
-        if isinstance(item, Group):
+        if isinstance(item, BracedList):
             return list(item.elements)
         if item is None:
             return None
@@ -342,7 +370,7 @@ class _Reader:
         before = self.matches
         if elements is None:
             self.unread(shown(self.items[start : self.at]))
-            self.end(Does.UNKNOWN)
+            self.end(RuleAction.UNKNOWN)
             return
         for element in elements:
             key, verdict = _halves(element)
@@ -350,9 +378,9 @@ class _Reader:
             self.compare(heads, [key], False, start)
             word = verdict[0] if verdict else ""
             if word in ("jump", "goto") and len(verdict) > 1:
-                self.end(Does.JUMP if word == "jump" else Does.GOTO, verdict[1])
+                self.end(RuleAction.JUMP if word == "jump" else RuleAction.GOTO, verdict[1])
             else:
-                self.end(ENDS.get(word, Does.UNKNOWN))
+                self.end(ENDS.get(word, RuleAction.UNKNOWN))
 
     def flags(self) -> None:
         """`tcp flags` against those of the packet that opens a connection, and of those that follow."""

@@ -12,11 +12,11 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from functools import lru_cache
 
-from nightlatch.evidence.snapshot import Kind, Snapshot
+from nightlatch.evidence.snapshot import EntryKind, Snapshot
 from nightlatch.formats import nft, paths
-from nightlatch.formats.nft import Group, Item, NftFault, Statement, Word, flat, text_of
+from nightlatch.formats.nft import BracedList, Item, NftFault, Statement, Word, flat, text_of
 from nightlatch.model.gaps import Gap
-from nightlatch.model.rules import Does
+from nightlatch.model.rules import RuleAction
 from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS
 from nightlatch.net.numbers import whole
 from nightlatch.origin import Kind as OriginKind
@@ -108,7 +108,9 @@ class _Builder:
             made = rules_of(items, table, at, self.sets, family, back=back)
             # nft leaves out where rules of iptables send packets (measured: 1.0.6, with a set in another table).
             hidden = at.kind is OriginKind.LISTING and table in ("ip nat", "ip6 nat")
-            yield from (replace(one, does=Does.UNKNOWN) if hidden and one.does is Does.NOTHING else one for one in made)
+            yield from (
+                replace(one, does=RuleAction.UNKNOWN) if hidden and one.does is RuleAction.NOTHING else one for one in made
+            )
 
     def missing(self, chains: dict[str, Chain]) -> Iterator[Gap]:
         """Chains, sets and definitions that a file's rules name and that are not there: nft refuses the whole of it then, and
@@ -116,10 +118,8 @@ class _Builder:
         for key, chain in chains.items():
             table = key.rpartition(" ")[0]
             for rule in chain.rules:
-                if rule.does is Does.REFUSED:
-                    yield Gap(
-                        AREA, f"nft refuses this rule, for its parts contradict each other: {rule.text}", rule.origin
-                    )
+                if rule.does is RuleAction.REFUSED:
+                    yield Gap(AREA, f"nft refuses this rule, for its parts contradict each other: {rule.text}", rule.origin)
                 if rule.to and rule.to not in chains:
                     yield Gap(AREA, f"nft refuses this rule, for its chain is not there: {rule.text}", rule.origin)
                 for name in re.findall(r"(?<![\w\"])([@$]\w+)", rule.text):
@@ -162,9 +162,7 @@ class _Builder:
         elif rest[0] == "table":
             table = _table(rest[1:])
             # A table that is named again without its flags is awake again (measured: nft 1.0.6).
-            self.dormant[table] = any(
-                part.words[:1] == ("flags",) and "dormant" in part.words for part in each.body or ()
-            )
+            self.dormant[table] = any(part.words[:1] == ("flags",) and "dormant" in part.words for part in each.body or ())
             for part in each.body or ():
                 self.part(table, part, path, depth, kind)
         elif rest[0] in ("chain", "set", "map", "element", "rule"):
@@ -212,16 +210,22 @@ class _Builder:
                 self.gaps.append(Gap(AREA, f"nft refuses this text: {error}", place))
 
     def named(
-        self, verb: str, what: str, table: str, name: str, items: tuple[Item, ...], body: tuple[Statement | _Placed, ...] | None,
+        self,
+        verb: str,
+        what: str,
+        table: str,
+        name: str,
+        items: tuple[Item, ...],
+        body: tuple[Statement | _Placed, ...] | None,
         origin: Origin,
-    ) -> None:  # fmt: skip
+    ) -> None:
         key = f"{table} {name}"
         if what == "chain":
             self.chain(key, body or (), origin)
         elif what in ("set", "map"):
             self.set(key, tuple(each for each in body or () if isinstance(each, Statement)))
         elif what == "element":
-            groups = [item for item in self.expanded(items) if isinstance(item, Group)]
+            groups = [item for item in self.expanded(items) if isinstance(item, BracedList)]
             self.sets.setdefault(key, [])
             known = self.sets[key]
             if known is not None:
@@ -241,9 +245,7 @@ class _Builder:
                 return
             at, items = number + (verb != "insert"), items[2:]
         elif where[:1] in (["position"], ["handle"]) or verb == "replace":
-            self.gaps.append(
-                Gap(AREA, "which rule this one stands beside is not known: its handle is the kernel's", origin)
-            )
+            self.gaps.append(Gap(AREA, "which rule this one stands beside is not known: its handle is the kernel's", origin))
             return
         held.insert(at, (self.expanded(items), origin))
 
@@ -272,7 +274,7 @@ class _Builder:
             words = each.words
             if words[:1] == ("elements",):
                 for item in self.expanded(each.items[2:]):
-                    found += item.elements if isinstance(item, Group) else [(item,)]
+                    found += item.elements if isinstance(item, BracedList) else [(item,)]
             filled = filled or (words[:1] == ("flags",) and bool({"dynamic", "timeout"} & set(words)))
         asked = self.snapshot.listings.get("rules") is not None
         self.sets[key] = None if filled and not asked and not found else found
@@ -283,9 +285,9 @@ class _Builder:
             return items
         out: list[Item] = []
         for item in items:
-            if isinstance(item, Group):
+            if isinstance(item, BracedList):
                 elements = [part for each in item.elements for part in self._elements(each)]
-                out.append(Group(tuple(elements), item.line, item.column))
+                out.append(BracedList(tuple(elements), item.line, item.column))
             elif item.text.startswith("$") and item.text[1:] in self.defines:
                 out += self.defines[item.text[1:]]
             else:
@@ -295,7 +297,7 @@ class _Builder:
     def _elements(self, each: tuple[Item, ...]) -> Iterator[tuple[Item, ...]]:
         """One element, or those of a set that stands for it by name."""
         made = self.expanded(each)
-        if len(made) == 1 and isinstance(made[0], Group) and len(each) == 1:
+        if len(made) == 1 and isinstance(made[0], BracedList) and len(each) == 1:
             yield from made[0].elements
         else:
             yield made
@@ -312,7 +314,7 @@ class _Builder:
 
         def there(path: str) -> bool:
             entry = self.snapshot.resolve(path).entry
-            return entry is None or entry.kind is not Kind.ABSENT
+            return entry is None or entry.kind is not EntryKind.ABSENT
 
         return paths.expand(named, names, there)
 
@@ -368,6 +370,6 @@ def _devices(items: tuple[Item, ...]) -> tuple[str, ...]:
 def _unseen(chains: dict[str, Chain]) -> Iterator[Gap]:
     """Chains by which a packet may be lost where nothing is followed: those of bridges."""
     for chain in chains.values():
-        does = {rule.does for rule in chain.rules} - {Does.ACCEPT, Does.NOTHING, Does.RETURN}
+        does = {rule.does for rule in chain.rules} - {RuleAction.ACCEPT, RuleAction.NOTHING, RuleAction.RETURN}
         if chain.key.split()[0] == "bridge" and chain.hook not in ("", "forward") and (does or not chain.accepts):
             yield Gap(AREA, f"the {chain.hook} hook of bridge is not followed", chain.origin)

@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 
 from nightlatch.model.gaps import Gap
-from nightlatch.model.rules import Does, Layer
+from nightlatch.model.rules import Layer, RuleAction
 from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
 from nightlatch.net.ports import PortSet
 from nightlatch.origin import Origin
@@ -44,7 +44,7 @@ class Match:
 
 
 @dataclass(frozen=True, slots=True)
-class Onto:
+class Redirect:
     """Where a packet is sent instead: an address and a port; None leaves that as it is."""
 
     target: AddressSet | None = None
@@ -57,11 +57,11 @@ class Rule:
     jump, `onto` the new end of what is rewritten (None: not known). `text` is for people."""
 
     matches: tuple[Match, ...]
-    does: Does
+    does: RuleAction
     origin: Origin
     text: str = ""
     to: str = ""
-    onto: Onto | None = None
+    onto: Redirect | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,11 +9,11 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import lru_cache
 
-from nightlatch.evidence.snapshot import Kind, Snapshot
+from nightlatch.evidence.snapshot import EntryKind, Snapshot
 from nightlatch.formats import shell_vars
 from nightlatch.model.gaps import Gap
 from nightlatch.origin import Origin
-from nightlatch.readings.filters.iptables import AREA, MOST_KEPT, SET_FILES, Tables, sets_of
+from nightlatch.readings.filters.iptables import AREA, MOST_KEPT, SET_FILES, RestoredTables, sets_of
 from nightlatch.readings.filters.rules import Rules
 
 Contents = dict[str, bytes | None]
@@ -54,7 +54,7 @@ def written_and_off(snapshot: Snapshot) -> tuple[Origin, Origin] | None:
 def stored(snapshot: Snapshot) -> Rules:
     """What ufw loads at boot, when it is on."""
     entries = {path: snapshot.resolve(path).entry for path in SCRIPTS}
-    ran = (path for path, each in entries.items() if each is not None and each.kind is Kind.FILE and each.mode & 0o111)
+    ran = (path for path, each in entries.items() if each is not None and each.kind is EntryKind.FILE and each.mode & 0o111)
     read = (*FILES, DEFAULTS, SWITCH, *SET_FILES)
     return _stored(tuple((path, snapshot.content(path)) for path in read), tuple(ran))
 
@@ -62,7 +62,7 @@ def stored(snapshot: Snapshot) -> Rules:
 @lru_cache(maxsize=MOST_KEPT)
 def _stored(held: tuple[tuple[str, bytes | None], ...], scripts: tuple[str, ...]) -> Rules:
     contents = dict(held)
-    tables = Tables(sets_of(contents, [contents[path] or b"" for path in FILES]))
+    tables = RestoredTables(sets_of(contents, [contents[path] or b"" for path in FILES]))
     because = "ufw runs this script besides, and it may change any rule"
     tables.gaps += [Gap(AREA, because, Origin(path)) for path in scripts]
     _family(contents, tables, "ip", "")
@@ -75,7 +75,7 @@ def _stored(held: tuple[tuple[str, bytes | None], ...], scripts: tuple[str, ...]
     return tables.done()
 
 
-def _family(contents: Contents, tables: Tables, family: str, six: str) -> None:
+def _family(contents: Contents, tables: RestoredTables, family: str, six: str) -> None:
     policies = {side: _setting(contents.get, f"DEFAULT_{side.upper()}_POLICY") for side in HELD}
     if policies["output"][0] == "":
         policies["output"] = ("ACCEPT", policies["output"][1])
@@ -116,9 +116,7 @@ def _of_policy(name: str, side: str, policy: str) -> list[str]:
     if policy == "REJECT":
         out.append(f"-A {name}-reject-{side} -j REJECT")
     if policy == "ACCEPT":
-        out += [
-            f"-A {name}-track-{side} -p {protocol} -m conntrack --ctstate NEW -j ACCEPT" for protocol in ("tcp", "udp")
-        ]
+        out += [f"-A {name}-track-{side} -p {protocol} -m conntrack --ctstate NEW -j ACCEPT" for protocol in ("tcp", "udp")]
     return out
 
 

@@ -13,7 +13,7 @@ from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.formats import sections
 from nightlatch.formats.sections import Dialect
 from nightlatch.model.gaps import Gap
-from nightlatch.model.rules import Does, Layer
+from nightlatch.model.rules import Layer, RuleAction
 from nightlatch.net.addresses import EVERY_ADDRESS, LOOPBACK, AddressSet, prefix, union
 from nightlatch.net.literal import AddressError, parse_address, parse_network
 from nightlatch.net.numbers import whole
@@ -30,7 +30,7 @@ WORDS = {
     "link-local": parse_network("169.254.0.0/16") | parse_network("fe80::/64"),
     "multicast": parse_network("224.0.0.0/4") | parse_network("ff00::/8"),
 }
-LISTS = {"IPAddressAllow": Does.ACCEPT, "IPAddressDeny": Does.DROP}
+LISTS = {"IPAddressAllow": RuleAction.ACCEPT, "IPAddressDeny": RuleAction.DROP}
 # Releases whose service manager does not have control groups in the one tree that its filter needs (their release notes).
 APART = {"debian": 10, "ubuntu": 21, "centos": 8, "rhel": 8, "rocky": 8, "almalinux": 8, "ol": 8, "fedora": 30}
 

@@ -9,19 +9,19 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from nightlatch.evidence.snapshot import Kind, Snapshot
+from nightlatch.evidence.snapshot import EntryKind, Snapshot
 from nightlatch.formats import hosts_access
 from nightlatch.formats.hosts_access import Line
 from nightlatch.model.bounds import EVERYBODY, NOBODY, Addresses, Bounds, exactly, in_any, only_perhaps
 from nightlatch.model.gaps import Gap
-from nightlatch.model.rules import Does, Layer
+from nightlatch.model.rules import Layer, RuleAction
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet, prefix
 from nightlatch.net.literal import AddressError, parse_address
 from nightlatch.net.numbers import whole
 from nightlatch.origin import Origin
 from nightlatch.readings.filters.rules import Chain, Match, Rule, Rules
 
-FILES = (("/etc/hosts.allow", Does.ACCEPT), ("/etc/hosts.deny", Does.REJECT))
+FILES = (("/etc/hosts.allow", RuleAction.ACCEPT), ("/etc/hosts.deny", RuleAction.REJECT))
 AREA = "host access file"
 DAEMON = "sshd"
 DEEPEST = 50
@@ -36,7 +36,7 @@ def read(snapshot: Snapshot) -> Rules | None:
     gaps: list[Gap] = []
     for path, does in FILES:
         entry = snapshot.resolve(path).entry
-        if entry is not None and entry.kind is Kind.FILE and entry.content is None:
+        if entry is not None and entry.kind is EntryKind.FILE and entry.content is None:
             gaps.append(Gap(AREA, "this file could not be read", Origin(path)))
         for line in hosts_access.parse(snapshot.content(path) or b""):
             rules += _rules(line, path, does)
@@ -46,8 +46,8 @@ def read(snapshot: Snapshot) -> Rules | None:
     return Rules({"libwrap": chain}, tuple(gaps), layer=Layer.WRAPPER)
 
 
-def _rules(line: Line, path: str, does: Does) -> list[Rule]:
-    if line.incomplete and does is Does.REJECT:  # libwrap takes its own error for a match (measured: 7.6)
+def _rules(line: Line, path: str, does: RuleAction) -> list[Rule]:
+    if line.incomplete and does is RuleAction.REJECT:  # libwrap takes its own error for a match (measured: 7.6)
         return [Rule((Match(),), does, Origin(path, line.number, 1), f"{line.text}   (without a line end: everybody)")]
     if line.fault or not line.clients:
         return []
@@ -64,15 +64,15 @@ def _rules(line: Line, path: str, does: Does) -> list[Rule]:
     return out
 
 
-def _verdict(options: Sequence[str], does: Does) -> Does:
+def _verdict(options: Sequence[str], does: RuleAction) -> RuleAction:
     for option in options:
         word = option.split()[0].lower() if option.split() else ""
         if word in ("allow", "deny"):
-            return Does.ACCEPT if word == "allow" else Does.REJECT
+            return RuleAction.ACCEPT if word == "allow" else RuleAction.REJECT
         if word == "twist":
-            return Does.REJECT
+            return RuleAction.REJECT
         if word and (word not in HARMLESS or (word not in BARE and not option.split()[1:])):
-            return Does.UNKNOWN
+            return RuleAction.UNKNOWN
     return does
 
 

@@ -24,7 +24,7 @@ from nightlatch.readings.network.profiles import (
     Match,
     Method,
     MethodAt,
-    Placed,
+    PlacedValue,
     Profile,
     RouteAt,
     System,
@@ -62,11 +62,7 @@ def profile(content: bytes, path: str, suffix: str) -> Profile:
     boot = document.last("ONBOOT") or document.last("STARTMODE")
     word = boot.value.lower() if boot is not None else ""
     # ONBOOT counts as yes unless it is said otherwise; STARTMODE as manual.
-    at_boot = (
-        word in (*YES, "auto", "onboot", "boot", "hotplug", "nfsroot")
-        if boot is not None
-        else "network-scripts" in path
-    )
+    at_boot = word in (*YES, "auto", "onboot", "boot", "hotplug", "nfsroot") if boot is not None else "network-scripts" in path
     addresses = list(_addresses(document, path, gaps))
     given = hardware(mac.value) if mac is not None else ""
     cloned = clone or document.last("LLADDR")
@@ -83,8 +79,8 @@ def profile(content: bytes, path: str, suffix: str) -> Profile:
         search=tuple(document.value("DOMAIN").split()),
         at_boot=at_boot,
         boot_origin=_at(path, boot) if boot is not None and not at_boot else None,
-        identifier=Placed(uuid.value, _at(path, uuid)) if uuid is not None and uuid.value else None,
-        hardware=Placed(hardware(cloned.value), _at(path, cloned))
+        identifier=PlacedValue(uuid.value, _at(path, uuid)) if uuid is not None and uuid.value else None,
+        hardware=PlacedValue(hardware(cloned.value), _at(path, cloned))
         if cloned is not None and hardware(cloned.value)
         else None,
         lease_routes=document.value("DEFROUTE").lower() not in ("no", "false", "n", "0"),
@@ -92,7 +88,7 @@ def profile(content: bytes, path: str, suffix: str) -> Profile:
         kind=document.value("TYPE").lower() or "ethernet",
         set_aside=_set_aside(document),
         gaps=tuple(gaps),
-        zone=Placed(zone.value, _at(path, zone)) if zone is not None and zone.value else None,
+        zone=PlacedValue(zone.value, _at(path, zone)) if zone is not None and zone.value else None,
     )
 
 
@@ -106,7 +102,7 @@ def _at(path: str, line: Line) -> Origin:
     return Origin(path, line.number, line.column)
 
 
-def _methods(document: Document, path: str, addresses: list[Placed[IPInterface]]) -> Iterator[MethodAt]:
+def _methods(document: Document, path: str, addresses: list[PlacedValue[IPInterface]]) -> Iterator[MethodAt]:
     line = document.last("BOOTPROTO")
     words = line.value.lower().replace("+", " ").split() if line is not None else []
     at = _at(path, line) if line is not None else Origin(path)
@@ -140,10 +136,10 @@ def _numbered(document: Document, stem: str) -> Iterator[tuple[str, Line]]:
     yield from ((suffix, line) for suffix, line in last.items() if line.value and re.fullmatch(r"|_?\d+|_\w+", suffix))
 
 
-def _addresses(document: Document, path: str, gaps: list[Gap]) -> Iterator[Placed[IPInterface]]:
+def _addresses(document: Document, path: str, gaps: list[Gap]) -> Iterator[PlacedValue[IPInterface]]:
     for suffix, line in _numbered(document, "IPADDR"):
         try:
-            yield Placed(parse_interface(_with_length(document, line.value, suffix)), _at(path, line))
+            yield PlacedValue(parse_interface(_with_length(document, line.value, suffix)), _at(path, line))
         except AddressError as error:
             gaps.append(Gap(AREA, f"{error}; expected PREFIX{suffix}= beside it, or {error.expected}", _at(path, line)))
     for key in ("IPV6ADDR", "IPV6ADDR_SECONDARIES"):
@@ -151,7 +147,7 @@ def _addresses(document: Document, path: str, gaps: list[Gap]) -> Iterator[Place
         for word in found.value.split() if found is not None else ():
             text = word if "/" in word else f"{word}/64"  # nm-settings-ifcfg-rh(5): 64 is assumed
             try:
-                yield Placed(parse_interface(text), _at(path, found))  # type: ignore[arg-type]
+                yield PlacedValue(parse_interface(text), _at(path, found))  # type: ignore[arg-type]
             except AddressError as error:
                 gaps.append(misread(error, _at(path, found)))  # type: ignore[arg-type]
 
@@ -212,9 +208,9 @@ def _routes_beside(snapshot: Snapshot, folder: str, suffix: str, made: Profile) 
     return replace(made, gateways=tuple(gateways), routes=tuple(routes), gaps=tuple(gaps))
 
 
-def _servers(document: Document, path: str, gaps: list[Gap]) -> Iterator[Placed[IPAddress]]:
+def _servers(document: Document, path: str, gaps: list[Gap]) -> Iterator[PlacedValue[IPAddress]]:
     for _, line in _numbered(document, "DNS"):
         try:
-            yield Placed(parse_address(line.value, scope=True), _at(path, line))
+            yield PlacedValue(parse_address(line.value, scope=True), _at(path, line))
         except AddressError as error:
             gaps.append(misread(error, _at(path, line)))

@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections import deque
 
-from nightlatch.evidence.snapshot import Kind, Snapshot
+from nightlatch.evidence.snapshot import EntryKind, Snapshot
 from nightlatch.formats import interfaces, paths
 from nightlatch.formats.interfaces import Line, Stanza
 from nightlatch.formats.leases import hardware
@@ -23,7 +23,7 @@ from nightlatch.readings.network.profiles import (
     Match,
     Method,
     MethodAt,
-    Placed,
+    PlacedValue,
     Profile,
     System,
     misread,
@@ -34,9 +34,13 @@ MOST_FILES = 200
 MOST_INHERITED = 20_000  # options and stanzas, of one interface: a ring of templates multiplies them
 FOLDER_NAME = re.compile(r"[a-zA-Z0-9_-]+")
 METHODS = {
-    ("inet", "static"): Method.STATIC, ("inet", "dhcp"): Method.LEASED, ("inet", "bootp"): Method.LEASED,
-    ("inet6", "static"): Method.STATIC, ("inet6", "dhcp"): Method.LEASED, ("inet6", "auto"): Method.ANNOUNCED,
-}  # fmt: skip
+    ("inet", "static"): Method.STATIC,
+    ("inet", "dhcp"): Method.LEASED,
+    ("inet", "bootp"): Method.LEASED,
+    ("inet6", "static"): Method.STATIC,
+    ("inet6", "dhcp"): Method.LEASED,
+    ("inet6", "auto"): Method.ANNOUNCED,
+}
 ACTS = re.compile(
     r"\b(?:ip\s+(?:-\S+\s+){0,8}(?:addr|address|a|route|r)\s+(?:add|replace|change)|route\s+add|ifconfig\s+\S+\s+[0-9a-f])"
 )
@@ -65,20 +69,16 @@ def sourced(snapshot: Snapshot, path: str, keyword: str, pattern: str) -> list[s
     """The files that a source line names, counted from the folder of the file it stands in."""
     if not pattern.startswith("/"):
         pattern = f"{path.rpartition('/')[0]}/{pattern}"
-    found = paths.expand(
-        pattern, lambda f: snapshot.children(snapshot.resolve(f).path), lambda p: _is_there(snapshot, p)
-    )
+    found = paths.expand(pattern, lambda f: snapshot.children(snapshot.resolve(f).path), lambda p: _is_there(snapshot, p))
     if keyword == "source":
         return [each for each in found if snapshot.resolve(each).is_file]
     inside = [f"{folder}/{name}" for folder in found for name in snapshot.children(snapshot.resolve(folder).path)]
-    return [
-        each for each in inside if FOLDER_NAME.fullmatch(each.rpartition("/")[2]) and snapshot.resolve(each).is_file
-    ]
+    return [each for each in inside if FOLDER_NAME.fullmatch(each.rpartition("/")[2]) and snapshot.resolve(each).is_file]
 
 
 def _is_there(snapshot: Snapshot, path: str) -> bool:
     entry = snapshot.resolve(path).entry
-    return entry is not None and entry.kind is not Kind.ABSENT
+    return entry is not None and entry.kind is not EntryKind.ABSENT
 
 
 def read(snapshot: Snapshot) -> tuple[tuple[Profile, ...], tuple[Gap, ...]]:
@@ -93,12 +93,7 @@ def read(snapshot: Snapshot) -> tuple[tuple[Profile, ...], tuple[Gap, ...]]:
     for path, document in found:
         unread = document.named("mapping", "template")
         gaps += [Gap(AREA, f"{line.keyword} stanzas are not read", Origin(path, line.number)) for line in unread]
-    started = {
-        word.text
-        for _, d in found
-        for line in d.named("auto", "allow-auto", "allow-hotplug")
-        for word in line.words[1:]
-    }
+    started = {word.text for _, d in found for line in d.named("auto", "allow-auto", "allow-hotplug") for word in line.words[1:]}
     stanzas: dict[str, list[tuple[str, Stanza]]] = {}
     for path, document in found:
         for stanza in document.stanzas():
@@ -117,7 +112,7 @@ def read(snapshot: Snapshot) -> tuple[tuple[Profile, ...], tuple[Gap, ...]]:
 
 def _inherited(
     parts: list[tuple[str, Stanza]], stanzas: dict[str, list[tuple[str, Stanza]]]
-) -> tuple[list[tuple[str, Stanza, tuple[tuple[str, Line], ...]]], bool]:  # fmt: skip
+) -> tuple[list[tuple[str, Stanza, tuple[tuple[str, Line], ...]]], bool]:
     """Each stanza with the options of the ones it inherits from, its own first; and whether all of them were read."""
     out, left = [], MOST_INHERITED
     for path, stanza in parts:
@@ -140,11 +135,11 @@ def _inherited(
 def _profile(name: str, parts: list[tuple[str, Stanza, tuple[tuple[str, Line], ...]]], started: bool) -> Profile:
     gaps: list[Gap] = []
     methods: list[MethodAt] = []
-    addresses: list[Placed[IPInterface]] = []
+    addresses: list[PlacedValue[IPInterface]] = []
     gateways: list[Gateway] = []
-    servers: list[Placed[IPAddress]] = []
+    servers: list[PlacedValue[IPAddress]] = []
     search: list[str] = []
-    mac: Placed[str] | None = None
+    mac: PlacedValue[str] | None = None
     for path, stanza, options in parts:
         version = 6 if stanza.family == "inet6" else 4
         known = METHODS.get((stanza.family, stanza.method))
@@ -161,12 +156,10 @@ def _profile(name: str, parts: list[tuple[str, Stanza, tuple[tuple[str, Line], .
         _servers(options, servers, search, gaps)
         line = _option(options, "hwaddress")
         if line is not None:
-            mac = Placed(hardware(line[1].words[-1].text), _at(line))
+            mac = PlacedValue(hardware(line[1].words[-1].text), _at(line))
         for where, each in options:
             if each.keyword in interfaces.REPEATABLE and ACTS.search(each.rest):
-                gaps.append(
-                    Gap(AREA, f"a command sets an address or a route: {each.rest[:80]}", Origin(where, each.number))
-                )
+                gaps.append(Gap(AREA, f"a command sets an address or a route: {each.rest[:80]}", Origin(where, each.number)))
     first = parts[0]
     return Profile(
         system=System.IFUPDOWN,
@@ -202,9 +195,13 @@ def _at(found: tuple[str, Line]) -> Origin:
 
 
 def _static(
-    options: tuple[tuple[str, Line], ...], version: int, at: Origin, addresses: list[Placed[IPInterface]],
-    gateways: list[Gateway], gaps: list[Gap],
-) -> None:  # fmt: skip
+    options: tuple[tuple[str, Line], ...],
+    version: int,
+    at: Origin,
+    addresses: list[PlacedValue[IPInterface]],
+    gateways: list[Gateway],
+    gaps: list[Gap],
+) -> None:
     stated = _option(options, "address")
     if stated is None:
         gaps.append(Gap(AREA, "a static stanza without an address; expected address ADDRESS/LENGTH", at))
@@ -212,7 +209,7 @@ def _static(
         text, mask = stated[1].words[1].text, _word(options, "netmask")
         try:
             made = parse_interface(_with_length(text, mask, version))
-            addresses.append(Placed(made, _at(stated)))
+            addresses.append(PlacedValue(made, _at(stated)))
             if "/" not in text and not mask:
                 because = f'"{text}" has no prefix length: ifup takes {made}; expected it written out'
                 gaps.append(Gap(AREA, because, _at(stated)))
@@ -246,14 +243,14 @@ def _by_class(text: str) -> int:
 
 
 def _servers(
-    options: tuple[tuple[str, Line], ...], servers: list[Placed[IPAddress]], search: list[str], gaps: list[Gap]
-) -> None:  # fmt: skip
+    options: tuple[tuple[str, Line], ...], servers: list[PlacedValue[IPAddress]], search: list[str], gaps: list[Gap]
+) -> None:
     """`dns-nameservers` and `dns-search`, which resolvconf or systemd's hook take from here."""
     for path, line in options:
         if line.keyword in ("dns-nameservers", "dns-nameserver"):
             for word in line.words[1:]:
                 try:
-                    servers.append(Placed(parse_address(word.text, scope=True), Origin(path, word.line, word.column)))
+                    servers.append(PlacedValue(parse_address(word.text, scope=True), Origin(path, word.line, word.column)))
                 except AddressError as error:
                     gaps.append(misread(error, Origin(path, word.line, word.column)))
         elif line.keyword in ("dns-search", "dns-domain"):

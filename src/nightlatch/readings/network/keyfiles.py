@@ -24,7 +24,7 @@ from nightlatch.readings.network.profiles import (
     Match,
     Method,
     MethodAt,
-    Placed,
+    PlacedValue,
     Profile,
     RouteAt,
     System,
@@ -32,19 +32,27 @@ from nightlatch.readings.network.profiles import (
 )
 
 FOLDERS = (
-    "/usr/lib/NetworkManager/system-connections", "/run/NetworkManager/system-connections",
+    "/usr/lib/NetworkManager/system-connections",
+    "/run/NetworkManager/system-connections",
     "/etc/NetworkManager/system-connections",
-)  # fmt: skip
+)
 OWN = "/etc/NetworkManager/system-connections"
 GENERATED = "netplan-"
 HARDWARE = ("ethernet", "802-3-ethernet", "wifi", "802-11-wireless")  # a section has a short and a long name
 METHODS = {
-    (4, "auto"): (Method.LEASED,), (4, "manual"): (), (4, "link-local"): (Method.LINK_LOCAL,),
-    (4, "disabled"): (Method.OFF,), (4, "shared"): (Method.STATIC,),
-    (6, "auto"): (Method.ANNOUNCED, Method.LINK_LOCAL), (6, "dhcp"): (Method.LEASED, Method.LINK_LOCAL),
-    (6, "manual"): (Method.LINK_LOCAL,), (6, "link-local"): (Method.LINK_LOCAL,), (6, "disabled"): (Method.OFF,),
-    (6, "ignore"): (Method.LINK_LOCAL,), (6, "shared"): (Method.STATIC,),
-}  # fmt: skip
+    (4, "auto"): (Method.LEASED,),
+    (4, "manual"): (),
+    (4, "link-local"): (Method.LINK_LOCAL,),
+    (4, "disabled"): (Method.OFF,),
+    (4, "shared"): (Method.STATIC,),
+    (6, "auto"): (Method.ANNOUNCED, Method.LINK_LOCAL),
+    (6, "dhcp"): (Method.LEASED, Method.LINK_LOCAL),
+    (6, "manual"): (Method.LINK_LOCAL,),
+    (6, "link-local"): (Method.LINK_LOCAL,),
+    (6, "disabled"): (Method.OFF,),
+    (6, "ignore"): (Method.LINK_LOCAL,),
+    (6, "shared"): (Method.STATIC,),
+}
 
 
 def read(snapshot: Snapshot) -> tuple[Profile, ...]:
@@ -122,14 +130,14 @@ def profile(content: bytes, path: str, because: str = "") -> Profile:
         search=tuple(_search(document)),
         at_boot=not off,
         boot_origin=_at(path, boot) if boot is not None and off else None,
-        identifier=Placed(uuid.value, _at(path, uuid)) if uuid is not None else None,
-        hardware=Placed(hardware(cloned.value), _at(path, cloned)) if cloned is not None else None,
+        identifier=PlacedValue(uuid.value, _at(path, uuid)) if uuid is not None else None,
+        hardware=PlacedValue(hardware(cloned.value), _at(path, cloned)) if cloned is not None else None,
         lease_routes=not _flag(document, "ipv4", "never-default", "ignore-auto-routes"),
         lease_names=not _flag(document, "ipv4", "ignore-auto-dns"),
         kind=_kind(document),
         refused=because,
         gaps=tuple(gaps),
-        zone=Placed(zone.value, _at(path, zone)) if zone is not None else None,
+        zone=PlacedValue(zone.value, _at(path, zone)) if zone is not None else None,
     )
 
 
@@ -144,9 +152,7 @@ def _last(document: Document, section: str, key: str) -> Line | None:
 
 def _kind(document: Document) -> str:
     found = _last(document, "connection", "type")
-    return (
-        {"802-3-ethernet": "ethernet", "802-11-wireless": "wifi"}.get(found.value, found.value) if found else "ethernet"
-    )
+    return {"802-3-ethernet": "ethernet", "802-11-wireless": "wifi"}.get(found.value, found.value) if found else "ethernet"
 
 
 def _flag(document: Document, section: str, *keys: str) -> bool:
@@ -154,7 +160,7 @@ def _flag(document: Document, section: str, *keys: str) -> bool:
     return any(line is not None and line.value.lower() in ("true", "1", "yes") for line in found)
 
 
-def _methods(document: Document, path: str, addresses: list[Placed[IPInterface]], at: Origin) -> Iterator[MethodAt]:
+def _methods(document: Document, path: str, addresses: list[PlacedValue[IPInterface]], at: Origin) -> Iterator[MethodAt]:
     for version in (4, 6):
         line = _last(document, f"ipv{version}", "method")
         word = line.value if line is not None else "auto"
@@ -167,9 +173,9 @@ def _methods(document: Document, path: str, addresses: list[Placed[IPInterface]]
 
 def _addressing(
     document: Document, path: str, gaps: list[Gap]
-) -> tuple[list[Placed[IPInterface]], list[Gateway], list[RouteAt]]:  # fmt: skip
+) -> tuple[list[PlacedValue[IPInterface]], list[Gateway], list[RouteAt]]:
     """address1=ADDRESS/LENGTH[,GATEWAY] and its like, gateway=, route1=NETWORK,VIA,METRIC."""
-    addresses: list[Placed[IPInterface]] = []
+    addresses: list[PlacedValue[IPInterface]] = []
     gateways: list[Gateway] = []
     routes: list[RouteAt] = []
     for version in (4, 6):
@@ -182,7 +188,7 @@ def _addressing(
             origin = _at(path, line)
             if _numbered(line.key, "address"):
                 try:
-                    addresses.append(Placed(_interface(parts[0], version, origin, gaps), origin))
+                    addresses.append(PlacedValue(_interface(parts[0], version, origin, gaps), origin))
                 except AddressError as error:
                     gaps.append(misread(error, origin))
                 if len(parts) > 1 and parts[1] and not never:
@@ -199,9 +205,7 @@ def _interface(text: str, version: int, origin: Origin, gaps: list[Gap]) -> IPIn
     if "/" in text or (":" in text) is not (version == 6):
         return parse_interface(text)
     made = parse_interface(f"{text}/{24 if version == 4 else 64}")
-    gaps.append(
-        Gap(AREA, f'"{text}" has no prefix length: NetworkManager takes {made}; expected it written out', origin)
-    )
+    gaps.append(Gap(AREA, f'"{text}" has no prefix length: NetworkManager takes {made}; expected it written out', origin))
     return made
 
 
@@ -220,9 +224,7 @@ def _gateway(text: str, origin: Origin, metric: int | None, gateways: list[Gatew
         gateways.append(Gateway(address, origin, metric))
 
 
-def _route(
-    parts: list[str], origin: Origin, gateways: list[Gateway], routes: list[RouteAt], gaps: list[Gap]
-) -> None:  # fmt: skip
+def _route(parts: list[str], origin: Origin, gateways: list[Gateway], routes: list[RouteAt], gaps: list[Gap]) -> None:
     try:
         network = ip_network(parts[0], strict=False)
         via = parse_address(parts[1]) if len(parts) > 1 and parts[1] else None
@@ -236,14 +238,14 @@ def _route(
         routes.append(RouteAt(str(network), via, origin, metric))
 
 
-def _servers(document: Document, path: str, gaps: list[Gap]) -> Iterator[Placed[IPAddress]]:
+def _servers(document: Document, path: str, gaps: list[Gap]) -> Iterator[PlacedValue[IPAddress]]:
     for version in (4, 6):
         line = _last(document, f"ipv{version}", "dns")
         for word in line.value.replace(",", ";").split(";") if line is not None else ():
             if not word.strip() or line is None:
                 continue
             try:
-                yield Placed(parse_address(word.strip(), scope=True), _at(path, line))
+                yield PlacedValue(parse_address(word.strip(), scope=True), _at(path, line))
             except AddressError as error:
                 gaps.append(misread(error, _at(path, line)))
 

@@ -18,7 +18,7 @@ from nightlatch.readings.network.profiles import (
     Match,
     Method,
     MethodAt,
-    Placed,
+    PlacedValue,
     Profile,
     RouteAt,
     System,
@@ -99,7 +99,7 @@ def _profile(name: str, kind: str, part: Tree) -> Profile:
         search=tuple(_words(part.get("nameservers", "search"))),
         at_boot=not manual,
         boot_origin=part.get("activation-mode").origin if manual else None,  # type: ignore[union-attr]
-        hardware=Placed(hardware(mac.text or ""), mac.origin) if mac is not None else None,
+        hardware=PlacedValue(hardware(mac.text or ""), mac.origin) if mac is not None else None,
         lease_routes=part.flag("dhcp4-overrides", "use-routes") is not False,
         lease_names=part.flag("dhcp4-overrides", "use-dns") is not False,
         kind=kind.removesuffix("s"),
@@ -156,10 +156,10 @@ def _address_text(item: Tree) -> str:
     return item.text or ""
 
 
-def _addresses(part: Tree, gaps: list[Gap]) -> Iterator[Placed[IPInterface]]:
+def _addresses(part: Tree, gaps: list[Gap]) -> Iterator[PlacedValue[IPInterface]]:
     for item in _items(part.get("addresses")):
         try:
-            yield Placed(parse_interface(_address_text(item)), item.origin)
+            yield PlacedValue(parse_interface(_address_text(item)), item.origin)
         except AddressError as error:
             gaps.append(misread(error, item.origin))
 
@@ -192,8 +192,8 @@ def _routes(part: Tree, gaps: list[Gap]) -> tuple[list[Gateway], list[RouteAt]]:
     return gateways, routes
 
 
-def _servers(part: Tree, gaps: list[Gap]) -> Iterator[Placed[IPAddress]]:
+def _servers(part: Tree, gaps: list[Gap]) -> Iterator[PlacedValue[IPAddress]]:
     for item in _items(part.get("nameservers", "addresses")):
         address = _address(item, gaps)
         if address is not None:
-            yield Placed(address, item.origin)
+            yield PlacedValue(address, item.origin)

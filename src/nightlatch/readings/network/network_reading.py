@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
-from nightlatch.evidence.snapshot import Kind, Snapshot
+from nightlatch.evidence.snapshot import EntryKind, Snapshot
 from nightlatch.formats import ip_listing, leases, name_files, netplan, sections
 from nightlatch.formats.ip_listing import LiveAddress, LiveLink, LiveRoute, Neighbour
 from nightlatch.formats.leases import Lease
@@ -20,10 +20,13 @@ from nightlatch.net.literal import IPAddress
 from nightlatch.origin import Origin
 from nightlatch.readings.network import ifcfg, ifupdown, keyfiles, networkd
 from nightlatch.readings.network import netplan as netplan_reading
-from nightlatch.readings.network.profiles import Placed, Profile, System
+from nightlatch.readings.network.profiles import PlacedValue, Profile, System
 
-WANTS = ("/etc/systemd/system/multi-user.target.wants", "/etc/systemd/system/network-online.target.wants",
-         "/usr/lib/systemd/system/multi-user.target.wants")  # fmt: skip
+WANTS = (
+    "/etc/systemd/system/multi-user.target.wants",
+    "/etc/systemd/system/network-online.target.wants",
+    "/usr/lib/systemd/system/multi-user.target.wants",
+)
 DAEMONS = {
     System.NETWORKD: ("systemd-networkd.service", "/lib/systemd/systemd-networkd"),
     System.MANAGER: ("NetworkManager.service", "/usr/sbin/NetworkManager"),
@@ -55,15 +58,15 @@ class NetworkReading:
     live: tuple[LiveInterface, ...] = ()
     default_routes: tuple[LiveRoute, ...] = ()
     neighbours: tuple[Neighbour, ...] = ()
-    leases: tuple[Placed[Lease], ...] = ()
-    served: tuple[Placed[Lease], ...] = ()
-    hostname: Placed[str] | None = None
-    machine_id: Placed[str] | None = None
+    leases: tuple[PlacedValue[Lease], ...] = ()
+    served: tuple[PlacedValue[Lease], ...] = ()
+    hostname: PlacedValue[str] | None = None
+    machine_id: PlacedValue[str] | None = None
     hosts: tuple[HostLine, ...] = ()
-    resolvers: tuple[Placed[IPAddress], ...] = ()
+    resolvers: tuple[PlacedValue[IPAddress], ...] = ()
     resolvers_unknown: bool = False
-    resolved_servers: tuple[Placed[str], ...] = ()
-    rewritten: tuple[Placed[str], ...] = ()
+    resolved_servers: tuple[PlacedValue[str], ...] = ()
+    rewritten: tuple[PlacedValue[str], ...] = ()
     gaps: tuple[Gap, ...] = ()
     is_live: bool = False
     renderers: dict[str, str] = field(default_factory=dict)
@@ -71,9 +74,7 @@ class NetworkReading:
     @property
     def counting(self) -> tuple[Profile, ...]:
         """The profiles whose system takes part at boot, as far as is known, and does not refuse them."""
-        return tuple(
-            p for p in self.profiles if not p.refused and not p.set_aside and self.starts.get(p.system) is not False
-        )
+        return tuple(p for p in self.profiles if not p.refused and not p.set_aside and self.starts.get(p.system) is not False)
 
     def hardware_of(self, name: str) -> str:
         """The hardware address of a live interface, empty where it is not known."""
@@ -84,9 +85,7 @@ class NetworkReading:
         mac = self.hardware_of(name)
         out: list[Profile] = []
         for each in self.counting:
-            fits = each.interface == name or (
-                bool(each.match.names or each.match.hardware) and each.match.fits(name, mac)
-            )
+            fits = each.interface == name or (bool(each.match.names or each.match.hardware) and each.match.fits(name, mac))
             if not fits or each.match.more:
                 continue
             if each.system is System.NETWORKD and any(p.system is System.NETWORKD for p in out):
@@ -110,7 +109,7 @@ def read(snapshot: Snapshot) -> NetworkReading:
     profiles = (*plans, *networkd.read(snapshot), *keyfiles.read(snapshot), *stanzas, *ifcfg.read(snapshot))
     found = dict(starts(snapshot))
     program = snapshot.resolve("/usr/sbin/netplan").entry
-    found[System.NETPLAN] = None if program is None else program.kind is not Kind.ABSENT
+    found[System.NETPLAN] = None if program is None else program.kind is not EntryKind.ABSENT
     found[System.IFCFG] = found[System.MANAGER]
     return NetworkReading(
         profiles=profiles,
@@ -141,11 +140,11 @@ def starts(snapshot: Snapshot) -> Iterator[tuple[System, bool | None]]:
     """Whether a system is started at boot: by a link in a wants folder; not when its program is not there."""
     for system, (unit, program) in DAEMONS.items():
         found = snapshot.resolve(program).entry
-        if found is not None and found.kind is Kind.ABSENT:
+        if found is not None and found.kind is EntryKind.ABSENT:
             yield system, False
             continue
         states = [snapshot.resolve(f"{folder}/{unit}", follow_last=False).entry for folder in WANTS]
-        if any(state is not None and state.kind is not Kind.ABSENT for state in states):
+        if any(state is not None and state.kind is not EntryKind.ABSENT for state in states):
             yield system, True
         elif all(state is not None for state in states[:1]):
             yield system, False
@@ -169,13 +168,13 @@ def _default_routes(snapshot: Snapshot) -> Iterator[LiveRoute]:
         yield from (each for each in ip_listing.routes(_listing(snapshot, name), version) if each.is_default)
 
 
-def _leases(snapshot: Snapshot) -> Iterator[Placed[Lease]]:
+def _leases(snapshot: Snapshot) -> Iterator[PlacedValue[Lease]]:
     """What the guest itself was given; `name` is the interface where the file tells it."""
     folder = "/run/systemd/netif/leases"
     for name in snapshot.children(folder):
         found = leases.networkd(snapshot.content(f"{folder}/{name}") or b"")
         if found is not None:
-            yield Placed(found, Origin(f"{folder}/{name}", found.line))
+            yield PlacedValue(found, Origin(f"{folder}/{name}", found.line))
     for folder in ("/var/lib/dhcp", "/var/lib/NetworkManager"):
         for name in snapshot.children(folder):
             path, content = f"{folder}/{name}", snapshot.content(f"{folder}/{name}")
@@ -183,29 +182,29 @@ def _leases(snapshot: Snapshot) -> Iterator[Placed[Lease]]:
                 continue
             own = leases.networkd(content) if name.endswith(".lease") else None
             found_here = list(leases.dhclient(content))[-1:] or ([own] if own is not None else [])
-            yield from (Placed(each, Origin(path, each.line)) for each in found_here)
+            yield from (PlacedValue(each, Origin(path, each.line)) for each in found_here)
 
 
 SERVED = ("/var/lib/misc/dnsmasq.leases", "/var/lib/dnsmasq/dnsmasq.leases", "/var/lib/dhcp/dhcpd.leases")
 
 
-def _served(snapshot: Snapshot) -> Iterator[Placed[Lease]]:
+def _served(snapshot: Snapshot) -> Iterator[PlacedValue[Lease]]:
     """What a server on this guest gave to others."""
     for path in SERVED:
         content = snapshot.content(path)
         if content is not None:
             read_by = leases.dhclient if path.endswith("dhcpd.leases") else leases.dnsmasq
-            yield from (Placed(each, Origin(path, each.line)) for each in read_by(content))
+            yield from (PlacedValue(each, Origin(path, each.line)) for each in read_by(content))
 
 
-def _word(snapshot: Snapshot, path: str) -> Placed[str] | None:
+def _word(snapshot: Snapshot, path: str) -> PlacedValue[str] | None:
     content = snapshot.content(path)
-    return Placed(name_files.first_line(content), Origin(path, 1)) if content is not None else None
+    return PlacedValue(name_files.first_line(content), Origin(path, 1)) if content is not None else None
 
 
-def _resolvers(snapshot: Snapshot) -> Iterator[Placed[IPAddress]]:
+def _resolvers(snapshot: Snapshot) -> Iterator[PlacedValue[IPAddress]]:
     for address, line in name_files.resolv_conf(snapshot.content("/etc/resolv.conf") or b"").servers:
-        yield Placed(address, Origin("/etc/resolv.conf", line))
+        yield PlacedValue(address, Origin("/etc/resolv.conf", line))
 
 
 def _made_anew(snapshot: Snapshot) -> bool:
@@ -214,28 +213,28 @@ def _made_anew(snapshot: Snapshot) -> bool:
     return found.entry is None or (not found.is_file and found.path.startswith("/run/") and "stub" not in found.path)
 
 
-def _resolved(snapshot: Snapshot) -> Iterator[Placed[str]]:
+def _resolved(snapshot: Snapshot) -> Iterator[PlacedValue[str]]:
     """DNS= of resolved.conf(5) and its drop-ins."""
     folder = "/etc/systemd/resolved.conf.d"
     for path in ("/etc/systemd/resolved.conf", *(f"{folder}/{name}" for name in snapshot.children(folder))):
         document = sections.parse(snapshot.content(path) or b"", Dialect.UNIT)
         for line in document.entries("Resolve"):
             if line.key in ("DNS", "FallbackDNS") and line.value:
-                yield Placed(line.value, Origin(path, line.number, line.column))
+                yield PlacedValue(line.value, Origin(path, line.number, line.column))
 
 
 def _rewritten(
     snapshot: Snapshot, documents: list[netplan.Document], profiles: tuple[Profile, ...]
-) -> Iterator[Placed[str]]:  # fmt: skip
+) -> Iterator[PlacedValue[str]]:
     """Files that a first-boot tool writes again, unless it was told not to."""
     for path in FIRST_BOOT_OFF:
         entry = snapshot.resolve(path).entry
-        if entry is not None and entry.kind is not Kind.ABSENT:
+        if entry is not None and entry.kind is not EntryKind.ABSENT:
             return
     tool = snapshot.resolve("/usr/bin/cloud-init").entry
-    if tool is None or tool.kind is Kind.ABSENT:
+    if tool is None or tool.kind is EntryKind.ABSENT:
         return
     paths = dict.fromkeys([d.path for d in documents] + [p.origin.path for p in profiles])
     for path in paths:
         if any(word in path.rpartition("/")[2] for word in FIRST_BOOT):
-            yield Placed("cloud-init writes this file anew", Origin(path))
+            yield PlacedValue("cloud-init writes this file anew", Origin(path))

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from ipaddress import ip_network
 
-from nightlatch.evidence.snapshot import Kind, Snapshot
+from nightlatch.evidence.snapshot import EntryKind, Snapshot
 from nightlatch.formats import sections
 from nightlatch.formats.leases import hardware
 from nightlatch.formats.sections import Dialect
@@ -24,7 +24,7 @@ from nightlatch.readings.network.profiles import (
     Match,
     Method,
     MethodAt,
-    Placed,
+    PlacedValue,
     Profile,
     RouteAt,
     System,
@@ -36,7 +36,7 @@ GENERATED = "10-netplan-"
 
 
 @dataclass(frozen=True, slots=True)
-class Said:
+class Assignment:
     """One assignment with its place."""
 
     section: str
@@ -73,7 +73,7 @@ def _profiles(snapshot: Snapshot, *, generated: bool) -> Iterator[Profile]:
 
 def _masked(snapshot: Snapshot, path: str) -> bool:
     entry = snapshot.resolve(path, follow_last=False).entry
-    return entry is not None and entry.kind is Kind.LINK and entry.target == "/dev/null"
+    return entry is not None and entry.kind is EntryKind.LINK and entry.target == "/dev/null"
 
 
 def _drop_ins(snapshot: Snapshot, name: str) -> list[tuple[str, bytes]]:
@@ -88,7 +88,7 @@ def _drop_ins(snapshot: Snapshot, name: str) -> list[tuple[str, bytes]]:
 
 def profile(files: list[tuple[str, bytes]]) -> Profile:
     """The profile of one file and its drop-ins, each with its path."""
-    said: list[Said] = []
+    said: list[Assignment] = []
     gaps: list[Gap] = []
     group = 0
     for path, content in files:
@@ -97,11 +97,11 @@ def profile(files: list[tuple[str, bytes]]) -> Profile:
             if line.fault:
                 gaps.append(Gap(AREA, f"networkd skips this line: {line.fault}", Origin(path, line.number)))
             elif line.key:
-                said.append(Said(line.section, line.key, line.value, Origin(path, line.number, line.column), group))
+                said.append(Assignment(line.section, line.key, line.value, Origin(path, line.number, line.column), group))
     return _made(said, Origin(files[0][0]), gaps)
 
 
-def _made(said: list[Said], at: Origin, gaps: list[Gap]) -> Profile:
+def _made(said: list[Assignment], at: Origin, gaps: list[Gap]) -> Profile:
     match = _match(said)
     gateways, routes = _routes(said, gaps)
     addresses = tuple(_addresses(said, gaps))
@@ -123,7 +123,7 @@ def _made(said: list[Said], at: Origin, gaps: list[Gap]) -> Profile:
         search=tuple(_search(said)),
         at_boot=not manual,
         boot_origin=policy.origin if manual and policy is not None else None,
-        hardware=Placed(hardware(mac.value), mac.origin) if mac is not None else None,
+        hardware=PlacedValue(hardware(mac.value), mac.origin) if mac is not None else None,
         lease_routes=_flag(said, ("DHCPv4", "DHCP"), "UseGateway", _flag(said, ("DHCPv4", "DHCP"), "UseRoutes", True)),
         lease_names=_flag(said, ("DHCPv4", "DHCP"), "UseDNS", True),
         gaps=tuple(gaps),
@@ -135,7 +135,7 @@ def _made(said: list[Said], at: Origin, gaps: list[Gap]) -> Profile:
     return made
 
 
-def _match(said: list[Said]) -> Match:
+def _match(said: list[Assignment]) -> Match:
     names: list[str] = []
     macs: list[str] = []
     more = False
@@ -151,7 +151,7 @@ def _match(said: list[Said]) -> Match:
     return Match(tuple(names), tuple(mac for mac in macs if mac), more)
 
 
-def _last(said: list[Said], section: str, key: str) -> Said | None:
+def _last(said: list[Assignment], section: str, key: str) -> Assignment | None:
     return next((each for each in reversed(said) if each.section == section and each.key == key and each.value), None)
 
 
@@ -159,7 +159,7 @@ def _truth(value: str) -> bool:
     return value.lower() in ("1", "yes", "y", "true", "t", "on")
 
 
-def _flag(said: list[Said], names: tuple[str, ...], key: str, default: bool) -> bool:
+def _flag(said: list[Assignment], names: tuple[str, ...], key: str, default: bool) -> bool:
     for name in names:
         found = _last(said, name, key)
         if found is not None:
@@ -167,16 +167,16 @@ def _flag(said: list[Said], names: tuple[str, ...], key: str, default: bool) -> 
     return default
 
 
-def _list(said: list[Said], section: str, key: str) -> list[Said]:
+def _list(said: list[Assignment], section: str, key: str) -> list[Assignment]:
     """All assignments of a list; an empty one takes back those before it."""
-    out: list[Said] = []
+    out: list[Assignment] = []
     for each in said:
         if each.section == section and each.key == key:
             out = [*out, each] if each.value else []
     return out
 
 
-def _methods(said: list[Said], addresses: tuple[Placed[IPInterface], ...], at: Origin) -> Iterator[MethodAt]:
+def _methods(said: list[Assignment], addresses: tuple[PlacedValue[IPInterface], ...], at: Origin) -> Iterator[MethodAt]:
     lease = _last(said, "Network", "DHCP")
     if lease is not None:
         word = lease.value.lower()
@@ -199,7 +199,7 @@ def _methods(said: list[Said], addresses: tuple[Placed[IPInterface], ...], at: O
         yield MethodAt(6, Method.ANNOUNCED, ra.origin if ra is not None else at)
 
 
-def _addresses(said: list[Said], gaps: list[Gap]) -> Iterator[Placed[IPInterface]]:
+def _addresses(said: list[Assignment], gaps: list[Gap]) -> Iterator[PlacedValue[IPInterface]]:
     """Address= of [Network] and of every [Address] section; without a length networkd takes the whole address.
 
     An empty Address= takes nothing back (measured: 252), unlike that of other lists.
@@ -211,12 +211,12 @@ def _addresses(said: list[Said], gaps: list[Gap]) -> Iterator[Placed[IPInterface
                 address = parse_address(text)
                 text = f"{text}/{address.max_prefixlen}"
                 gaps.append(Gap(AREA, f"{each.value} has no prefix length: networkd takes {text}", each.origin))
-            yield Placed(parse_interface(text), each.origin)
+            yield PlacedValue(parse_interface(text), each.origin)
         except AddressError as error:
             gaps.append(misread(error, each.origin))
 
 
-def _address(each: Said, gaps: list[Gap]) -> IPAddress | None:
+def _address(each: Assignment, gaps: list[Gap]) -> IPAddress | None:
     try:
         return parse_address(each.value.partition("#")[0], scope=True)
     except AddressError as error:
@@ -224,7 +224,7 @@ def _address(each: Said, gaps: list[Gap]) -> IPAddress | None:
         return None
 
 
-def _routes(said: list[Said], gaps: list[Gap]) -> tuple[list[Gateway], list[RouteAt]]:
+def _routes(said: list[Assignment], gaps: list[Gap]) -> tuple[list[Gateway], list[RouteAt]]:
     gateways: list[Gateway] = []
     routes: list[RouteAt] = []
     for each in (s for s in said if s.section == "Network" and s.key == "Gateway" and s.value):  # not emptied either
@@ -254,14 +254,14 @@ def _is_everything(text: str) -> bool:
         return False
 
 
-def _servers(said: list[Said], gaps: list[Gap]) -> Iterator[Placed[IPAddress]]:
+def _servers(said: list[Assignment], gaps: list[Gap]) -> Iterator[PlacedValue[IPAddress]]:
     for each in _list(said, "Network", "DNS"):
         for word in each.value.split():
             address = _address(replace(each, value=word.partition("%")[0] if ":" not in word else word), gaps)
             if address is not None:
-                yield Placed(address, each.origin)
+                yield PlacedValue(address, each.origin)
 
 
-def _search(said: list[Said]) -> Iterator[str]:
+def _search(said: list[Assignment]) -> Iterator[str]:
     for each in _list(said, "Network", "Domains"):
         yield from (word for word in each.value.split() if not word.startswith("~"))

@@ -45,7 +45,7 @@ class Method(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Placed(Generic[T]):
+class PlacedValue(Generic[T]):
     """A value with its place."""
 
     value: T
@@ -125,22 +125,22 @@ class Profile:
     origin: Origin
     match: Match = Match()
     methods: tuple[MethodAt, ...] = ()
-    addresses: tuple[Placed[IPInterface], ...] = ()
+    addresses: tuple[PlacedValue[IPInterface], ...] = ()
     gateways: tuple[Gateway, ...] = ()
     routes: tuple[RouteAt, ...] = ()
-    servers: tuple[Placed[IPAddress], ...] = ()
+    servers: tuple[PlacedValue[IPAddress], ...] = ()
     search: tuple[str, ...] = ()
     at_boot: bool = True
     boot_origin: Origin | None = None
-    identifier: Placed[str] | None = None
-    hardware: Placed[str] | None = None
+    identifier: PlacedValue[str] | None = None
+    hardware: PlacedValue[str] | None = None
     lease_routes: bool = True
     lease_names: bool = True
     kind: str = "ethernet"
     refused: str = ""
     set_aside: str = ""
     gaps: tuple[Gap, ...] = field(default=())
-    zone: Placed[str] | None = None
+    zone: PlacedValue[str] | None = None
 
     def methods_of(self, version: int) -> tuple[Method, ...]:
         """The methods of one family."""

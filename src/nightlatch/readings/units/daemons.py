@@ -92,10 +92,18 @@ def _listed(text: str, waiting: frozenset[str]) -> Iterator[Daemon]:
         found = TITLE.fullmatch(title)
         options = tuple((found[1] or "").split()) if found is not None else ()
         yield Daemon(
-            _number(values["pid"]), next(iter(values.get("program", ())), ""), options, "", title[:200],
-            next(iter(values.get("started", ())), ""), _doubt(values, titled=found is not None), "replaced" in values, holds,
-            _group(values.get("group", ())), _number(values.get("parent", ())),
-        )  # fmt: skip
+            _number(values["pid"]),
+            next(iter(values.get("program", ())), ""),
+            options,
+            "",
+            title[:200],
+            next(iter(values.get("started", ())), ""),
+            _doubt(values, titled=found is not None),
+            "replaced" in values,
+            holds,
+            _group(values.get("group", ())),
+            _number(values.get("parent", ())),
+        )
 
 
 def _doubt(values: Mapping[str, list[str]], *, titled: bool) -> str:

@@ -157,14 +157,22 @@ def read(snapshot: Snapshot) -> ServiceReading:
     holders = _holders(listings.get("holders", ""), dict(_numbered(listings.get("programs", ""))))
     found = list(_sockets(listings.get("sockets", ""), holders))
     called = daemons.read(
-        listings.get("daemons", ""), frozenset(each.inode for each in found if each.protocol == "tcp"), groups,
-        {unit.name: unit.main_pid for unit in units.values()}, managed=snapshot.told.systemd,
-    )  # fmt: skip
+        listings.get("daemons", ""),
+        frozenset(each.inode for each in found if each.protocol == "tcp"),
+        groups,
+        {unit.name: unit.main_pid for unit in units.values()},
+        managed=snapshot.told.systemd,
+    )
     return ServiceReading(
-        True, units, tuple(each for each in called if not each.doubt), tuple(each for each in called if each.doubt),
-        tuple(each for each in found if each.protocol == "tcp"), snapshot.told.clock or 0,
-        tuple(each for each in found if each.protocol == "udp"), dict(_owners(listings.get("owners", ""), groups)),
-    )  # fmt: skip
+        True,
+        units,
+        tuple(each for each in called if not each.doubt),
+        tuple(each for each in called if each.doubt),
+        tuple(each for each in found if each.protocol == "tcp"),
+        snapshot.told.clock or 0,
+        tuple(each for each in found if each.protocol == "udp"),
+        dict(_owners(listings.get("owners", ""), groups)),
+    )
 
 
 def _numbered(text: str) -> Iterator[tuple[int, str]]:
@@ -202,14 +210,21 @@ def _units(text: str) -> Iterator[tuple[str, Unit]]:
         if not NAME.fullmatch(name):
             continue
         unit = Unit(
-            name, values.get("LoadState") == "loaded", values.get("ActiveState") in ("active", "reloading"),
-            values.get("UnitFileState", ""), _number(values.get("MainPID")), values.get("ControlGroup", ""),
+            name,
+            values.get("LoadState") == "loaded",
+            values.get("ActiveState") in ("active", "reloading"),
+            values.get("UnitFileState", ""),
+            _number(values.get("MainPID")),
+            values.get("ControlGroup", ""),
             _time(values.get("ExecMainStartTimestamp")),
             max((_reload(value) for key, value in pairs if key == "ExecReload"), default=0),
             values.get("NeedDaemonReload") == "yes",
-            tuple(_listens(value for key, value in pairs if key == "Listen")), values.get("Accept") == "yes",
-            values.get("Slice", ""), _words(values.get("IPAddressAllow")), _words(values.get("IPAddressDeny")),
-        )  # fmt: skip
+            tuple(_listens(value for key, value in pairs if key == "Listen")),
+            values.get("Accept") == "yes",
+            values.get("Slice", ""),
+            _words(values.get("IPAddressAllow")),
+            _words(values.get("IPAddressDeny")),
+        )
         for each in dict.fromkeys([name, *asked]):
             yield each, unit
 

@@ -10,7 +10,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from nightlatch.evidence.snapshot import Kind, Snapshot
+from nightlatch.evidence.snapshot import EntryKind, Snapshot
 from nightlatch.formats import sections
 from nightlatch.formats.sections import Dialect
 from nightlatch.systems import posix
@@ -64,7 +64,7 @@ def _named(snapshot: Snapshot, unit: str) -> Iterator[str]:
     second = f"{SECOND_NAMES.get(name, '')}.{kind}"
     for top in posix.UNIT_FOLDERS:
         entry = snapshot.resolve(f"{top}/{second}", follow_last=False).entry
-        if entry is not None and entry.kind is Kind.LINK and entry.target.rpartition("/")[2] == unit:
+        if entry is not None and entry.kind is EntryKind.LINK and entry.target.rpartition("/")[2] == unit:
             yield second
             break
     parts = name.split("-") if unit != ROOT else []

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from nightlatch.evidence.snapshot import Kind, Snapshot
+from nightlatch.evidence.snapshot import EntryKind, Snapshot
 from nightlatch.origin import Origin
 from nightlatch.readings.units.service_reading import ServiceReading, Unit
 from nightlatch.systems import posix
@@ -56,16 +56,21 @@ def state(snapshot: Snapshot, service: ServiceReading, name: str) -> UnitState:
 def _listed(name: str, unit: Unit) -> UnitState:
     state = unit.file_state
     return UnitState(
-        name, unit.loaded or state in MASKED, state in STARTED or (not state and unit.active), unit.active, unit.origin,
-        state in MASKED, state in ("static", "indirect", "generated", "transient"),
-    )  # fmt: skip
+        name,
+        unit.loaded or state in MASKED,
+        state in STARTED or (not state and unit.active),
+        unit.active,
+        unit.origin,
+        state in MASKED,
+        state in ("static", "indirect", "generated", "transient"),
+    )
 
 
 def _there(snapshot: Snapshot, path: str) -> bool | None:
     entry = snapshot.resolve(path, follow_last=False).entry
-    return None if entry is None else entry.kind is not Kind.ABSENT
+    return None if entry is None else entry.kind is not EntryKind.ABSENT
 
 
 def _masked(snapshot: Snapshot, name: str) -> bool:
     entry = snapshot.resolve(f"{posix.UNIT_FOLDERS[0]}/{name}", follow_last=False).entry
-    return entry is not None and entry.kind is Kind.LINK and entry.target == "/dev/null"
+    return entry is not None and entry.kind is EntryKind.LINK and entry.target == "/dev/null"

@@ -27,7 +27,7 @@ HARMLESS = frozenset(
 )
 
 
-class Outcome(StrEnum):
+class PamOutcome(StrEnum):
     """What a stack says in the end."""
 
     OPEN = "success"
@@ -37,10 +37,10 @@ class Outcome(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Verdict:
+class PamVerdict:
     """An outcome with the line that decided it: of an open stack the one by which it is open."""
 
-    outcome: Outcome
+    outcome: PamOutcome
     gap: Gap | None = None
     origin: Origin | None = None
 
@@ -48,21 +48,19 @@ class Verdict:
 Answers = Callable[[str, tuple[str, ...]], str | None]
 
 
-def run(stacks: dict[str, tuple[PamLine, ...]], service: str, facility: str, answers: Answers) -> Verdict:
+def run(stacks: dict[str, tuple[PamLine, ...]], service: str, facility: str, answers: Answers) -> PamVerdict:
     """Walk the stack of a service. `answers` gives a module's answer (success, ignore, acct_expired, ...), or None."""
     name = service if service in stacks else "other"
     if name not in stacks:
         origin = Origin(f"/etc/pam.d/{service}")
-        return Verdict(Outcome.UNKNOWN, Gap("PAM", "no PAM configuration for sshd was found", origin))
+        return PamVerdict(PamOutcome.UNKNOWN, Gap("PAM", "no PAM configuration for sshd was found", origin))
     lines = list(islice(_lines(stacks, name, facility, ()), MOST_LINES + 1))
     if len(lines) > MOST_LINES:
-        return Verdict(Outcome.UNKNOWN, Gap("PAM", "more lines than are read", Origin(f"/etc/pam.d/{name}")))
+        return PamVerdict(PamOutcome.UNKNOWN, Gap("PAM", "more lines than are read", Origin(f"/etc/pam.d/{name}")))
     return _walk(lines, answers)
 
 
-def _lines(
-    stacks: dict[str, tuple[PamLine, ...]], name: str, facility: str, above: tuple[str, ...]
-) -> Iterator[PamLine]:  # fmt: skip
+def _lines(stacks: dict[str, tuple[PamLine, ...]], name: str, facility: str, above: tuple[str, ...]) -> Iterator[PamLine]:
     if name in above or len(above) > MOST_DEPTH:
         return  # a stack that includes itself adds nothing
     for each in stacks.get(name, ()):
@@ -72,7 +70,7 @@ def _lines(
             yield each
 
 
-def _walk(lines: list[PamLine], answers: Answers) -> Verdict:
+def _walk(lines: list[PamLine], answers: Answers) -> PamVerdict:
     status: str | None = None
     failed: PamLine | None = None
     by: PamLine | None = None
@@ -86,7 +84,7 @@ def _walk(lines: list[PamLine], answers: Answers) -> Verdict:
             if not each.line.fault and set(control.values()) <= {"ignore", "ok"}:
                 continue  # whatever it answers, it can't shut the door
             because = each.line.fault or f"{each.line.module} would have to run"
-            return Verdict(Outcome.UNKNOWN, Gap("PAM", because, each.origin))
+            return PamVerdict(PamOutcome.UNKNOWN, Gap("PAM", because, each.origin))
         action = control.get(answer, "ignore" if answer == "ignore" else control.get("default", "bad"))
         jump = whole(action, 4)
         if jump is not None:
@@ -105,8 +103,8 @@ def _walk(lines: list[PamLine], answers: Answers) -> Verdict:
         elif action == "reset":
             status, failed, by = None, None, None
     if failed is not None or status is None:
-        return Verdict(Outcome.SHUT, None, failed.origin if failed else None)
-    return Verdict(Outcome.CHANGE if status == "new_authtok_reqd" else Outcome.OPEN, None, by.origin if by else None)
+        return PamVerdict(PamOutcome.SHUT, None, failed.origin if failed else None)
+    return PamVerdict(PamOutcome.CHANGE if status == "new_authtok_reqd" else PamOutcome.OPEN, None, by.origin if by else None)
 
 
 def _answer(each: PamLine, answers: Answers) -> str | None:

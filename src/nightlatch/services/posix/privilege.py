@@ -28,13 +28,11 @@ LEADS_ON = frozenset(
     ).split()
 )
 # Programs that write, or change the mode of, any file they are given: so without arguments in the rule, or with a wildcard.
-WRITES = frozenset(
-    "cp mv install dd tee ln chmod chown chgrp setfacl mount useradd usermod passwd chpasswd sed truncate".split()
-)
+WRITES = frozenset("cp mv install dd tee ln chmod chown chgrp setfacl mount useradd usermod passwd chpasswd sed truncate".split())
 
 
 @dataclass(frozen=True, slots=True)
-class Way:
+class RootWay:
     """A way to root: `password` says whose password is asked ("" for none); `command` is the only one that may be run, empty for
     any."""
 
@@ -56,17 +54,17 @@ class Sudo:
         for path, item in reading.items:
             if isinstance(item, sudoers.Alias):
                 self.aliases[(item.kind, item.name)] = item.members
-            elif isinstance(item, sudoers.Unread):
+            elif isinstance(item, sudoers.UnreadLine):
                 self.gaps.append(Gap("privilege", f"sudo: {item.because}", Origin(path, item.line)))
 
-    def ways(self, account: Account) -> tuple[Way | None, Way | None]:
+    def ways(self, account: Account) -> tuple[RootWay | None, RootWay | None]:
         """How this account becomes root, or None: if rules for a named host are for this guest, and if they are not.
 
         Which names the guest has for itself is not known from files, so the two may differ.
         """
         return self._way(account, here=True), self._way(account, here=False)
 
-    def _way(self, account: Account, *, here: bool) -> Way | None:
+    def _way(self, account: Account, *, here: bool) -> RootWay | None:
         self._here = here
         found: tuple[str, sudoers.Rule] | None = None
         for path, item in self.reading.items:
@@ -78,7 +76,7 @@ class Sudo:
             return None
         return self._asked(account, *found)
 
-    def single(self, account: Account) -> tuple[Way, ...]:
+    def single(self, account: Account) -> tuple[RootWay, ...]:
         """Single commands as root that can be led to run others; of each the last rule counts."""
         self._here = True
         found: dict[str, tuple[str, sudoers.Rule]] = {}
@@ -107,7 +105,7 @@ class Sudo:
                 for one in self._members(each, seen):
                     yield f"!{one}" if negated and not one.startswith("!") else one
 
-    def _asked(self, account: Account, path: str, rule: sudoers.Rule) -> Way:
+    def _asked(self, account: Account, path: str, rule: sudoers.Rule) -> RootWay:
         asked = rule.password
         whose = account.name
         for text in self._defaults(account):
@@ -119,7 +117,7 @@ class Sudo:
                 whose = "root"
         if account.uid == 0:
             asked = False
-        return Way(whose if asked is not False else "", Origin(path, rule.line))
+        return RootWay(whose if asked is not False else "", Origin(path, rule.line))
 
     def _every_command(self, command: str) -> bool | None:
         """Whether the rule lets every command run (True), takes all away (False), or speaks of some only (None)."""

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from nightlatch.evidence.opinions import Question, unpacked
 from nightlatch.evidence.snapshot import Snapshot
-from nightlatch.services.base import Case, Expected
+from nightlatch.services.base import Expected, ServiceCase
 from nightlatch.services.ssh.entries import SshAccess
 from nightlatch.services.ssh.opinion import NOT_COMPARED, questions
 from nightlatch.services.ssh.settings import SWITCHES, Caller, Settings, dump
@@ -14,7 +14,7 @@ from nightlatch.services.ssh.settings import SWITCHES, Caller, Settings, dump
 MOST_ASKED = 60
 
 
-def after_change(before: Case, after: Case) -> Expected:
+def after_change(before: ServiceCase, after: ServiceCase) -> Expected:
     """What `sshd -T -C` must say for each caller whose settings a change touches.
 
     Keywords that this guest's sshd does not print are left out, as its own word in the evidence shows them.
@@ -44,7 +44,7 @@ def on_the_wire(access: SshAccess) -> Iterator[str]:
         yield f"the guest does not offer {method}, which its files switch on"
 
 
-def _ssh(case: Case) -> SshAccess:
+def _ssh(case: ServiceCase) -> SshAccess:
     assert isinstance(case.access, SshAccess)
     return case.access
 

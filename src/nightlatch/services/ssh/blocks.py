@@ -30,6 +30,8 @@ def for_need(grant: Grant, need: Need) -> tuple[str, ...]:
 def for_files(account: str, root: str) -> tuple[str, ...]:
     """The block that gives an account nothing but the files under one folder."""
     return (
-        f"Match User {account}", f"    ChrootDirectory {root}", "    ForceCommand internal-sftp",
+        f"Match User {account}",
+        f"    ChrootDirectory {root}",
+        "    ForceCommand internal-sftp",
         "    DisableForwarding yes",
-    )  # fmt: skip
+    )

@@ -1,4 +1,4 @@
-"""Steps that close surplus: settings at the place that wins, key lines taken away or narrowed."""
+"""Steps that close holes: settings at the place that wins, key lines taken away or narrowed."""
 
 from __future__ import annotations
 
@@ -6,17 +6,17 @@ from collections.abc import Iterator
 
 from nightlatch.formats import authorized_keys, sshd_config
 from nightlatch.formats import lines as text_lines
-from nightlatch.formats.authorized_keys import Entry
+from nightlatch.formats.authorized_keys import KeyEntry
 from nightlatch.formats.sshd_keywords import spelled
 from nightlatch.model.causes import SettingLine
 from nightlatch.model.grants import seen_by_guest
 from nightlatch.model.paths import AccessPath
-from nightlatch.model.powers import Gives
-from nightlatch.model.secrets import Certificate, Key, Password, Unknown
+from nightlatch.model.powers import PowerKind
+from nightlatch.model.secrets import Certificate, Key, Password, UnknownSecret
 from nightlatch.model.steps import AppendBlock, FileStep, InsertSetting, ReplaceLine
 from nightlatch.net.addresses import EVERY_ADDRESS
 from nightlatch.origin import Kind, Origin
-from nightlatch.services.base import Case
+from nightlatch.services.base import ServiceCase
 from nightlatch.services.ssh import blocks, wanted
 from nightlatch.services.ssh.entries import SshAccess
 
@@ -24,10 +24,10 @@ Candidate = tuple[FileStep, ...]
 ASKING = ("passwordauthentication", "kbdinteractiveauthentication")  # settings that have a password asked for
 
 
-class Guesswork:
+class ClosingSteps:
     """A guest's SSH server as it stands, its grants, and the ways to close or open something."""
 
-    def __init__(self, case: Case) -> None:
+    def __init__(self, case: ServiceCase) -> None:
         assert isinstance(case.access, SshAccess)
         self.access, self.reading = case.access, case.reading
         self.paths, self.grants, self.estate = case.paths, case.grants, case.estate
@@ -49,7 +49,7 @@ class Guesswork:
     def close(self, path: AccessPath, why: str) -> Iterator[Candidate]:
         """Candidates that may close one way in, the best first."""
         kinds = {type(secret) for secret in path.need}
-        if Unknown in kinds:
+        if UnknownSecret in kinds:
             return
         if not path.need:
             for cause in _settings(path, "permitemptypasswords"):
@@ -82,7 +82,7 @@ class Guesswork:
         if path.account == "root":
             setting = self.access.effective.top["permitrootlogin"]
             yield self.setting("permitrootlogin", "prohibit-password", setting.origin, why)
-        if path.power.gives is Gives.ADMINISTER:
+        if path.power.gives is PowerKind.ADMINISTER:
             return
         block = (f"Match User {path.account}", *(f"    {spelled(each.keyword)} no" for each in methods))
         if methods:
@@ -112,7 +112,7 @@ class Guesswork:
         if want.files and not want.shell:
             yield (AppendBlock(self.main, why, False, blocks.for_files(account, want.files)),)
 
-    def _lines_of(self, secret: Key | Certificate, account: str) -> Iterator[tuple[str, str, int, Entry]]:
+    def _lines_of(self, secret: Key | Certificate, account: str) -> Iterator[tuple[str, str, int, KeyEntry]]:
         """Every line that holds the key, or the authority, in the files that sshd looks at for the account."""
         fingerprint = secret.fingerprint if isinstance(secret, Key) else secret.authority
         paths = dict.fromkeys(c.origin.path for a in self.paths if a.account == account for c in a.causes)
@@ -122,15 +122,11 @@ class Guesswork:
                 continue
             for entry in authorized_keys.parse(content):
                 authority = isinstance(secret, Certificate)
-                if (
-                    isinstance(entry, Entry)
-                    and entry.key.fingerprint == fingerprint
-                    and entry.options.authority is authority
-                ):
+                if isinstance(entry, KeyEntry) and entry.key.fingerprint == fingerprint and entry.options.authority is authority:
                     before = text_lines.text_of(text_lines.split(content)[entry.number - 1]).rstrip("\r\n")
                     yield path, before, _nth(content, entry.number, before), entry
 
-    def _narrow_by_service(self, path: AccessPath, want: wanted.Wanted, why: str) -> Iterator[Candidate]:
+    def _narrow_by_service(self, path: AccessPath, want: wanted.WantedSecret, why: str) -> Iterator[Candidate]:
         if self.estate.narrow_at[:1] != ("service",) or want.sources == EVERY_ADDRESS:
             return
         everyone = seen_by_guest(g for g in self.grants if g.account == path.account)
@@ -139,7 +135,7 @@ class Guesswork:
             block = (f"Match User {path.account} Address {others}", "    PubkeyAuthentication no")
             yield (AppendBlock(self.main, why, False, block),)
 
-    def _want(self, secret: Key | Certificate, account: str) -> wanted.Wanted | None:
+    def _want(self, secret: Key | Certificate, account: str) -> wanted.WantedSecret | None:
         if isinstance(secret, Key):
             return wanted.of_secret(secret, account, self.grants)
         found = [
@@ -155,9 +151,7 @@ class Guesswork:
                 for need in grant.proofs:
                     out.update(
                         dict.fromkeys(
-                            s.principal
-                            for s in need
-                            if isinstance(s, Certificate) and s.authority == authority and s.principal
+                            s.principal for s in need if isinstance(s, Certificate) and s.authority == authority and s.principal
                         )
                     )
         return list(out)

@@ -17,7 +17,7 @@ from nightlatch.model.bounds import Addresses, Bounds, exactly, in_all, in_any, 
 from nightlatch.model.causes import AccountState, Cause, Chroot, Condition, PamEnd, PamSays, SettingLine, SudoRule
 from nightlatch.model.gaps import Gap
 from nightlatch.model.powers import ADMINISTER, SHELL
-from nightlatch.model.secrets import Need, Password, Unknown
+from nightlatch.model.secrets import Need, Password, UnknownSecret
 from nightlatch.model.services import SSH, ServiceWords
 from nightlatch.model.sockets import Listener
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet
@@ -25,10 +25,10 @@ from nightlatch.origin import Origin
 from nightlatch.readings.accounts import Account
 from nightlatch.readings.filters.rules import Rules
 from nightlatch.readings.guest import GuestReading
-from nightlatch.services.base import LoginEntries, LoginEntry, State
+from nightlatch.services.base import LoginEntries, LoginEntry, ServerState
 from nightlatch.services.posix.privilege import Sudo
 from nightlatch.services.ssh.files import ChrootProblem, Judge, chroot_problem
-from nightlatch.services.ssh.logins import Logins, Turned
+from nightlatch.services.ssh.logins import Logins, RejectedKey
 from nightlatch.services.ssh.powers import powers, root_folder
 from nightlatch.services.ssh.settings import MOST_UNSURE, Caller, Effective, Settings, usable
 from nightlatch.services.ssh.user_lists import permitted
@@ -52,9 +52,9 @@ class SshAccess:
 
     reading: GuestReading = field(repr=False)
     effective: Effective
-    state: State
+    state: ServerState
     listeners: tuple[Listener, ...] = ()
-    turned: tuple[Turned, ...] = ()
+    turned: tuple[RejectedKey, ...] = ()
     shut: tuple[tuple[str, Cause], ...] = ()
     logins: Logins | None = field(default=None, compare=False, repr=False)
     words: ServiceWords = SSH
@@ -78,16 +78,14 @@ class SshServer:
     """The SSH server of one guest at one moment. What it `turned` down, whom it `shut` out and its `gaps` are gathered as it is
     asked."""
 
-    def __init__(
-        self, reading: GuestReading, effective: Effective, sockets: tuple[Listener, ...], at: datetime
-    ) -> None:
+    def __init__(self, reading: GuestReading, effective: Effective, sockets: tuple[Listener, ...], at: datetime) -> None:
         self.reading, self.effective, self.sockets = reading, effective, sockets
         top = effective.top
         judge = Judge(reading.snapshot, reading.accounts, top["strictmodes"].word == "yes", reading.debian_like)
         by_name = top["usedns"].word == "yes"
         self.logins = Logins(reading, at, by_name, top["usepam"].word == "yes", judge)
         self.sudo = Sudo(reading.sudo)
-        self.turned: dict[Turned, None] = {}
+        self.turned: dict[RejectedKey, None] = {}
         self._gaps: dict[Gap, None] = dict.fromkeys([*reading.accounts.gaps, *reading.sshd.gaps, *self.sudo.gaps])
         self.shut: dict[tuple[str, Cause], None] = {}
 
@@ -96,10 +94,8 @@ class SshServer:
         """The server as it stands, with what was gathered so far. One that is stopped is judged as if it ran with its files."""
         service = self.reading.service
         stopped = service.is_live and not service.is_running and not service.strangers
-        state = State.STOPPED if stopped else State.SERVES
-        return SshAccess(
-            self.reading, self.effective, state, self.sockets, tuple(self.turned), tuple(self.shut), self.logins
-        )
+        state = ServerState.STOPPED if stopped else ServerState.SERVES
+        return SshAccess(self.reading, self.effective, state, self.sockets, tuple(self.turned), tuple(self.shut), self.logins)
 
     @property
     def gaps(self) -> tuple[Gap, ...]:
@@ -130,7 +126,7 @@ class SshServer:
         """Where settings were not read, they may let in anybody by anything."""
         if self.reading.sshd.gaps:
             first = self.reading.sshd.gaps[0]
-            need = frozenset([Unknown(first.because, first.origin)])
+            need = frozenset([UnknownSecret(first.because, first.origin)])
             yield LoginEntry(account.name, need, SHELL, Bounds(NO_ADDRESS, within), (first,))
 
     def _unread(self, undecided: tuple[Gap, ...]) -> tuple[Gap, ...]:
@@ -204,9 +200,7 @@ class SshServer:
         yield from self._others(settings, seen)
         single = {"publickey": list(self._keys(account, settings, seen))}
         single["password"] = list(self._passwords(account, settings, seen, "passwordauthentication"))
-        single["keyboard-interactive"] = list(
-            self._passwords(account, settings, seen, "kbdinteractiveauthentication")
-        )  # fmt: skip
+        single["keyboard-interactive"] = list(self._passwords(account, settings, seen, "kbdinteractiveauthentication"))
         lists = settings["authenticationmethods"]
         if lists.value == ("any",):
             for ways in single.values():
@@ -224,13 +218,13 @@ class SshServer:
                 because = f"{spelled(keyword)} trusts other machines, which no file here lists"
                 gap = Gap("SSH server", because, settings[keyword].origin)
                 self._gaps[gap] = None
-                need: Need = frozenset([Unknown(because, gap.origin)])
+                need: Need = frozenset([UnknownSecret(because, gap.origin)])
                 cause = SettingLine(keyword, "yes", gap.origin)
                 yield _Way(need, only_perhaps(seen), Options(), (cause,), (gap,))
 
     def _combined(
         self, methods: str, single: dict[str, list[_Way]], settings: Settings, seen: Addresses, cause: Cause
-    ) -> Iterator[_Way]:  # fmt: skip
+    ) -> Iterator[_Way]:
         names = [name.partition(":")[0] for name in methods.split(",")]
         if names == ["none"]:
             # The method "none" tries an empty password (auth2-none.c).
@@ -268,9 +262,7 @@ class SshServer:
             before = taken.get(offer.secret)
             if before is not None:
                 pair = Bounds(pair.surely - before.perhaps, pair.perhaps - before.surely)
-            taken[offer.secret] = in_any(
-                [*([before] if before is not None else []), Bounds(offer.surely, offer.perhaps)]
-            )
+            taken[offer.secret] = in_any([*([before] if before is not None else []), Bounds(offer.surely, offer.perhaps)])
             if pair.perhaps:
                 yield _Way(frozenset([offer.secret]), pair, offer.options, offer.causes, offer.gaps)
 
@@ -289,7 +281,7 @@ class SshServer:
             asked, gap, origin = self.logins.pam_password(account, empty_allowed=empty.word == "yes")
             if gap is not None:
                 self._gaps[gap] = None
-                unknown: Need = frozenset([Unknown(gap.because, gap.origin)])
+                unknown: Need = frozenset([UnknownSecret(gap.because, gap.origin)])
                 yield _Way(unknown, only_perhaps(seen), Options(), (cause,), (gap,))
                 return
         else:

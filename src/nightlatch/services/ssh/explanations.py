@@ -7,65 +7,65 @@ from collections.abc import Iterator
 from nightlatch.model.causes import KeysPlace, NoServer, PasswordField, SettingLine
 from nightlatch.model.gaps import Gap
 from nightlatch.model.grants import Grant
-from nightlatch.model.obstacles import Blocked, Obstacle
+from nightlatch.model.obstacles import Obstacle, ObstacleKind
 from nightlatch.model.powers import Power
 from nightlatch.model.secrets import Certificate, Key, Password
 from nightlatch.model.services import SSH
 from nightlatch.model.sockets import Listener
 from nightlatch.net.addresses import AddressSet
 from nightlatch.origin import Kind, Origin
-from nightlatch.services.base import Case, State
+from nightlatch.services.base import ServerState, ServiceCase
 from nightlatch.services.ssh.entries import SshAccess
 from nightlatch.services.ssh.hindrances import hindrances
 from nightlatch.services.ssh.settings import Settings
 from nightlatch.systems import posix
 
 
-def unserved(case: Case) -> Obstacle | None:
+def unserved(case: ServiceCase) -> Obstacle | None:
     """Why the server lets nobody in at all."""
     access = _ssh(case)
-    if access.state is State.ABSENT:
-        return Obstacle(Blocked.NO_SERVICE, (NoServer(SSH.title, Origin(posix.SSHD, kind=Kind.ABSENT)),))
+    if access.state is ServerState.ABSENT:
+        return Obstacle(ObstacleKind.NO_SERVICE, (NoServer(SSH.title, Origin(posix.SSHD, kind=Kind.ABSENT)),))
     refusal = access.effective.refusal
     if refusal is not None:
-        return Obstacle(Blocked.REFUSED, (Gap("SSH server", refusal.because, refusal.origin, refused=True),))
+        return Obstacle(ObstacleKind.REFUSED, (Gap("SSH server", refusal.because, refusal.origin, refused=True),))
     return None
 
 
-def refused(grant: Grant, where: AddressSet, case: Case, *, served: bool) -> Obstacle | None:
+def refused(grant: Grant, where: AddressSet, case: ServiceCase, *, served: bool) -> Obstacle | None:
     """What keeps out the account, or what is shown, from `where` (addresses as callers have them)."""
     access = _ssh(case)
     shut = _shut(grant, access) if not served else None
     return shut or _turned(grant, access) or _password(grant, where, case)
 
 
-def lacking(grant: Grant, where: AddressSet, case: Case) -> Obstacle | None:
+def lacking(grant: Grant, where: AddressSet, case: ServiceCase) -> Obstacle | None:
     """Which of the things that the grant asks for is not there."""
     top = _ssh(case).settings(grant.account, where)[0]
     keys, certificates = _held_keys(grant), any(isinstance(s, Certificate) for need in grant.proofs for s in need)
     switch = top["pubkeyauthentication"]
     if (keys or certificates) and switch.word == "no":
-        return Obstacle(Blocked.KEYS_OFF, (SettingLine("pubkeyauthentication", switch.word, switch.origin),))
+        return Obstacle(ObstacleKind.KEYS_OFF, (SettingLine("pubkeyauthentication", switch.word, switch.origin),))
     if keys:
         origin = _keys_place(grant, top, case)
-        return Obstacle(Blocked.UNLISTED, (KeysPlace(origin),), at=origin.path)
+        return Obstacle(ObstacleKind.UNLISTED, (KeysPlace(origin),), at=origin.path)
     if certificates:
         trusted = top["trustedusercakeys"]
-        return Obstacle(Blocked.NO_AUTHORITY, (SettingLine("trustedusercakeys", trusted.word, trusted.origin),))
+        return Obstacle(ObstacleKind.NO_AUTHORITY, (SettingLine("trustedusercakeys", trusted.word, trusted.origin),))
     return None
 
 
 def lines(
-    grant: Grant, power: Power, socket: Listener, seen: AddressSet, case: Case
-) -> Iterator[tuple[Obstacle, AddressSet]]:  # fmt: skip
+    grant: Grant, power: Power, socket: Listener, seen: AddressSet, case: ServiceCase
+) -> Iterator[tuple[Obstacle, AddressSet]]:
     """Lines that keep the account out from parts of `seen` (addresses as the guest sees them) at one socket."""
     account = case.reading.accounts.by_name[grant.account]
     needs = tuple(sorted(grant.asked(power), key=repr))
     for each in hindrances(_ssh(case), account, needs, socket, seen):
-        yield Obstacle(Blocked.LINE, (each.cause,), at=each.cause.origin, why=each.why), each.sources
+        yield Obstacle(ObstacleKind.LINE, (each.cause,), at=each.cause.origin, why=each.why), each.sources
 
 
-def _ssh(case: Case) -> SshAccess:
+def _ssh(case: ServiceCase) -> SshAccess:
     assert isinstance(case.access, SshAccess)
     return case.access
 
@@ -73,7 +73,7 @@ def _ssh(case: Case) -> SshAccess:
 def _shut(grant: Grant, access: SshAccess) -> Obstacle | None:
     for account, cause in access.shut:
         if account == grant.account:
-            return Obstacle(Blocked.SHUT, (cause,), at=cause.origin)
+            return Obstacle(ObstacleKind.SHUT, (cause,), at=cause.origin)
     return None
 
 
@@ -81,22 +81,22 @@ def _turned(grant: Grant, access: SshAccess) -> Obstacle | None:
     keys = _held_keys(grant)
     for turned in access.turned:
         if turned.account == grant.account and (turned.fingerprint in keys or (keys and not turned.fingerprint)):
-            return Obstacle(Blocked.TURNED_DOWN, (turned.cause,), at=turned.origin)
+            return Obstacle(ObstacleKind.TURNED_DOWN, (turned.cause,), at=turned.origin)
     return None
 
 
-def _password(grant: Grant, where: AddressSet, case: Case) -> Obstacle | None:
+def _password(grant: Grant, where: AddressSet, case: ServiceCase) -> Obstacle | None:
     if not all(any(isinstance(s, Password) for s in need) for need in grant.proofs):
         return None
     account = case.reading.accounts.by_name[grant.account]
     if not account.hash_method and not account.has_empty_password:
         field = PasswordField(account.password or "empty", account.password_origin)
-        return Obstacle(Blocked.NO_PASSWORD, (field,), at=grant.account)
+        return Obstacle(ObstacleKind.NO_PASSWORD, (field,), at=grant.account)
     settings = _ssh(case).settings(grant.account, where)[0]
     switch = settings["passwordauthentication"]
     challenge = settings["kbdinteractiveauthentication"]
     if switch.word == "no" and (challenge.word == "no" or settings["usepam"].word == "no"):
-        return Obstacle(Blocked.PASSWORDS_OFF, (SettingLine("passwordauthentication", "no", switch.origin),))
+        return Obstacle(ObstacleKind.PASSWORDS_OFF, (SettingLine("passwordauthentication", "no", switch.origin),))
     return None
 
 
@@ -104,7 +104,7 @@ def _held_keys(grant: Grant) -> set[str]:
     return {s.fingerprint for need in grant.proofs for s in need if isinstance(s, Key)}
 
 
-def _keys_place(grant: Grant, settings: Settings, case: Case) -> Origin:
+def _keys_place(grant: Grant, settings: Settings, case: ServiceCase) -> Origin:
     account, listed = case.reading.accounts.by_name[grant.account], settings["authorizedkeysfile"]
     path = f"{account.home}/{listed.word}" if not listed.word.startswith(("/", "%")) else listed.word
     entry = case.reading.snapshot.resolve(path).entry

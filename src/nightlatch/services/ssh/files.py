@@ -8,13 +8,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from nightlatch.evidence.snapshot import Entry, Found, Kind, Snapshot
+from nightlatch.evidence.snapshot import Entry, EntryKind, ResolvedPath, Snapshot
 from nightlatch.origin import Origin
 from nightlatch.readings.accounts import Account, Accounts
 
 
 @dataclass(frozen=True, slots=True)
-class Refused:
+class FileRefusal:
     """Why sshd does not use a file; `absent` when it simply isn't there. `mend` is the mode or owner that would do."""
 
     because: str
@@ -32,33 +32,33 @@ class Judge:
     strict: bool
     private_groups: bool
 
-    def accepts(self, path: str, account: Account) -> tuple[Found, Refused | None]:
+    def accepts(self, path: str, account: Account) -> tuple[ResolvedPath, FileRefusal | None]:
         """Where `path` leads, and why sshd would not use it (None when it would)."""
         found = self.snapshot.resolve(path)
         entry = found.entry
         if found.problem:
-            return found, Refused(found.problem, Origin(found.path), path=found.path)
-        if entry is None or entry.kind is Kind.ABSENT:
-            return found, Refused("there is no such file", Origin(found.path), absent=True, path=found.path)
-        if entry.kind is not Kind.FILE:
-            return found, Refused("it is no regular file", Origin(found.path), path=found.path)
+            return found, FileRefusal(found.problem, Origin(found.path), path=found.path)
+        if entry is None or entry.kind is EntryKind.ABSENT:
+            return found, FileRefusal("there is no such file", Origin(found.path), absent=True, path=found.path)
+        if entry.kind is not EntryKind.FILE:
+            return found, FileRefusal("it is no regular file", Origin(found.path), path=found.path)
         unreadable = self._unreadable(path, found, account)
         if unreadable:
             return found, unreadable
         return found, self._unsafe(found, entry, account) if self.strict else None
 
-    def _unreadable(self, path: str, found: Found, account: Account) -> Refused | None:
+    def _unreadable(self, path: str, found: ResolvedPath, account: Account) -> FileRefusal | None:
         if account.uid == 0:
             return None
         for folder in found.folders:
             entry = self.snapshot.entries.get(folder)
             if entry is not None and not self._may(entry, account, 0o1):
                 because = f"{account.name} may not enter this folder (mode {entry.mode:04o})"
-                return Refused(because, Origin(folder), path=folder)
+                return FileRefusal(because, Origin(folder), path=folder)
         assert found.entry is not None
         if not self._may(found.entry, account, 0o4):
             because = f"{account.name} can't read it (mode {found.entry.mode:04o})"
-            return Refused(because, Origin(found.path), path=found.path)
+            return FileRefusal(because, Origin(found.path), path=found.path)
         return None
 
     def _may(self, entry: Entry, account: Account, bit: int) -> bool:
@@ -68,10 +68,10 @@ class Judge:
             return bool(entry.mode & (bit << 3))
         return bool(entry.mode & bit)
 
-    def _unsafe(self, found: Found, entry: Entry, account: Account) -> Refused | None:
+    def _unsafe(self, found: ResolvedPath, entry: Entry, account: Account) -> FileRefusal | None:
         problem = self._loose(entry, account)
         if problem:
-            return Refused(f"{problem}: sshd refuses the file (StrictModes)", Origin(found.path), path=found.path)
+            return FileRefusal(f"{problem}: sshd refuses the file (StrictModes)", Origin(found.path), path=found.path)
         home = self.snapshot.resolve(account.home).path
         folder = found.path.rpartition("/")[0] or "/"
         while True:
@@ -79,7 +79,7 @@ class Judge:
             problem = self._loose(above, account) if above is not None else ""
             if problem:
                 because = f"{problem}: sshd refuses every key file below it (StrictModes)"
-                return Refused(because, Origin(folder), path=folder)
+                return FileRefusal(because, Origin(folder), path=folder)
             if folder in (home, "/"):
                 return None
             folder = folder.rpartition("/")[0] or "/"
@@ -118,7 +118,7 @@ def chroot_problem(snapshot: Snapshot, path: str) -> ChrootProblem | None:
         entry = snapshot.resolve(at).entry
         if entry is None:
             return ChrootProblem("this folder was not looked at", Origin(at), unknown=True)
-        if entry.kind is not Kind.FOLDER:
+        if entry.kind is not EntryKind.FOLDER:
             return ChrootProblem("there is no such folder", Origin(at))
         if entry.uid != 0 or entry.mode & 0o022:
             because = f"mode {entry.mode:04o}, owner {entry.uid}: it must be root's, and nobody else may write it"

@@ -31,7 +31,7 @@ class Hindrance:
 
 def hindrances(
     access: SshAccess, account: Account, needs: tuple[Need, ...], socket: Listener, sources: AddressSet
-) -> Iterator[Hindrance]:  # fmt: skip
+) -> Iterator[Hindrance]:
     """What stands in the way of each part of these addresses on the way to one socket; parts without an answer are left out."""
     if access.logins is None:
         return
@@ -62,9 +62,7 @@ class _Part:
         if ends is not None:
             return Hindrance(Why.ENDED, SettingLine("authenticationmethods", " ".join(ends.value), ends.origin), here)
         settings = self.effective.settings(self.truth)
-        return (
-            self._account(settings, here) or self._needs(needs, settings, here) or self._methods(needs, settings, here)
-        )
+        return self._account(settings, here) or self._needs(needs, settings, here) or self._methods(needs, settings, here)
 
     def _account(self, settings: Settings, here: AddressSet) -> Hindrance | None:
         by_name = self.logins.names_looked_up
@@ -126,9 +124,7 @@ class _Part:
             asked = {name.partition(":")[0].replace("keyboard-interactive", "password") for name in each.split(",")}
             if usable(each, settings) and any(asked <= kind for kind in kinds):
                 return None
-        return Hindrance(
-            Why.MORE_ASKED, SettingLine("authenticationmethods", " ".join(lists.value), lists.origin), here
-        )
+        return Hindrance(Why.MORE_ASKED, SettingLine("authenticationmethods", " ".join(lists.value), lists.origin), here)
 
 
 def _method(secret: Secret) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from datetime import datetime
 
-from nightlatch.evidence.extra_paths import NO_MORE, More
+from nightlatch.evidence.extra_paths import NO_MORE, ExtraPaths
 from nightlatch.model import services
 from nightlatch.model.grants import Grant
 from nightlatch.model.handshake import Machine
@@ -17,10 +17,10 @@ from nightlatch.model.sockets import Listener
 from nightlatch.model.steps import Candidate
 from nightlatch.net.addresses import AddressSet
 from nightlatch.readings.guest import GuestReading
-from nightlatch.services.base import Case, Expected, Server, Silent, State
+from nightlatch.services.base import Expected, Server, ServerState, ServiceCase, SilentServer
 from nightlatch.services.ssh import after_change as changed
 from nightlatch.services.ssh import explanations, ports
-from nightlatch.services.ssh.closing_steps import Guesswork
+from nightlatch.services.ssh.closing_steps import ClosingSteps
 from nightlatch.services.ssh.entries import SshAccess, SshServer
 from nightlatch.services.ssh.opening_steps import open_up
 from nightlatch.services.ssh.settings import Effective
@@ -34,7 +34,7 @@ class SshKind:
         return services.SSH
 
     @property
-    def collects(self) -> More:
+    def collects(self) -> ExtraPaths:
         """Nothing more: SSH's files are always read, for a survey comes in by SSH."""
         return NO_MORE
 
@@ -46,42 +46,42 @@ class SshKind:
         """The one server; one that is not there, or would not start, lets nobody in."""
         effective = Effective(reading.sshd)
         if not reading.installed:
-            return (Silent(SshAccess(reading, effective, State.ABSENT)),)
+            return (SilentServer(SshAccess(reading, effective, ServerState.ABSENT)),)
         if effective.refusal is not None:
-            return (Silent(SshAccess(reading, effective, State.BROKEN)),)
+            return (SilentServer(SshAccess(reading, effective, ServerState.BROKEN)),)
         return (SshServer(reading, effective, ports.sockets_of(reading, effective), at),)
 
-    def unserved(self, case: Case) -> Obstacle | None:
+    def unserved(self, case: ServiceCase) -> Obstacle | None:
         """No server, or settings that sshd refuses."""
         return explanations.unserved(case)
 
-    def refused(self, grant: Grant, where: AddressSet, case: Case, *, served: bool) -> Obstacle | None:
+    def refused(self, grant: Grant, where: AddressSet, case: ServiceCase, *, served: bool) -> Obstacle | None:
         """An account that may not log in, a key that is not accepted, passwords that are not asked for."""
         return explanations.refused(grant, where, case, served=served)
 
-    def lacking(self, grant: Grant, where: AddressSet, case: Case) -> Obstacle | None:
+    def lacking(self, grant: Grant, where: AddressSet, case: ServiceCase) -> Obstacle | None:
         """A key or an authority that is not listed."""
         return explanations.lacking(grant, where, case)
 
     def lines(
-        self, grant: Grant, power: Power, socket: Listener, seen: AddressSet, case: Case
-    ) -> Iterator[tuple[Obstacle, AddressSet]]:  # fmt: skip
+        self, grant: Grant, power: Power, socket: Listener, seen: AddressSet, case: ServiceCase
+    ) -> Iterator[tuple[Obstacle, AddressSet]]:
         """Match blocks, lists and options of key lines."""
         return explanations.lines(grant, power, socket, seen, case)
 
-    def closing(self, path: AccessPath, why: str, case: Case) -> Iterator[Candidate]:
+    def closing(self, path: AccessPath, why: str, case: ServiceCase) -> Iterator[Candidate]:
         """Settings at the place that wins, key lines taken away or narrowed."""
-        return Guesswork(case).close(path, why)
+        return ClosingSteps(case).close(path, why)
 
-    def opening(self, grant: Grant, why: str, case: Case) -> Iterator[Candidate]:
+    def opening(self, grant: Grant, why: str, case: ServiceCase) -> Iterator[Candidate]:
         """Modes and owners, lists of users, key lines, settings for some."""
-        return open_up(Guesswork(case), grant, why)
+        return open_up(ClosingSteps(case), grant, why)
 
     def reads(self, reading: GuestReading) -> frozenset[str]:
         """The main file and all that it includes."""
         return frozenset(reading.sshd.files)
 
-    def after_change(self, before: Case, after: Case) -> Expected:
+    def after_change(self, before: ServiceCase, after: ServiceCase) -> Expected:
         """What `sshd -T -C` must say for callers whose settings change."""
         return changed.after_change(before, after)
 

@@ -11,26 +11,26 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 
-from nightlatch.evidence.snapshot import Kind
+from nightlatch.evidence.snapshot import EntryKind
 from nightlatch.formats import authorized_keys, krl, sshd_tokens
-from nightlatch.formats.authorized_keys import Broken, Entry, Options
+from nightlatch.formats.authorized_keys import KeyEntry, Options, SkippedLine
 from nightlatch.formats.keys import KeyFault, PublicKey, decode
-from nightlatch.formats.krl import Revoked
+from nightlatch.formats.krl import RevocationList
 from nightlatch.model.bounds import EVERYBODY, only_perhaps
 from nightlatch.model.causes import (
     AccountState,
     Cause,
     Condition,
     KeyLine,
-    KeyRefused,
     NoLogin,
     PamEnd,
     PamSays,
     PrincipalLine,
+    RefusedKey,
     SettingLine,
 )
 from nightlatch.model.gaps import Gap
-from nightlatch.model.secrets import Certificate, Key, Secret, Unknown
+from nightlatch.model.secrets import Certificate, Key, Secret, UnknownSecret
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet
 from nightlatch.net.numbers import whole
 from nightlatch.origin import Origin
@@ -38,10 +38,10 @@ from nightlatch.readings import address_lists
 from nightlatch.readings.accounts import Account
 from nightlatch.readings.guest import GuestReading
 from nightlatch.services.posix import pam
-from nightlatch.services.ssh.files import Judge, Refused
+from nightlatch.services.ssh.files import FileRefusal, Judge
 from nightlatch.services.ssh.settings import Settings
 
-NOTHING_REVOKED = Revoked(frozenset())
+NOTHING_REVOKED = RevocationList(frozenset())
 FIRST_REGULAR = 1000  # login.defs(5), UID_MIN
 NOT_SHELLS = ("nologin", "false")
 SHELLS = ("sh", "bash", "dash", "zsh", "ksh", "mksh", "ash", "fish", "tcsh", "csh", "rbash", "busybox", "pwsh", "xonsh")
@@ -60,7 +60,7 @@ class Offer:
 
 
 @dataclass(frozen=True, slots=True)
-class Turned:
+class RejectedKey:
     """A key that stands in a file and isn't accepted, and why."""
 
     account: str
@@ -70,22 +70,22 @@ class Turned:
     path: str = ""
 
     @property
-    def cause(self) -> KeyRefused:
+    def cause(self) -> RefusedKey:
         """Why, as a cause of its own."""
-        return KeyRefused(self.because, self.origin)
+        return RefusedKey(self.because, self.origin)
 
 
 @dataclass(frozen=True, slots=True)
-class Offers:
+class AccountKeys:
     """All keys of one account under one set of settings."""
 
     offers: tuple[Offer, ...] = ()
-    turned: tuple[Turned, ...] = ()
+    turned: tuple[RejectedKey, ...] = ()
     gaps: tuple[Gap, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
-class Door:
+class LoginState:
     """Whether an account may log in at all: `shut` says why not; `must_change` that only a new password may be set."""
 
     shut: Cause | None = None
@@ -102,49 +102,49 @@ class Logins:
     names_looked_up: bool
     uses_pam: bool
     judge: Judge
-    _cache: dict[tuple[str, ...], Offers] = field(default_factory=dict)
-    _doors: dict[tuple[str, str], Door] = field(default_factory=dict)
+    _cache: dict[tuple[str, ...], AccountKeys] = field(default_factory=dict)
+    _doors: dict[tuple[str, str], LoginState] = field(default_factory=dict)
 
     def today(self) -> int:
         """Days since 1970, as shadow(5) counts."""
         return int(self.at.timestamp() // 86400)
 
-    def door(self, account: Account, settings: Settings) -> Door:
+    def door(self, account: Account, settings: Settings) -> LoginState:
         """Account, shell and expiry, before any proof is looked at (auth.c, allowed_user)."""
         key = (account.name, settings["chrootdirectory"].word)
         if key not in self._doors:
             self._doors[key] = self._door(account, settings)
         return self._doors[key]
 
-    def _door(self, account: Account, settings: Settings) -> Door:
+    def _door(self, account: Account, settings: Settings) -> LoginState:
         if not self.uses_pam and account.password.startswith("!"):
-            return Door(AccountState(Condition.LOCKED, account.password_origin))
+            return LoginState(AccountState(Condition.LOCKED, account.password_origin))
         if settings["chrootdirectory"].word.lower() == "none":
             shell = self._shell_missing(account)
             if shell:
-                return Door(shell)
+                return LoginState(shell)
         nologin = self.reading.snapshot.resolve("/etc/nologin").entry
-        blocked = nologin is not None and nologin.kind is not Kind.ABSENT and account.uid != 0
+        blocked = nologin is not None and nologin.kind is not EntryKind.ABSENT and account.uid != 0
         if self.uses_pam:
             return self._pam_door(account, blocked)
         if account.expires is not None and account.expires < self.today():
-            return Door(AccountState(Condition.EXPIRED, account.password_origin))
+            return LoginState(AccountState(Condition.EXPIRED, account.password_origin))
         if blocked:
-            return Door(NoLogin(Origin("/etc/nologin")))
-        return Door(must_change=account.changed == 0)
+            return LoginState(NoLogin(Origin("/etc/nologin")))
+        return LoginState(must_change=account.changed == 0)
 
     def _shell_missing(self, account: Account) -> AccountState | None:
         shell = account.shell or "/bin/sh"
         entry = self.reading.snapshot.resolve(shell).entry
         if entry is None:
             return None
-        if entry.kind is Kind.ABSENT:
+        if entry.kind is EntryKind.ABSENT:
             return AccountState(Condition.NO_SHELL, account.origin, shell)
-        if entry.kind is not Kind.FILE or not entry.mode & 0o111:
+        if entry.kind is not EntryKind.FILE or not entry.mode & 0o111:
             return AccountState(Condition.SHELL_NOT_RUN, account.origin, shell)
         return None
 
-    def _pam_door(self, account: Account, blocked: bool) -> Door:
+    def _pam_door(self, account: Account, blocked: bool) -> LoginState:
         def answers(module: str, arguments: tuple[str, ...]) -> str | None:
             if module == "pam_nologin.so":
                 return "auth_err" if blocked else "ignore"
@@ -156,13 +156,13 @@ class Logins:
 
         verdict = pam.run(self.reading.pam, "sshd", "account", answers)
         gaps = (verdict.gap,) if verdict.gap else ()
-        if verdict.outcome is pam.Outcome.SHUT:
+        if verdict.outcome is pam.PamOutcome.SHUT:
             if blocked:
-                return Door(NoLogin(Origin("/etc/nologin")))
+                return LoginState(NoLogin(Origin("/etc/nologin")))
             if self._unix_account(account) != "success":
-                return Door(AccountState(Condition.EXPIRED_OR_PASSWORD, account.password_origin))
-            return Door(PamEnd(PamSays.REFUSED, verdict.origin or account.origin))
-        return Door(None, verdict.outcome is pam.Outcome.CHANGE, gaps)
+                return LoginState(AccountState(Condition.EXPIRED_OR_PASSWORD, account.password_origin))
+            return LoginState(PamEnd(PamSays.REFUSED, verdict.origin or account.origin))
+        return LoginState(None, verdict.outcome is pam.PamOutcome.CHANGE, gaps)
 
     def _access_file(self) -> str | None:
         content = self.reading.snapshot.content("/etc/security/access.conf") or b""
@@ -212,28 +212,34 @@ class Logins:
             return "auth_err" if module == "pam_unix.so" else answers(module, arguments)
 
         # A stack that goes on after a wrong password, and is open in the end, asks for none.
-        if (open_to_all := pam.run(self.reading.pam, "sshd", "auth", wrong)).outcome is pam.Outcome.OPEN:
+        if (open_to_all := pam.run(self.reading.pam, "sshd", "auth", wrong)).outcome is pam.PamOutcome.OPEN:
             return "anything", None, open_to_all.origin
         verdict = pam.run(self.reading.pam, "sshd", "auth", answers)
-        if verdict.outcome is pam.Outcome.UNKNOWN:
+        if verdict.outcome is pam.PamOutcome.UNKNOWN:
             return "unknown", verdict.gap, None
-        return (asked["value"] if verdict.outcome is pam.Outcome.OPEN else "shut"), None, None
+        return (asked["value"] if verdict.outcome is pam.PamOutcome.OPEN else "shut"), None, None
 
-    def offers(self, account: Account, settings: Settings) -> Offers:
+    def offers(self, account: Account, settings: Settings) -> AccountKeys:
         """All keys and certificates that open the account under these settings."""
         names = (
-            "authorizedkeysfile", "trustedusercakeys", "authorizedprincipalsfile", "authorizedkeyscommand",
-            "authorizedprincipalscommand", "revokedkeys", "pubkeyacceptedalgorithms", "requiredrsasize",
+            "authorizedkeysfile",
+            "trustedusercakeys",
+            "authorizedprincipalsfile",
+            "authorizedkeyscommand",
+            "authorizedprincipalscommand",
+            "revokedkeys",
+            "pubkeyacceptedalgorithms",
+            "requiredrsasize",
             "casignaturealgorithms",
-        )  # fmt: skip
+        )
         key = (account.name, *(" ".join(settings[name].value) for name in names))
         if key not in self._cache:
             self._cache[key] = self._offers(account, settings)
         return self._cache[key]
 
-    def _offers(self, account: Account, settings: Settings) -> Offers:
+    def _offers(self, account: Account, settings: Settings) -> AccountKeys:
         offers: list[Offer] = []
-        turned: list[Turned] = []
+        turned: list[RejectedKey] = []
         gaps: list[Gap] = []
         revoked = self._revoked(settings, gaps)
         for name in settings["authorizedkeysfile"].value:
@@ -241,31 +247,33 @@ class Logins:
                 continue
             path = sshd_tokens.file_for(name, user=account.name, uid=account.uid, home=account.home)
             if path is None:
-                gaps.append(
-                    Gap("authorized keys", f'"{name}" has an unknown token', settings["authorizedkeysfile"].origin)
-                )
+                gaps.append(Gap("authorized keys", f'"{name}" has an unknown token', settings["authorizedkeysfile"].origin))
                 continue
             self._file(path, account, settings, revoked, offers, turned, gaps)
         offers.extend(self._authority(account, settings, revoked, gaps))
         for keyword, what in (("authorizedkeyscommand", "keys"), ("authorizedprincipalscommand", "principals")):
             command = settings[keyword]
             if command.word.lower() != "none":
-                gap = Gap(
-                    "authorized keys", f"{command.word} would have to run to say which {what} count", command.origin
-                )
+                gap = Gap("authorized keys", f"{command.word} would have to run to say which {what} count", command.origin)
                 gaps.append(gap)
-                unknown = Unknown("a key that a program names", command.origin)
+                unknown = UnknownSecret("a key that a program names", command.origin)
                 cause = SettingLine(keyword, command.word, command.origin)
                 offers.append(Offer(unknown, Options(), NO_ADDRESS, EVERY_ADDRESS, (cause,), (gap,)))
-        return Offers(tuple(offers), tuple(turned), tuple(gaps))
+        return AccountKeys(tuple(offers), tuple(turned), tuple(gaps))
 
     def _file(
-        self, path: str, account: Account, settings: Settings, revoked: Revoked | None,
-        offers: list[Offer], turned: list[Turned], gaps: list[Gap],
-    ) -> None:  # fmt: skip
+        self,
+        path: str,
+        account: Account,
+        settings: Settings,
+        revoked: RevocationList | None,
+        offers: list[Offer],
+        turned: list[RejectedKey],
+        gaps: list[Gap],
+    ) -> None:
         found, refused = self.judge.accepts(path, account)
         entry = found.entry
-        if entry is not None and entry.kind is Kind.FILE and entry.content is None:
+        if entry is not None and entry.kind is EntryKind.FILE and entry.content is None:
             gaps.append(Gap("authorized keys", f"this file {entry.note or 'was not read'}", Origin(found.path)))
             return
         if entry is None and refused and refused.absent:
@@ -273,23 +281,23 @@ class Logins:
             return
         if entry is None or entry.content is None:
             if refused and not refused.absent:
-                turned.append(Turned(account.name, "", refused.because, refused.origin, refused.path))
+                turned.append(RejectedKey(account.name, "", refused.because, refused.origin, refused.path))
             return
         for line in authorized_keys.parse(entry.content):
             origin = Origin(found.path, line.number)
-            if isinstance(line, Broken):
-                turned.append(Turned(account.name, line.key.fingerprint if line.key else "", line.because, origin))
+            if isinstance(line, SkippedLine):
+                turned.append(RejectedKey(account.name, line.key.fingerprint if line.key else "", line.because, origin))
                 continue
             because = self._turned_down(line, settings, revoked, refused)
             if because:
                 at = refused.origin if refused else origin
-                turned.append(Turned(account.name, line.key.fingerprint, because, at, refused.path if refused else ""))
+                turned.append(RejectedKey(account.name, line.key.fingerprint, because, at, refused.path if refused else ""))
                 continue
             offers.extend(self._line(line, account, origin))
 
     def _turned_down(
-        self, line: Entry, settings: Settings, revoked: Revoked | None, refused: Refused | None
-    ) -> str:  # fmt: skip
+        self, line: KeyEntry, settings: Settings, revoked: RevocationList | None, refused: FileRefusal | None
+    ) -> str:
         if refused:
             return refused.because
         if revoked is None:
@@ -330,7 +338,7 @@ class Logins:
             return True
         return False if self.at < when - timedelta(hours=14) else None
 
-    def _line(self, line: Entry, account: Account, origin: Origin) -> Iterator[Offer]:
+    def _line(self, line: KeyEntry, account: Account, origin: Origin) -> Iterator[Offer]:
         sources = EVERYBODY
         gaps: tuple[Gap, ...] = ()
         if line.options.source is not None:
@@ -354,15 +362,15 @@ class Logins:
             yield Offer(secret, line.options, sources.surely, sources.perhaps, (cause,), gaps)
 
     def _authority(
-        self, account: Account, settings: Settings, revoked: Revoked | None, gaps: list[Gap]
-    ) -> Iterator[Offer]:  # fmt: skip
+        self, account: Account, settings: Settings, revoked: RevocationList | None, gaps: list[Gap]
+    ) -> Iterator[Offer]:
         trusted = settings["trustedusercakeys"]
         if trusted.word.lower() == "none" or _no_certificates(settings):
             return
         content = self._key_file(trusted.word, gaps)
         principals = self._principals(account, settings, gaps)
         for entry in authorized_keys.parse(content or b""):
-            if isinstance(entry, Entry) and revoked is not None and not is_revoked(entry.key, revoked):
+            if isinstance(entry, KeyEntry) and revoked is not None and not is_revoked(entry.key, revoked):
                 for principal, options, more in principals:
                     causes = (SettingLine("trustedusercakeys", trusted.word, trusted.origin), *more)
                     matched = address_lists.host_list(options.source) if options.source is not None else None
@@ -370,9 +378,7 @@ class Logins:
                     perhaps = matched.yes | matched.unsure if matched else EVERY_ADDRESS
                     yield Offer(Certificate(entry.key.fingerprint, principal), options, surely, perhaps, causes)
 
-    def _principals(
-        self, account: Account, settings: Settings, gaps: list[Gap]
-    ) -> list[tuple[str, Options, tuple[Cause, ...]]]:  # fmt: skip
+    def _principals(self, account: Account, settings: Settings, gaps: list[Gap]) -> list[tuple[str, Options, tuple[Cause, ...]]]:
         stated = settings["authorizedprincipalsfile"]
         by_command = settings["authorizedprincipalscommand"].word.lower() != "none"
         if stated.word.lower() == "none":
@@ -396,7 +402,7 @@ class Logins:
             out.append((name, options, (PrincipalLine(name, Origin(found.path, number)),)))
         return out
 
-    def _revoked(self, settings: Settings, gaps: list[Gap]) -> Revoked | None:
+    def _revoked(self, settings: Settings, gaps: list[Gap]) -> RevocationList | None:
         """What is revoked; None when the list can't be read, and sshd then refuses every key."""
         stated = settings["revokedkeys"]
         if stated.word.lower() == "none":
@@ -417,7 +423,7 @@ class Logins:
                     out.add(decode(words[0], words[1]).fingerprint)
                 except KeyFault:
                     continue
-        return Revoked(frozenset(out))
+        return RevocationList(frozenset(out))
 
     def _key_file(self, path: str, gaps: list[Gap]) -> bytes | None:
         found = self.reading.snapshot.resolve(path)
@@ -429,14 +435,10 @@ class Logins:
 def _no_certificates(settings: Settings) -> str:
     """Why no certificate at all is accepted, or an empty text: none of their kinds is among the algorithms."""
     accepted = settings["pubkeyacceptedalgorithms"].word.split(",")
-    return (
-        ""
-        if any("-cert-v0" in each for each in accepted)
-        else "no kind of certificate is accepted (PubkeyAcceptedAlgorithms)"
-    )
+    return "" if any("-cert-v0" in each for each in accepted) else "no kind of certificate is accepted (PubkeyAcceptedAlgorithms)"
 
 
-def is_revoked(key: PublicKey, revoked: Revoked) -> bool:
+def is_revoked(key: PublicKey, revoked: RevocationList) -> bool:
     """Whether a key is on the list, by itself or by a digest."""
     if revoked is NOTHING_REVOKED:
         return False

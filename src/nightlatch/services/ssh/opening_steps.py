@@ -5,23 +5,23 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from nightlatch.estate.model import Estate
-from nightlatch.evidence.snapshot import Kind
+from nightlatch.evidence.snapshot import EntryKind
 from nightlatch.formats import authorized_keys, sshd_tokens
 from nightlatch.formats import lines as text_lines
-from nightlatch.formats.authorized_keys import Entry, quote
+from nightlatch.formats.authorized_keys import KeyEntry, quote
 from nightlatch.formats.keys import PublicKey
 from nightlatch.model.grants import Grant, seen_by_guest
-from nightlatch.model.powers import Gives
+from nightlatch.model.powers import PowerKind
 from nightlatch.model.secrets import Certificate, Key, Need, Password
 from nightlatch.model.sources import COMMON
 from nightlatch.model.steps import AddLine, AppendBlock, Candidate, FileStep, MakeFolder, ReplaceLine, SetMode, SetOwner
 from nightlatch.readings.accounts import Account
-from nightlatch.services.base import Case
+from nightlatch.services.base import ServiceCase
 from nightlatch.services.ssh import blocks, wanted
-from nightlatch.services.ssh.closing_steps import Guesswork
+from nightlatch.services.ssh.closing_steps import ClosingSteps
 
 
-def open_up(work: Guesswork, grant: Grant, why: str) -> Iterator[Candidate]:
+def open_up(work: ClosingSteps, grant: Grant, why: str) -> Iterator[Candidate]:
     """Candidates that may let a grant in, the best first."""
     account = work.reading.accounts.by_name.get(grant.account)
     if account is None:
@@ -33,17 +33,15 @@ def open_up(work: Guesswork, grant: Grant, why: str) -> Iterator[Candidate]:
         yield from _proof(work, grant, need, account, why)
 
 
-def own_key(case: Case, account: Account, why: str) -> tuple[FileStep, ...]:
+def own_key(case: ServiceCase, account: Account, why: str) -> tuple[FileStep, ...]:
     """The steps that put the keys of the grants of a case, such as the own door's, where sshd looks for them."""
-    work = Guesswork(case)
+    work = ClosingSteps(case)
     found = {s for grant in case.grants for need in grant.proofs for s in need if isinstance(s, Key)}
     secrets = sorted(found, key=lambda s: s.fingerprint)
     return tuple(step for secret in secrets for step in _add_key(work, secret, account, why))
 
 
-def _proof(
-    work: Guesswork, grant: Grant, need: Need, account: Account, why: str
-) -> Iterator[Candidate]:  # fmt: skip
+def _proof(work: ClosingSteps, grant: Grant, need: Need, account: Account, why: str) -> Iterator[Candidate]:
     steps: list[FileStep] = []
     for secret in need:
         if isinstance(secret, Key | Certificate):
@@ -58,8 +56,8 @@ def _proof(
             on += work.setting("permitrootlogin", "prohibit-password", by_name.origin, why, opens=True)
     if on:
         yield (*steps, *dict.fromkeys(on))
-    if any(power.gives is Gives.FILES for power in grant.gives):
-        root = next(power.what for power in grant.gives if power.gives is Gives.FILES)
+    if any(power.gives is PowerKind.FILES for power in grant.gives):
+        root = next(power.what for power in grant.gives if power.gives is PowerKind.FILES)
         yield (*steps, AppendBlock(work.main, why, True, blocks.for_files(grant.account, root)))
     if block:
         yield (*steps, AppendBlock(work.main, why, True, block))
@@ -67,28 +65,24 @@ def _proof(
         yield tuple(steps)
 
 
-def _add_key(
-    work: Guesswork, secret: Key | Certificate, account: Account, why: str
-) -> list[FileStep]:  # fmt: skip
+def _add_key(work: ClosingSteps, secret: Key | Certificate, account: Account, why: str) -> list[FileStep]:
     public = _public(secret, work.estate)
     want = wanted.of_secret(secret, account.name, work.grants)
     path = _key_path(work, account)
     if public is None or want is None or path is None:
         return []
-    parts = [
-        f"{name}={quote(value)}" if value else name for name, value in wanted.options(want).items() if value is not None
-    ]
+    parts = [f"{name}={quote(value)}" if value else name for name, value in wanted.options(want).items() if value is not None]
     if isinstance(secret, Certificate):
         parts = ["cert-authority", f"principals={quote(secret.principal or '')}", *parts]
     line = " ".join([",".join(parts), public.line] if parts else [public.line])
     out: list[FileStep] = []
     found = work.reading.snapshot.resolve(path)
-    if found.entry is not None and found.entry.kind is Kind.FILE and line.encode() in (found.entry.content or b""):
+    if found.entry is not None and found.entry.kind is EntryKind.FILE and line.encode() in (found.entry.content or b""):
         return []
     folder = work.reading.snapshot.resolve(path.rpartition("/")[0])
-    if folder.entry is None or folder.entry.kind is Kind.ABSENT:
+    if folder.entry is None or folder.entry.kind is EntryKind.ABSENT:
         out.append(MakeFolder(folder.path, why, True, 0o700, account.uid, account.gid))
-    real = found.path if found.entry and found.entry.kind is Kind.FILE else f"{folder.path}/{path.rpartition('/')[2]}"
+    real = found.path if found.entry and found.entry.kind is EntryKind.FILE else f"{folder.path}/{path.rpartition('/')[2]}"
     out.append(AddLine(real, why, True, line, account.uid, account.gid))
     return out
 
@@ -101,14 +95,14 @@ def _public(secret: Key | Certificate, estate: Estate) -> PublicKey | None:
     return next((key for key in known if key.fingerprint == wanted_print), None)
 
 
-def _key_path(work: Guesswork, account: Account) -> str | None:
+def _key_path(work: ClosingSteps, account: Account) -> str | None:
     for name in work.access.effective.top["authorizedkeysfile"].value:
         if name.lower() != "none":
             return sshd_tokens.file_for(name, user=account.name, uid=account.uid, home=account.home)
     return None
 
 
-def _modes(work: Guesswork, account: Account, why: str) -> Iterator[Candidate]:
+def _modes(work: ClosingSteps, account: Account, why: str) -> Iterator[Candidate]:
     """Take write rights of others off a key file or a folder above it, or give it to its account."""
     steps: list[FileStep] = []
     for turned in work.access.turned:
@@ -119,14 +113,14 @@ def _modes(work: Guesswork, account: Account, why: str) -> Iterator[Candidate]:
             steps.append(SetOwner(turned.path, why, True, account.uid))
         mode = entry.mode & ~0o022
         if entry.uid == account.uid:
-            mode |= 0o100 if entry.kind is Kind.FOLDER else 0o400
+            mode |= 0o100 if entry.kind is EntryKind.FOLDER else 0o400
         if mode != entry.mode:
             steps.append(SetMode(turned.path, why, True, mode))
     if steps:
         yield tuple(dict.fromkeys(steps))
 
 
-def _lists(work: Guesswork, account: Account, why: str) -> Iterator[Candidate]:
+def _lists(work: ClosingSteps, account: Account, why: str) -> Iterator[Candidate]:
     """AllowUsers, AllowGroups and DenyUsers lines that leave the account out, or name it."""
     top = work.access.effective.top
     for keyword, name in (("allowusers", account.name), ("allowgroups", account.groups[0] if account.groups else "")):
@@ -141,7 +135,7 @@ def _lists(work: Guesswork, account: Account, why: str) -> Iterator[Candidate]:
             yield work.setting("denyusers", " ".join(left), denied.origin, why, opens=True)
 
 
-def _widen(work: Guesswork, grant: Grant, why: str) -> Iterator[Candidate]:
+def _widen(work: ClosingSteps, grant: Grant, why: str) -> Iterator[Candidate]:
     """Change the options of a key line that is there, but narrower or for less than is granted."""
     for secret in {s for need in grant.proofs for s in need if isinstance(s, Key)}:
         want = wanted.of_secret(secret, grant.account, work.grants)
@@ -152,11 +146,7 @@ def _widen(work: Guesswork, grant: Grant, why: str) -> Iterator[Candidate]:
             if content is None or path in work.reading.sshd.files:
                 continue
             for entry in authorized_keys.parse(content):
-                if (
-                    isinstance(entry, Entry)
-                    and entry.key.fingerprint == secret.fingerprint
-                    and not entry.options.authority
-                ):
+                if isinstance(entry, KeyEntry) and entry.key.fingerprint == secret.fingerprint and not entry.options.authority:
                     before = text_lines.text_of(text_lines.split(content)[entry.number - 1]).rstrip("\r\n")
                     after = authorized_keys.with_options(before, entry, wanted.options(want))
                     if after != before:

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from nightlatch.formats import sshd_tokens
 from nightlatch.formats.authorized_keys import Options
-from nightlatch.model.powers import ADMINISTER, SHELL, Gives, Power
+from nightlatch.model.powers import ADMINISTER, SHELL, Power, PowerKind
 from nightlatch.readings.accounts import Account
 from nightlatch.services.ssh.logins import NOT_SHELLS, SHELLS
 from nightlatch.services.ssh.settings import Settings
@@ -18,16 +18,16 @@ def powers(settings: Settings, options: Options, account: Account, *, must_chang
     """All powers of one login, without root's rights of other accounts than root."""
     if must_change:
         # sshd runs passwd in place of everything else and forbids forwarding (session.c).
-        return [Power(Gives.CHANGE_PASSWORD)]
+        return [Power(PowerKind.CHANGE_PASSWORD)]
     out = list(_session(settings, options, account))
     if settings["disableforwarding"].word == "no":
         out.extend(_forwarding(settings, options))
         if (
             settings["allowagentforwarding"].word == "yes"
             and options.agent
-            and any(p.gives in (Gives.SHELL, Gives.COMMAND) for p in out)
+            and any(p.gives in (PowerKind.SHELL, PowerKind.COMMAND) for p in out)
         ):
-            out.append(Power(Gives.AGENT))
+            out.append(Power(PowerKind.AGENT))
     if account.uid == 0 and SHELL in out:
         out.append(ADMINISTER)
     return out
@@ -52,21 +52,21 @@ def _session(settings: Settings, options: Options, account: Account) -> Iterator
     sftp = dict(zip(subsystems[::2], subsystems[1::2], strict=True)).get("sftp", "")
     if forced:
         if forced.split()[0] == INTERNAL:
-            yield Power(Gives.FILES, root)
+            yield Power(PowerKind.FILES, root)
         elif name not in NOT_SHELLS:
-            yield Power(Gives.COMMAND, forced)
+            yield Power(PowerKind.COMMAND, forced)
         return
     inside = sftp.split()[:1] == [INTERNAL]
     if name in SHELLS:
         yield SHELL
         if sftp:
-            yield Power(Gives.FILES, root)
+            yield Power(PowerKind.FILES, root)
     else:
         if name not in NOT_SHELLS:
-            yield Power(Gives.COMMAND, shell)
+            yield Power(PowerKind.COMMAND, shell)
         if inside:
             # The built-in server needs no shell, so a no-login shell does not stop it.
-            yield Power(Gives.FILES, root)
+            yield Power(PowerKind.FILES, root)
 
 
 def _forwarding(settings: Settings, options: Options) -> Iterator[Power]:
@@ -75,12 +75,12 @@ def _forwarding(settings: Settings, options: Options) -> Iterator[Power]:
     tcp = settings["allowtcpforwarding"].word
     if tcp in ("yes", "local"):
         for target in _narrowed(settings["permitopen"].value, options.opens):
-            yield Power(Gives.TUNNEL, target)
+            yield Power(PowerKind.TUNNEL, target)
     if tcp in ("yes", "remote"):
         for target in _narrowed(settings["permitlisten"].value, options.listens):
-            yield Power(Gives.LISTEN, target)
+            yield Power(PowerKind.LISTEN, target)
     if settings["allowstreamlocalforwarding"].word != "no":
-        yield Power(Gives.TUNNEL, "local sockets")
+        yield Power(PowerKind.TUNNEL, "local sockets")
 
 
 def _narrowed(by_server: tuple[str, ...], by_key: tuple[str, ...]) -> list[str]:

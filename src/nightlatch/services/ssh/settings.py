@@ -16,7 +16,7 @@ from dataclasses import dataclass
 from itertools import product
 
 from nightlatch.formats.patterns import in_list
-from nightlatch.formats.sshd_keywords import KEYWORDS, Keyword, Wins, spelled
+from nightlatch.formats.sshd_keywords import KEYWORDS, Keyword, Precedence, spelled
 from nightlatch.model.bounds import EVERYBODY, NOBODY, Addresses, in_all, only_perhaps
 from nightlatch.model.gaps import Gap
 from nightlatch.model.sockets import Listener
@@ -67,7 +67,7 @@ World = tuple[SourceClass, ...]
 
 
 @dataclass(frozen=True, slots=True)
-class Holds:
+class MatchScope:
     """Where one Match line holds, and why that can't be said of some addresses; empty where it can be said of all."""
 
     where: Addresses
@@ -87,7 +87,7 @@ class Effective:
         self._first = _collect(d for d in reading.directives if self._always(d))
         self._methods = [each for each in reading.directives if each.keyword == "authenticationmethods"]
         self._cache: dict[tuple[bool, ...], Settings] = {}
-        self._worlds: dict[tuple[Holds, ...], list[World]] = {}
+        self._worlds: dict[tuple[MatchScope, ...], list[World]] = {}
         self.top = self.settings(tuple(m.is_all for m in reading.matches))
 
     @property
@@ -113,7 +113,7 @@ class Effective:
                 before = out.get(name)
                 beaten = (before.directive,) if before and before.directive and before.directive.blocks == () else ()
                 value = setting.value
-                if before and KEYWORDS[name].wins is Wins.PARTS:
+                if before and KEYWORDS[name].wins is Precedence.PARTS:
                     value = _parts([value, before.value])
                 out[name] = Setting(value, setting.origin, setting.directive, setting.lost + beaten)
             self._cache[truth] = _Defaulted(out)
@@ -169,19 +169,19 @@ def _collect(directives: Iterator[Directive]) -> dict[str, Setting]:
     for directive in directives:
         taken = chosen.setdefault(directive.keyword, [])
         wins = KEYWORDS[directive.keyword].wins
-        if taken and (wins is Wins.LAST or (wins is Wins.FIRST_OR_NONE and directive.value == ("none",))):
+        if taken and (wins is Precedence.LAST or (wins is Precedence.FIRST_OR_NONE and directive.value == ("none",))):
             lost.setdefault(directive.keyword, []).append(taken[0])
             taken[0] = directive
-        elif taken and wins in (Wins.FIRST, Wins.FIRST_OR_NONE):
+        elif taken and wins in (Precedence.FIRST, Precedence.FIRST_OR_NONE):
             lost.setdefault(directive.keyword, []).append(directive)
         else:
             taken.append(directive)
     out: dict[str, Setting] = {}
     for name, taken in chosen.items():
         wins = KEYWORDS[name].wins
-        if wins is Wins.PARTS:
+        if wins is Precedence.PARTS:
             value = _parts([d.value for d in taken])
-        elif wins is Wins.LAST_PARTS:
+        elif wins is Precedence.LAST_PARTS:
             value = _parts([*(d.value for d in reversed(taken)), KEYWORDS[name].default])
         else:
             value = tuple(word for d in taken for word in d.value)
@@ -205,7 +205,7 @@ def usable(methods: str, settings: Settings) -> bool:
     return all(name == "none" or settings[SWITCHES[name]].word == "yes" for name in names)
 
 
-def match_holds(match: Match, caller: Caller, *, names_looked_up: bool) -> Holds:
+def match_holds(match: Match, caller: Caller, *, names_looked_up: bool) -> MatchScope:
     """Where one Match line holds for this caller."""
     where, because = EVERYBODY, ""
     for criterion in match.criteria:
@@ -214,13 +214,13 @@ def match_holds(match: Match, caller: Caller, *, names_looked_up: bool) -> Holds
         because = because or held.because
         if not where.perhaps:
             break
-    found = Holds(where, because)
-    return found if found.is_unsure else Holds(where)
+    found = MatchScope(where, because)
+    return found if found.is_unsure else MatchScope(where)
 
 
-def _criterion(name: str, pattern: str, caller: Caller, names_looked_up: bool) -> Holds:
+def _criterion(name: str, pattern: str, caller: Caller, names_looked_up: bool) -> MatchScope:
     if name == "all":
-        return Holds(EVERYBODY)
+        return MatchScope(EVERYBODY)
     if name == "user":
         return _where(in_list(caller.account, pattern))
     if name == "group":
@@ -229,29 +229,29 @@ def _criterion(name: str, pattern: str, caller: Caller, names_looked_up: bool) -
         return _where(caller.listener.port == (22 if pattern == "ssh" else int(pattern)))
     if name == "address":
         found = address_lists.by_address(pattern)
-        return Holds(found.bounds, "this pattern of addresses is too scattered to be solved")
+        return MatchScope(found.bounds, "this pattern of addresses is too scattered to be solved")
     if name == "localaddress":
         return _local_address(pattern, caller.listener)
     if name == "host":
         if names_looked_up and pattern != "*":
-            return Holds(only_perhaps(EVERYBODY), "a caller's host name would have to be looked up (UseDNS yes)")
+            return MatchScope(only_perhaps(EVERYBODY), "a caller's host name would have to be looked up (UseDNS yes)")
         text = address_lists.by_text(pattern)
-        return Holds(text.bounds, "this pattern of addresses is too scattered to be solved")
+        return MatchScope(text.bounds, "this pattern of addresses is too scattered to be solved")
     if pattern == "*":
-        return Holds(EVERYBODY)
-    return Holds(only_perhaps(EVERYBODY), "the routing domain of a connection is not known from files")
+        return MatchScope(EVERYBODY)
+    return MatchScope(only_perhaps(EVERYBODY), "the routing domain of a connection is not known from files")
 
 
-def _where(true: bool) -> Holds:
-    return Holds(EVERYBODY if true else NOBODY)
+def _where(true: bool) -> MatchScope:
+    return MatchScope(EVERYBODY if true else NOBODY)
 
 
-def _local_address(pattern: str, listener: Listener) -> Holds:
+def _local_address(pattern: str, listener: Listener) -> MatchScope:
     found = address_lists.by_address(pattern)
     if listener.address in ("", "0.0.0.0", "::"):
         if found.yes == EVERY_ADDRESS:
-            return Holds(EVERYBODY)
-        return Holds(only_perhaps(EVERYBODY), "which of the guest's addresses is dialled is not known")
+            return MatchScope(EVERYBODY)
+        return MatchScope(only_perhaps(EVERYBODY), "which of the guest's addresses is dialled is not known")
     bound = address_lists.cidr(listener.address)
     return _where(isinstance(bound, AddressSet) and bound <= found.yes)
 
@@ -264,7 +264,7 @@ def group_in_list(groups: tuple[str, ...], patterns: str) -> bool:
     return any(in_list(group, patterns) for group in groups)
 
 
-def _worlds(holds: tuple[Holds, ...]) -> Iterator[World]:
+def _worlds(holds: tuple[MatchScope, ...]) -> Iterator[World]:
     unsure = [i for i, held in enumerate(holds) if held.is_unsure]
     for guess in product((False, True), repeat=min(len(unsure), MOST_UNSURE)):
         taken = dict(zip(unsure, guess, strict=False))

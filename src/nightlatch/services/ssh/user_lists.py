@@ -37,7 +37,7 @@ def permitted(account: Account, settings: Settings, *, names_looked_up: bool) ->
 
 def limiting(
     account: Account, settings: Settings, sources: AddressSet, *, names_looked_up: bool
-) -> tuple[Cause, AddressSet] | None:  # fmt: skip
+) -> tuple[Cause, AddressSet] | None:
     """The list that keeps an account from logging in from some of these addresses, and from which."""
     denied = _user_list(settings["denyusers"].value, account.name, names_looked_up).surely & sources
     if denied:

@@ -6,13 +6,13 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from nightlatch.model.grants import Grant, seen_by_guest
-from nightlatch.model.powers import SHELL, Gives
+from nightlatch.model.powers import SHELL, PowerKind
 from nightlatch.model.secrets import Password, Secret
 from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
 
 
 @dataclass(frozen=True, slots=True)
-class Wanted:
+class WantedSecret:
     """One secret on one account: addresses as the guest sees them, and what it may do there."""
 
     sources: AddressSet
@@ -28,16 +28,16 @@ class Wanted:
         return ",".join(self.sources.prefixes())
 
 
-def of_secret(secret: Secret, account: str, grants: Iterable[Grant]) -> Wanted | None:
+def of_secret(secret: Secret, account: str, grants: Iterable[Grant]) -> WantedSecret | None:
     """What the grants want of a secret on an account, or None when none wants it."""
     mine = [g for g in grants if g.account == account and any(secret in need for need in g.proofs)]
     sources = seen_by_guest(mine)
     if not sources:
         return None
     powers = [power for g in mine for power in g.gives]
-    command = next((p.what for p in powers if p.gives is Gives.COMMAND), "")
-    files = next((p.what for p in powers if p.gives is Gives.FILES), "")
-    return Wanted(sources, command, files, SHELL in powers)
+    command = next((p.what for p in powers if p.gives is PowerKind.COMMAND), "")
+    files = next((p.what for p in powers if p.gives is PowerKind.FILES), "")
+    return WantedSecret(sources, command, files, SHELL in powers)
 
 
 def passwords(account: str, grants: Iterable[Grant]) -> AddressSet:
@@ -49,7 +49,7 @@ def _alone(need: frozenset[Secret]) -> bool:
     return bool(need) and all(isinstance(secret, Password) for secret in need)
 
 
-def options(wanted: Wanted) -> dict[str, str | None]:
+def options(wanted: WantedSecret) -> dict[str, str | None]:
     """Options for a key line, as `authorized_keys.with_options` takes them."""
     out: dict[str, str | None] = {"from": wanted.limit}
     if wanted.shell:
