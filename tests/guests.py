@@ -7,9 +7,9 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
 
-from nightlatch.access.grants import realms
+from nightlatch.access.address_spaces import AddressSpaces
+from nightlatch.access.grants import address_spaces
 from nightlatch.access.paths import GuestAccess, guest_access
-from nightlatch.access.realms import Realms
 from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Entry, EntryKind, Snapshot
@@ -119,7 +119,7 @@ class Guest:
             os.chmod(target, entry.mode)
         return root
 
-    def access(self, within: Realms | None = None, at: datetime = AT) -> GuestAccess:
+    def access(self, within: AddressSpaces | None = None, at: datetime = AT) -> GuestAccess:
         """What the guest lets in."""
         return guest_access(readings.read(self.snapshot()), at, within)
 
@@ -152,9 +152,9 @@ def estate(folder: Path, grants: str, *, via: str = "", more: str = "", images: 
     return load(path)
 
 
-def lifted(of: Estate) -> Realms:
-    """The estate's realms."""
-    return realms(of)
+def lifted(of: Estate) -> AddressSpaces:
+    """The estate's address spaces."""
+    return address_spaces(of)
 
 
 def listening(*rows: tuple[str, str, int, str, int]) -> dict[str, bytes]:

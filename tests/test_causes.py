@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch.access.grants import realms
+from nightlatch.access.grants import address_spaces
 from nightlatch.audit.findings import Finding, Group
 from nightlatch.audit.run import guest_audit
 from tests.guests import AT, NFT, Guest, estate, pub
@@ -22,7 +22,7 @@ OTHER = "192.168.40.128/25"
 
 def shut_out(folder: Path, guest: Guest, grants: str) -> list[Finding]:
     made = estate(folder, grants)
-    return [each for each in guest_audit(guest.access(realms(made)), AT, made).findings if each.group is Group.SHUT_OUT]
+    return [each for each in guest_audit(guest.access(address_spaces(made)), AT, made).findings if each.group is Group.SHUT_OUT]
 
 
 def at(found: Finding) -> str:

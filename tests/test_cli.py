@@ -317,7 +317,7 @@ def test_the_documented_keys_are_there(skerry: Path) -> None:
         *document,
         *guest,
         *guest["ways_in"][0],
-        *guest["kept_doors"][0],
+        *guest["kept_access"][0],
         *(k for g in document["guests"] for f in g["findings"] for k in f),
     ):
         assert f"`{key}`" in page or key in ("format", "guests"), key

@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from nightlatch.access.differences import Hole, find_holes, find_shut_out
-from nightlatch.access.grants import expand, realms
+from nightlatch.access.grants import address_spaces, expand
 from nightlatch.access.paths import guest_access
 from nightlatch.draft import marks, plan
 from nightlatch.draft.plan import Draft, ProvedDraft
@@ -37,7 +37,7 @@ FILES = "let: tove, into: gauge, by: ssh, from: bench, with: certificate, as: ch
 
 def weight(made: Estate, snapshot: Snapshot) -> int:
     """Certain differences that are left."""
-    access = guest_access(readings.read(snapshot), AT, realms(made))
+    access = guest_access(readings.read(snapshot), AT, address_spaces(made))
     grants = expand(made, "gauge", AT)
     return sum(bool(s.certain) for s in find_holes(access.paths, grants)) + sum(
         bool(m.certain) for m in find_shut_out(access.paths, grants)
@@ -193,14 +193,14 @@ def test_comments_order_and_line_ends_stay(tmp_path: Path) -> None:
     assert after == before.replace(b"  yes   # why", b"  no   # why")
 
 
-def test_a_draft_that_shuts_the_own_door_is_refused(tmp_path: Path) -> None:
+def test_a_draft_that_shuts_management_access_is_refused(tmp_path: Path) -> None:
     via = ", as: keeper, key: keys/keeper.pub, from: [192.168.40.9]"
     guest = Guest(OFF, {"mara": DESK, "keeper": f'from="192.168.40.9" {pub("keeper")}\n'})
     made = estate(tmp_path, GRANT, via=via)
     snapshot = guest.snapshot()
     line = f'from="192.168.40.9" {pub("keeper")}'
     shuts = Draft("gauge", (ReplaceLine("/home/keeper/.ssh/authorized_keys", "test", False, line, ""),))
-    with pytest.raises(RefusedError, match="would shut the door that Nightlatch comes in by"):
+    with pytest.raises(RefusedError, match="would shut management access or an emergency account"):
         prove(made, shuts, snapshot, AT)
     stops = Draft("gauge", (ReplaceLine("/etc/ssh/sshd_config", "test", False, "PasswordAuthentication no", "Banana no"),))
     with pytest.raises(RefusedError, match="sshd would not start"):

@@ -9,7 +9,7 @@ import pytest
 
 from nightlatch.access.book import Reachability, choices
 from nightlatch.access.exposure import Fate
-from nightlatch.access.grants import expand, realms
+from nightlatch.access.grants import address_spaces, expand
 from nightlatch.access.holdings import Holding
 from nightlatch.audit.run import guest_audit
 from nightlatch.estate.load import load
@@ -78,8 +78,8 @@ def guest(rules: str = "", options: str = "", config: str = OFF) -> Guest:
 
 
 def shells(estate: Estate, of: Guest) -> dict[str, set[str]]:
-    """Who of some callers gets a shell with the key, by realm."""
-    access = of.access(realms(estate))
+    """Who of some callers gets a shell with the key, by address space."""
+    access = of.access(address_spaces(estate))
     callers = {
         "bench": (COMMON, "192.168.40.7"),
         "else": (COMMON, "198.51.100.9"),
@@ -88,9 +88,9 @@ def shells(estate: Estate, of: Guest) -> dict[str, set[str]]:
     }
     out: dict[str, set[str]] = {"surely": set(), "perhaps": set()}
     for path in access.paths:
-        for name, (realm, address) in callers.items():
+        for name, (space, address) in callers.items():
             for bound in ("surely", "perhaps") if path.power.gives is PowerKind.SHELL else ():
-                found = getattr(path.callers, bound).get(realm)
+                found = getattr(path.callers, bound).get(space)
                 if found is not None and parse_network(address) <= found:
                     out[bound].add(name)
     return out
@@ -124,7 +124,7 @@ def test_who_gets_in_by_a_forward(
 def test_without_a_forward_a_private_network_is_reached_by_nobody_outside(tmp_path: Path) -> None:
     estate = made(tmp_path, SEES.replace("gauge", "gate"))
     assert shells(estate, guest())["perhaps"] == {"near"}
-    found = guest_audit(guest().access(realms(estate)), AT, estate)
+    found = guest_audit(guest().access(address_spaces(estate)), AT, estate)
     text = next(each.text for each in found.findings if each.check == "shut-out")
     assert "it sits on hidden, whose addresses mean nothing outside, and no forward leads to it" in text
     assert any(each.check == "hole" and "hidden" in each.text for each in found.findings)
@@ -160,7 +160,7 @@ def test_exposure_tells_of_every_way(tmp_path: Path) -> None:
     estate = made(tmp_path, f"{SEES}, {PLAIN.replace('2222', '2223')}", perimeter=CLAIM)
     guest("tcp dport 22 ip saddr 10.0.2.2 accept").write(tmp_path / "gauge")
     found = exposure(estate, AT, ["gauge"]).sockets
-    assert [(each.by, each.realm) for each in found] == [
+    assert [(each.by, each.space) for each in found] == [
         ("", "hidden"),
         ("192.168.56.1:2222", ""),
         ("192.168.56.1:2223", ""),
@@ -237,7 +237,7 @@ def test_rows_and_rules_for_nobody(tmp_path: Path) -> None:
     )
     estate = made(tmp_path, perimeter=table)
     rules = "tcp dport 22 ip saddr { 198.51.100.7, 198.51.100.8 } accept\ntcp dport 22 ip saddr 192.168.40.0/24 accept\ntcp dport 22 ip saddr 0.0.0.0/1 accept"
-    found = guest_audit(guest(rules).access(realms(estate)), AT, estate).findings
+    found = guest_audit(guest(rules).access(address_spaces(estate)), AT, estate).findings
     assert [f.text for f in found if f.check == "perimeter.other-network"] == [
         "A row of the perimeter of hidden is for 192.0.2.77, which is no address of that network."
     ]

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch.access.grants import realms
+from nightlatch.access.grants import address_spaces
 from nightlatch.access.paths import guest_access
 from nightlatch.audit.run import guest_audit
 from nightlatch.demo.build import build
@@ -99,14 +99,14 @@ def test_spoiled_guests_are_audited_and_drafted(skerry: tuple[Estate, list[Snaps
         r = random.Random(seed * 1000 + number)
         snapshot = spoiled(r, r.choice(snapshots))
         started = time.perf_counter()
-        access = guest_access(readings.read(snapshot), AT, realms(made))
+        access = guest_access(readings.read(snapshot), AT, address_spaces(made))
         audit = guest_audit(access, AT, made)
         for finding in audit.findings:
             assert finding.text
             assert finding.proofs, finding
         for path in access.paths:
-            for realm, surely in path.callers.surely.items():
-                assert surely <= path.callers.perhaps[realm], "surely is within perhaps"
+            for space, surely in path.callers.surely.items():
+                assert surely <= path.callers.perhaps[space], "surely is within perhaps"
             assert path.callers.surely == path.callers.perhaps or path.callers.because, "what is undecided says why"
         if number % 10 == 0:
             try:
@@ -149,7 +149,7 @@ def test_nothing_takes_for_ever(skerry: tuple[Estate, list[Snapshot]], name: str
         path: Entry(EntryKind.FILE, 0o440 if "sudoers" in path else 0o644, size=len(content), content=content),
     }
     started = time.perf_counter()
-    access = guest_access(readings.read(Snapshot("gauge", entries, snapshots[0].listed)), AT, realms(made))
+    access = guest_access(readings.read(Snapshot("gauge", entries, snapshots[0].listed)), AT, address_spaces(made))
     guest_audit(access, AT, made)
     assert time.perf_counter() - started < 20
 

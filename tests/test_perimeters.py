@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 
 from nightlatch.access.exposure import Fate
-from nightlatch.access.grants import realms
+from nightlatch.access.grants import address_spaces
 from nightlatch.access.verdicts import Flow, passed
 from nightlatch.audit.run import guest_audit
 from nightlatch.estate.load import load
@@ -63,7 +63,7 @@ def let_in(
     target = parse_network(dialled)
     return all(
         parse_network(source) <= passed(rules, Flow(protocol, port, target)).surely
-        for rules in realms(estate).ways(guest)[0].around
+        for rules in address_spaces(estate).ways(guest)[0].around
     )
 
 
@@ -133,12 +133,12 @@ def test_an_audit_counts_it_and_says_how_old_it_is(tmp_path: Path) -> None:
     """A key without from= is no hole behind a perimeter that lets only granted places in; one of them is shut out."""
     estate = made(tmp_path, READ)
     off = Guest("PasswordAuthentication no\nKbdInteractiveAuthentication no\n", {"mara": pub("mara-desk") + "\n"}, name="gate")
-    found = {f.check: f for f in guest_audit(off.access(realms(estate)), AT, estate).findings}
+    found = {f.check: f for f in guest_audit(off.access(address_spaces(estate)), AT, estate).findings}
     assert "the perimeter of isle (outer.csv, taken 2026-11-20) keeps it out" in found["shut-out"].text
     assert found["shut-out"].proofs[0].origin.path.endswith("outer.csv")
     assert "also gets a shell as mara, from 192.168.56.0/24" in found["hole"].text  # neighbours pass no perimeter
     free = Guest("PasswordAuthentication no\nKbdInteractiveAuthentication no\n", {"mara": pub("mara-desk") + "\n"}, name="mole")
-    found = {f.check: f for f in guest_audit(free.access(realms(estate)), AT, estate).findings}
+    found = {f.check: f for f in guest_audit(free.access(address_spaces(estate)), AT, estate).findings}
     assert "from anywhere but" in found["hole"].text
 
 
@@ -160,7 +160,7 @@ def hygiene(estate: Estate, name: str = "gate") -> dict[str, str]:
     guest = Guest("PasswordAuthentication no\n", name=name)
     return {
         f.check: f.text
-        for f in guest_audit(guest.access(realms(estate)), AT, estate).findings
+        for f in guest_audit(guest.access(address_spaces(estate)), AT, estate).findings
         if f.check.startswith("perimeter.")
     }
 

@@ -141,7 +141,7 @@ def test_a_place_behind_a_pool_is_only_surely_in_when_all_its_faces_are(tmp_path
     assert lost.possible == {"field": parse_network("10.77.0.0/16")}
 
 
-def test_the_own_door_covers_its_key_and_source_only(tmp_path: Path) -> None:
+def test_management_access_covers_its_key_and_source_only(tmp_path: Path) -> None:
     via = ", as: keeper, key: keys/keeper.pub, from: [192.168.40.9]"
     right = f'from="192.168.40.9" {pub("keeper")}\n'
     guest = Guest(NO_PASSWORDS, {"keeper": right}, {"/etc/sudoers": "keeper ALL=(ALL) NOPASSWD: ALL\n"})
@@ -246,7 +246,7 @@ def test_time_is_a_parameter() -> None:
     assert guest.access().paths
     later = guest.access(at=AT + timedelta(days=2))
     assert not later.paths
-    assert "expiry-time" in later.ssh.turned[0].because
+    assert "expiry-time" in later.ssh.rejected[0].because
 
 
 def test_families_and_loopback_of_the_listening_socket() -> None:

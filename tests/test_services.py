@@ -87,7 +87,7 @@ def audited(made: Guest | Snapshot, estate: Estate) -> GuestAudit:
 
 
 def differences(found: GuestAudit) -> list[tuple[str, str]]:
-    return [(each.check, each.text) for each in found.findings if each.group in (Group.HOLE, Group.SHUT_OUT, Group.DOOR)]
+    return [(each.check, each.text) for each in found.findings if each.group in (Group.HOLE, Group.SHUT_OUT, Group.MANAGEMENT)]
 
 
 def drafted(made: Guest | Snapshot, estate: Estate) -> ProvedDraft:

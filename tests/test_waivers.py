@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from nightlatch.access.grants import realms
+from nightlatch.access.grants import address_spaces
 from nightlatch.audit.findings import Finding, Group, Severity
 from nightlatch.audit.run import check_waivers, guest_audit, waived
 from nightlatch.estate.load import load
@@ -37,7 +37,7 @@ def with_waivers(folder: Path, *waivers: str, grants: str = GRANT) -> Estate:
 
 def found(made: Estate, guest: Guest, group: Group = Group.HOLE) -> tuple[list[Finding], list[Finding]]:
     """Differences that count, and those that are waived."""
-    audit = guest_audit(guest.access(realms(made)), AT, made)
+    audit = guest_audit(guest.access(address_spaces(made)), AT, made)
     mine = [each for each in audit.findings if each.group is group]
     return [each for each in mine if not each.waived], [each for each in mine if each.waived]
 

@@ -42,7 +42,7 @@ def test_predicted_logins_are_the_real_ones(tmp_path: Path) -> None:
     with ThreadPoolExecutor(2) as pool:
         parts = pool.map(lambda n: drive("predict", tmp_path / f"part{n}", n, MIXTURES), (0, 1))
         results = [r for part in parts for r in part]
-    count: Counter[str] = Counter("let in" if r["real"] else "turned away" for r in results)
+    count: Counter[str] = Counter("let in" if r["real"] else "rejected" for r in results)
     count["undecided"] = sum(r["said"] == "undecided" for r in results)
     print(f"\nseed {SEED}: {len(results)} real logins, " + ", ".join(f"{n} {c}" for n, c in sorted(count.items())))
     wrong = [r for r in results if r["said"] not in ("undecided", "yes" if r["real"] else "no")]

@@ -90,7 +90,7 @@ def test_binary_revocation_lists_are_read(tmp_path: Path, spelling: str) -> None
     raw = (tmp_path / "krl").read_bytes()
     guest = Guest("PasswordAuthentication no\nRevokedKeys /etc/ssh/krl\n", {"mara": gone + kept}, {"/etc/ssh/krl": raw})
     access = guest.access()
-    assert [t.because for t in access.ssh.turned] == ["the key is revoked (RevokedKeys)"]
+    assert [t.because for t in access.ssh.rejected] == ["the key is revoked (RevokedKeys)"]
     assert {next(iter(p.need)).fingerprint for p in access.paths} == {keys.parse_public(kept.encode()).fingerprint}  # type: ignore[union-attr]
     for end in range(len(raw)):
         try:

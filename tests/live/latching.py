@@ -107,7 +107,7 @@ class Subject:
 
     def door(self) -> str:
         """A real login, and the methods the running service offers."""
-        assert self.station.login(self.guest), "the own door does not open"
+        assert self.station.login(self.guest), "management access does not open"
         return offered(self.station, self.guest)
 
 

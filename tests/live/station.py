@@ -65,7 +65,7 @@ class Station:
         pam: bool = True,
         size: str = "",
     ) -> Guest:
-        """A guest with keeper (the own door), mara and joon; not booted."""
+        """A guest with keeper (management access), mara and joon; not booted."""
         last = address.rsplit(".", 1)[1]
         made = self.lab.guest(name, {"isle": [f"{address}/24", f"2001:db8:56::{last}/64"]}, bare=bare, size=size)
         made.image.base(name, pam=pam)

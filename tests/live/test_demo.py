@@ -18,7 +18,7 @@ from tests.live.station import ROOT
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "systemctl", root=True)
 TOLD = (
     "4 holes, 1 shut out",
-    "plotter    offers publickey; joon's key is turned away",
+    "plotter    offers publickey; joon's key is rejected",
     "put back: the time on the latch was over",
     "put back: the guest was restarted while the change was on the latch",
     "gate       offers publickey and password; joon gets in with their key",

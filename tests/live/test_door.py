@@ -177,11 +177,11 @@ def test_the_whole_way_from_no_door_to_a_proven_one(station: Station, guest: Gue
     shown = [word for word in said.split() if word.startswith("SHA256:")]
     out = station.nightlatch("meet", "chartbox", "--fingerprint", " ".join(shown))
     assert "3 host keys pinned" in out
-    assert station.login(guest), "the own door opens"
+    assert station.login(guest), "management access opens"
     assert not station.login(guest, "mara", "mara"), "and nobody else's"
     assert "kept" in at_console(guest, "keep")
     assert "nothing to do" in at_console(guest)
-    # Surveyed and audited over SSH; what is granted beyond the own door is drafted on its own evidence, on the latch.
+    # Surveyed and audited over SSH; what is granted beyond management access is drafted on its own evidence, on the latch.
     path = station.folder / "estate.yaml"
     path.write_text(path.read_text().replace(BY_HAND, OVER_SSH))
     audit = station.nightlatch("audit", "--ssh-config", "ssh_config", code=1)
@@ -274,7 +274,7 @@ def test_what_is_missing_for_a_door_is_told(station: Station, guest: Guest) -> N
     carried(station, guest)
     estate(station, "{by_hand: carried.txt}")
     said = station.nightlatch("draft", "--script", "--on", "chartbox", code=4)
-    assert "no own door is stated" in said
+    assert "no management access is stated" in said
     estate(station, "{by_hand: carried.txt, as: nobody-here, key: desk.pub, from: bench}")
     said = station.nightlatch("draft", "--script", "--on", "chartbox", code=4)
     assert "account nobody-here is not there" in said

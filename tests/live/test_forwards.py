@@ -9,7 +9,7 @@ from datetime import UTC, datetime
 
 import pytest
 
-from nightlatch.access.grants import realms
+from nightlatch.access.grants import address_spaces
 from nightlatch.access.paths import guest_access
 from nightlatch.estate.load import load
 from nightlatch.lab.image import Account
@@ -138,15 +138,15 @@ def test_who_gets_in_by_real_forwards(station: Station, chartbox: Guest, tell: C
         chartbox.inside("sh", "-c", "cat >/home/mara/.ssh/authorized_keys", stdin=f"{options}{station.keys['mara']}\n")
         (station.folder / "forwards.yaml").write_text(ESTATE.format(lets=lets, all=ALL))
         snapshot = survey_live(Inside(chartbox))
-        access = guest_access(readings.read(snapshot), datetime.now(UTC), realms(load(station.folder / "forwards.yaml")))
-        for node, source, realm, address, port in doors:
+        access = guest_access(readings.read(snapshot), datetime.now(UTC), address_spaces(load(station.folder / "forwards.yaml")))
+        for node, source, space, address, port in doors:
             name = "" if port == 22 else f"192.168.40.254:{port}"
             paths = [
                 path
                 for path in access.paths
                 if path.power.gives is PowerKind.SHELL and path.account == "mara" and str(path.route).endswith(name or "port 22")
             ]
-            found = [parse_network(source) <= path.callers.surely.get(realm, parse_network("::")) for path in paths]
+            found = [parse_network(source) <= path.callers.surely.get(space, parse_network("::")) for path in paths]
             count += 1
             real = login(station, node, address, port)
             if real != any(found):

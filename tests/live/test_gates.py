@@ -302,7 +302,7 @@ def test_a_change_that_opened_the_own_door_further_is_taken_back(station: Statio
         "nft flush ruleset; cat >/etc/nftables.conf; echo 'include \"/etc/nightlatch.nft\"' >>/etc/nftables.conf; nft -f /etc/nftables.conf",
         stdin=narrower,
     )
-    with station.client() as client, pytest.raises(RefusedError, match="would shut the door"):
+    with station.client() as client, pytest.raises(RefusedError, match="would shut management access"):
         undo(load(path), "shoal", datetime.now(UTC), client=client)
     guest.close()
     del station.lab.guests["shoal"]

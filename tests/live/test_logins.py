@@ -187,7 +187,7 @@ def test_predicted_logins_are_the_real_ones(station: Station, callers: dict[str,
     guests = [made(station, name, 21 + number) for number, name in enumerate(GUESTS)]
     with ThreadPoolExecutor(len(guests)) as pool:
         found = [one for some in pool.map(lambda g: list(results(station, callers, g)), guests) for one in some]
-    count = Counter("let in" if was else "turned away" for _, _, was in found)
+    count = Counter("let in" if was else "rejected" for _, _, was in found)
     undecided = [what for what, said, _ in found if said == "undecided"]
     wrong = [f"{what}: said {said}, was {was}" for what, said, was in found if said not in ("undecided", "yes" if was else "no")]
     tell(

@@ -21,7 +21,7 @@ people: {mara: {keys: [mara.pub]}}
 guests:
   # the gauge at the end of the pier
   gauge:
-    via: {ssh: 192.168.56.21, as: keeper, key: desk.pub, from: bench}   # own door
+    via: {ssh: 192.168.56.21, as: keeper, key: desk.pub, from: bench}   # management access
     labels: [lab]
 grants:
   - {let: mara, into: all guests, by: ssh, from: bench, with: key}

@@ -113,7 +113,7 @@ def test_a_race_for_every_step(x: Subject, tell: Tell) -> None:
             if changed - (set(made.rows) if told.startswith("kept") else set()):
                 wrong.append(f"{kind} from {point}: {sorted(changed)[:4]} {told[:80]}")
             if not x.station.login(x.guest):
-                wrong.append(f"{kind} from {point}: the own door is shut, {told[:80]}")
+                wrong.append(f"{kind} from {point}: management access is shut, {told[:80]}")
             reset(x, before)
             restored(x)
     tell(f"races in a user's folder, {x.guest.name}: {tried} races ({ends}), {len(wrong)} wrong")

@@ -107,7 +107,7 @@ def test_every_end_is_told_apart(net: Station) -> None:
     assert {g["who"]: g["state"] for g in found["gauge"]["grants"]} == {
         "mara": "offered",
         "joon": "not proven from here",
-        "the own door": "offered",
+        "management access": "offered",
     }
     assert found["local"]["look"]["how"] == "refused"
     words = found["words"]
@@ -246,7 +246,7 @@ def test_another_service_is_tried_too(net: Station) -> None:
     assert [(each["account"], each["let_in"]) for each in tide["asks"]] == [("mara", False), ("joon", True)]
     assert {each["who"]: each["state"] for each in tide["grants"]} == {"mara": "offered", "joon": "offered"}
     assert [f["text"] for f in gauge["findings"]] == ["joon is let in by tide without showing anything at all."]
-    assert {each["who"] for each in gauge["grants"]} == {"mara", "joon", "the own door"}
+    assert {each["who"] for each in gauge["grants"]} == {"mara", "joon", "management access"}
     assert "tide 1 gauge" in text
     shut, _ = _reach_with_tide(net, env)
     gauge = next(each for each in shut["guests"] if each["guest"] == "gauge")

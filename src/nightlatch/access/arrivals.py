@@ -1,7 +1,8 @@
 """By which ways a caller's packet comes to a guest: dialled directly, or sent on by a forward, which may hide who calls.
 
-Each way has filters outside of the guest, a realm whose addresses its callers have, and what the guest sees of them. What a guest
-lets in of what it sees is brought back to the callers' end here: all of them, or none, where all are seen as one address.
+Each way has filters outside of the guest, an address space whose addresses its callers have, and what the guest sees of
+them. What a guest lets in of what it sees is brought back to the callers' end here: all of them, or none, where all are
+seen as one address.
 """
 
 from __future__ import annotations
@@ -16,7 +17,7 @@ from nightlatch.access.verdicts import Flow, passed
 from nightlatch.estate.model import Estate, Forward, GuestEstate, GuestSpec, NetworkSpec
 from nightlatch.model.bounds import Addresses, Bounds, exactly, in_all, inside
 from nightlatch.model.causes import ForwardHop
-from nightlatch.model.sources import COMMON, Realm, Sources
+from nightlatch.model.sources import COMMON, AddressSpace, Sources
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, prefix, single, union
 from nightlatch.readings.filters.rules import Rules
 from nightlatch.readings.guest import GuestReading
@@ -26,10 +27,10 @@ _Known = dict[tuple[str, frozenset[str]], tuple[Rules, ...]]
 
 @dataclass(frozen=True)
 class Arrival:
-    """One way to a guest. `within` are callers of its realm that can take it at all; `around` are the filters outside, the
-    outermost first, which see the guest's own port, or what is dialled at the `forward`."""
+    """One way to a guest. `within` are callers of its address space that can take it at all; `around` are the filters
+    outside, the outermost first, which see the guest's own port, or what is dialled at the `forward`."""
 
-    realm: Realm = COMMON
+    space: AddressSpace = COMMON
     within: AddressSet = EVERY_ADDRESS
     around: tuple[Rules, ...] = ()
     forward: Forward | None = None
@@ -149,6 +150,6 @@ def images(ways: tuple[Arrival, ...], sources: Sources) -> AddressSet:
     """The addresses by which a guest sees callers, over all ways to it."""
     found = []
     for arrival in ways:
-        those = sources.get(arrival.realm, NO_ADDRESS) & arrival.within
+        those = sources.get(arrival.space, NO_ADDRESS) & arrival.within
         found.append((arrival.sees or NO_ADDRESS) if arrival.sees is not None and those else those)
     return union(found)

@@ -17,7 +17,7 @@ from nightlatch.access.verdicts import Flow, RuleVerdict, passed, verdicts
 from nightlatch.model.bounds import Addresses, exactly, inside
 from nightlatch.model.rules import RuleAction
 from nightlatch.model.sockets import Listener, family_of
-from nightlatch.model.sources import COMMON, Realm
+from nightlatch.model.sources import COMMON, AddressSpace
 from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS, LOOPBACK, NO_ADDRESS, AddressSet
 from nightlatch.origin import Origin
 from nightlatch.readings.filters.rules import Rules
@@ -63,7 +63,7 @@ class Piece:
 @dataclass(frozen=True, slots=True)
 class ExposedSocket:
     """One listening socket with all callers there are, in pieces. `program` holds it, as far as is known; `by` is the forward
-    that leads there, as text, and `realm` the one whose addresses callers have."""
+    that leads there, as text, and `space` the one whose addresses callers have."""
 
     guest: str
     protocol: str
@@ -72,7 +72,7 @@ class ExposedSocket:
     program: str
     pieces: tuple[Piece, ...]
     by: str = ""
-    realm: Realm = COMMON
+    space: AddressSpace = COMMON
 
     def sources(self, fate: Fate) -> AddressSet:
         """All sources of one fate."""
@@ -172,7 +172,7 @@ def _exposed(reading: GuestReading, listener: Listener, protocol: str, program: 
     work = _direct if way.forward is None else _forwarded
     by = str(way.forward) if way.forward is not None else ""
     pieces = tuple(work(reading, flow, listener, way, behind))
-    return ExposedSocket(reading.guest, protocol, listener.port, listener.address, program, pieces, by, way.realm)
+    return ExposedSocket(reading.guest, protocol, listener.port, listener.address, program, pieces, by, way.space)
 
 
 def _direct(reading: GuestReading, flow: Flow, listener: Listener, way: Arrival, behind: Behind) -> list[Piece]:

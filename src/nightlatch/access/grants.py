@@ -1,4 +1,4 @@
-"""Grants of the estate, expanded: one principal, guest and account each, with concrete secrets and sources in realms."""
+"""Grants of the estate, expanded: one principal, guest and account each, with concrete secrets and sources in address spaces."""
 
 from __future__ import annotations
 
@@ -6,8 +6,8 @@ from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from datetime import datetime
 
+from nightlatch.access.address_spaces import AddressSpaces
 from nightlatch.access.arrivals import Arrival, arrivals, images, subnets, ways_to
-from nightlatch.access.realms import Realms
 from nightlatch.estate.model import Emergency, Estate, GrantSpec, PlaceRef, Principal, ViaKind
 from nightlatch.evidence.facts import NOT_KNOWN, SurveyLogin
 from nightlatch.formats.keys import PublicKey
@@ -19,10 +19,10 @@ from nightlatch.model.sources import COMMON, NOWHERE, Sources, joined
 from nightlatch.net.literal import AddressError, parse_network
 
 
-def realms(estate: Estate) -> Realms:
-    """The realms of the estate: the inside of every place that is seen as other addresses."""
+def address_spaces(estate: Estate) -> AddressSpaces:
+    """The address spaces of the estate: the inside of every place that is seen as other addresses."""
     inside = tuple((p.name, p.inside, p.seen) for p in estate.places.values() if p.inside is not None)
-    return Realms(inside, arrivals(estate))
+    return AddressSpaces(inside, arrivals(estate))
 
 
 def sources_of(estate: Estate, refs: Iterable[PlaceRef]) -> Sources:
@@ -46,9 +46,9 @@ def sources_of(estate: Estate, refs: Iterable[PlaceRef]) -> Sources:
 
 
 def expand(estate: Estate, guest: str, at: datetime, came: SurveyLogin = NOT_KNOWN) -> list[Grant]:
-    """Every grant for one guest at a moment, the own door and emergency accounts included.
+    """Every grant for one guest at a moment, management access and emergency accounts included.
 
-    `came` says how a survey came in, for what the own door does not state itself.
+    `came` says how a survey came in, for what management access does not state itself.
     """
     out = [grant for spec in estate.of(guest).grants for grant in _sentence(estate, spec, guest, at)]
     out.extend(_own_door(estate, guest, came))
@@ -142,12 +142,12 @@ def _own_door(estate: Estate, guest: str, came: SurveyLogin) -> Iterator[Grant]:
     yield Grant(
         guest=guest,
         account=account,
-        who="the own door",
+        who="management access",
         proofs=frozenset([need]),
         gives=frozenset(powers),
         callers=Bounds(sources, sources),
         origin=via.origin,
-        kind=GrantKind.OWN_DOOR,
+        kind=GrantKind.MANAGEMENT,
         text="via",
         where=where,
     )
@@ -164,7 +164,7 @@ def _came_from(estate: Estate, guest: str, came: SurveyLogin) -> tuple[Sources, 
     ways = ways_to(estate, guest)
     if any(way.sees is not None and found <= way.sees for way in ways):
         return NOWHERE, ""
-    near = next((way.realm for way in ways if way.realm != COMMON and found <= way.within), COMMON)
+    near = next((way.space for way in ways if way.space != COMMON and found <= way.within), COMMON)
     return {near: found}, text
 
 

@@ -10,9 +10,9 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 
+from nightlatch.access.address_spaces import DIRECT, AddressSpaces
 from nightlatch.access.arrivals import Arrival, outside, seen
 from nightlatch.access.layers import flow_to, layers
-from nightlatch.access.realms import DIRECT, Realms
 from nightlatch.model.bounds import Addresses, Bounds
 from nightlatch.model.causes import Cause
 from nightlatch.model.gaps import Gap
@@ -40,7 +40,7 @@ class GuestAccess:
     paths: tuple[AccessPath, ...] = ()
     gaps: tuple[Gap, ...] = ()
     arrivals: tuple[Arrival, ...] = DIRECT
-    realms: Realms = field(default_factory=Realms, compare=False, repr=False)
+    spaces: AddressSpaces = field(default_factory=AddressSpaces, compare=False, repr=False)
 
     @property
     def ssh(self) -> SshAccess:
@@ -99,9 +99,9 @@ class _Sum:
     gaps: dict[Gap, None]
 
 
-def guest_access(reading: GuestReading, at: datetime, realms: Realms | None = None, kinds: Kinds = KINDS) -> GuestAccess:
+def guest_access(reading: GuestReading, at: datetime, spaces: AddressSpaces | None = None, kinds: Kinds = KINDS) -> GuestAccess:
     """All access paths of a guest at a moment (aware), by every service of the table `kinds`."""
-    work = _Work(reading, realms or Realms())
+    work = _Work(reading, spaces or AddressSpaces())
     for kind in kinds.values():
         for server in kind.servers(reading, at):
             work.ask(server)
@@ -109,10 +109,10 @@ def guest_access(reading: GuestReading, at: datetime, realms: Realms | None = No
 
 
 class _Work:
-    def __init__(self, reading: GuestReading, realms: Realms) -> None:
-        self.reading, self.realms = reading, realms
+    def __init__(self, reading: GuestReading, spaces: AddressSpaces) -> None:
+        self.reading, self.spaces = reading, spaces
         self.known: dict[tuple[Listener, Arrival, Addresses], Bounds[Sources]] = {}
-        self.arrivals = realms.ways(reading.guest)
+        self.arrivals = spaces.ways(reading.guest)
         self.gaps: dict[Gap, None] = dict.fromkeys(reading.accounts.gaps)
         self.services: list[ServiceAccess] = []
         self.paths: list[AccessPath] = []
@@ -136,7 +136,7 @@ class _Work:
             tuple(self.paths),
             tuple(self.gaps),
             self.arrivals,
-            self.realms,
+            self.spaces,
         )
 
     def _paths(self, server: Server, socket: Listener) -> Iterator[AccessPath]:
@@ -190,7 +190,7 @@ class _Work:
         """Callers of what the guest sees; many paths share one set, so each is worked out once."""
         key = (way.socket, way.arrival, seen)
         if key not in self.known:
-            self.known[key] = self.realms.callers(way.arrival, way.outer, seen)
+            self.known[key] = self.spaces.callers(way.arrival, way.outer, seen)
         return self.known[key]
 
 

@@ -17,7 +17,7 @@ from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import Power
 from nightlatch.model.routes import Leg, Route, Seal
 from nightlatch.model.secrets import Certificate, Key, Need, Password, Secret
-from nightlatch.model.sources import Realm, Sources
+from nightlatch.model.sources import AddressSpace, Sources
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,7 +25,7 @@ class Callers:
     """Where callers are: prefixes by address space ("" is the common one), the names of places and private networks that lie
     wholly inside, and all of it in words."""
 
-    prefixes: tuple[tuple[Realm, tuple[str, ...]], ...] = ()
+    prefixes: tuple[tuple[AddressSpace, tuple[str, ...]], ...] = ()
     places: tuple[str, ...] = ()
     text: str = ""
 
@@ -69,7 +69,7 @@ def answers(paths: Iterable[AccessPath], names: Names, estate: Estate | None = N
 def _way(paths: list[AccessPath], names: Names, estate: Estate | None) -> WayIn:
     first = paths[0]
     surely, perhaps = first.callers.surely, first.callers.perhaps
-    possible = {realm: perhaps[realm] - surely[realm] if realm in surely else perhaps[realm] for realm in perhaps}
+    possible = {space: perhaps[space] - surely[space] if space in surely else perhaps[space] for space in perhaps}
     causes = dict.fromkeys(cause for path in paths for cause in path.causes)
     gaps = dict.fromkeys(gap for path in paths for gap in path.callers.because)
     return WayIn(
@@ -82,7 +82,7 @@ def _way(paths: list[AccessPath], names: Names, estate: Estate | None) -> WayIn:
         tuple(sorted({path.power for path in paths}, key=lambda power: (power.gives.value, power.what))),
         first.seal,
         callers(surely, names),
-        callers({realm: those for realm, those in possible.items() if those}, names),
+        callers({space: those for space, those in possible.items() if those}, names),
         tuple(causes),
         tuple(gaps),
     )
@@ -92,7 +92,7 @@ def callers(sources: Sources, names: Names) -> Callers:
     """Sources as data; nothing where there are none."""
     if not any(sources.values()):
         return Callers()
-    spaces = tuple((realm, tuple(those.prefixes())) for realm, those in sorted(sources.items()) if those)
+    spaces = tuple((space, tuple(those.prefixes())) for space, those in sorted(sources.items()) if those)
     return Callers(spaces, names.inside(sources), names.where(sources))
 
 
@@ -117,5 +117,5 @@ def _holds(estate: Estate, name: str, guest: str, secret: Secret) -> bool:
     return False
 
 
-def _hashable(sources: Sources) -> tuple[tuple[Realm, object], ...]:
+def _hashable(sources: Sources) -> tuple[tuple[AddressSpace, object], ...]:
     return tuple(sorted(sources.items(), key=lambda item: item[0]))

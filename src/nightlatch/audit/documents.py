@@ -88,7 +88,7 @@ def guest(found: GuestAudit) -> dict[str, Any]:
         "unread": found.unread or None,
         "findings": findings(found.findings),
         "ways_in": [_way(each) for each in found.answers],
-        "kept_doors": [_door(each) for each in found.doors],
+        "kept_access": [_door(each) for each in found.doors],
         "undecided": evidence(found.undecided),
         "notes": list(found.notes),
         "sha256": dict(found.digests),
@@ -198,7 +198,7 @@ def _callers(those: Callers) -> dict[str, Any] | None:
     """Null where there are none. The common address space has no name."""
     if not those.prefixes:
         return None
-    spaces = [{"inside": realm or None, "prefixes": list(found)} for realm, found in those.prefixes]
+    spaces = [{"inside": space or None, "prefixes": list(found)} for space, found in those.prefixes]
     return {"text": those.text, "places": list(those.places), "addresses": spaces}
 
 

@@ -48,7 +48,7 @@ class Group(StrEnum):
     HOLE = "hole"
     SHUT_OUT = "shut out"
     UNDECIDED = "undecided"
-    DOOR = "own door"
+    MANAGEMENT = "management access"
     HYGIENE = "hygiene"
     WIRE = "wire"
 
@@ -128,7 +128,7 @@ class Entrance:
 
 @dataclass(frozen=True, slots=True)
 class DoorState(Entrance):
-    """The own door or an emergency account (`kind`), as it stands."""
+    """Management access or an emergency account (`kind`), as it stands."""
 
     kind: str = ""
 

@@ -61,7 +61,7 @@ class Names:
 
     @property
     def everywhere(self) -> Sources:
-        """All addresses in all realms."""
+        """All addresses in all address spaces."""
         return joined([{COMMON: EVERY_ADDRESS}, *self.places.values()])
 
     def where(self, sources: Sources) -> str:
@@ -268,8 +268,8 @@ def _size(sources: Sources) -> int:
 def _spans(sources: Sources) -> list[str]:
     """Prefixes, and ranges where these are no prefix: the largest first, with the number of the rest."""
     found: list[tuple[int, str]] = []
-    for realm, addresses in sources.items():
-        behind = f" behind {realm}" if realm else ""
+    for space, addresses in sources.items():
+        behind = f" behind {space}" if space else ""
         for version, spans in ((4, addresses.v4), (6, addresses.v6)):
             # A /24 counts for as much as a /120: else no network of IPv4 would ever be told before one of IPv6.
             found += [(high - low + 1 << (96 if version == 4 else 0), span(version, low, high) + behind) for low, high in spans]

@@ -45,7 +45,7 @@ LINES = {
     Why.MAY_NOT: "{account} may not log in there: {cause}",
     Why.KEYS_OFF: "keys are switched off there",
     Why.FROM_ELSEWHERE: "the key line lets it in from elsewhere only",
-    Why.TURNED_DOWN: "the key is there, but {cause}",
+    Why.REJECTED: "the key is there, but {cause}",
     Why.OTHER_KEYS: "other keys count there",
     Why.PASSWORDS_OFF: "passwords are switched off there",
     Why.MORE_ASKED: "more is asked there than the grant says",
@@ -69,7 +69,7 @@ def text(found: Obstacle, missing: ShutOut, words: ServiceWords) -> str:
             return f"it sits on {cause.network}, whose addresses mean nothing outside, and no forward leads to it"
         case ObstacleKind.SHUT:
             return f"{missing.grant.account} may not log in: {cause_words.words(cause)}"
-        case ObstacleKind.TURNED_DOWN:
+        case ObstacleKind.REJECTED:
             return f"the key is there, but {cause_words.words(cause)}"
         case ObstacleKind.LESS:
             return f"the login gives only {listed(str(power) for power in found.given)}"

@@ -92,7 +92,7 @@ class ObstacleSearch:
         """The packet filter, or what stands behind it, keeps the whole of where they are shut out from every port of the
         service."""
         sources = missing.certain or missing.possible
-        those = [(way, sources[way.realm]) for way in self.access.arrivals if sources.get(way.realm)]
+        those = [(way, sources[way.space]) for way in self.access.arrivals if sources.get(way.space)]
         sockets = self.access.sockets(missing.grant.service)
         if any(wanted & self._admitted(*each, way).perhaps for each in sockets for way, wanted in those):
             return None
@@ -119,7 +119,7 @@ class ObstacleSearch:
 
     def _no_way(self) -> Obstacle | None:
         """A guest on a network of its own that nothing leads to from where they are."""
-        own = next((way.realm for way in self.access.arrivals if way.realm != COMMON), "")
+        own = next((way.space for way in self.access.arrivals if way.space != COMMON), "")
         if not own:
             return None
         return Obstacle(ObstacleKind.NO_WAY, (PrivateNetwork(own, Origin("the estate file", kind=Kind.ESTATE)),), own)
@@ -168,16 +168,16 @@ class ObstacleSearch:
         seen."""
         sources = joined([missing.certain, missing.possible])
         for way in self.access.arrivals:
-            wanted = sources.get(way.realm, NO_ADDRESS)
-            if way.realm == COMMON:
-                wanted |= union(seen_as for realm, _, seen_as in self.access.realms.inside if sources.get(realm))
+            wanted = sources.get(way.space, NO_ADDRESS)
+            if way.space == COMMON:
+                wanted |= union(seen_as for space, _, seen_as in self.access.spaces.inside if sources.get(space))
             if wanted:
                 yield way, wanted
 
     def _callers(self, way: Arrival, seen: AddressSet) -> Sources:
         """Callers of addresses: also those behind a translation who are seen as some of them."""
-        inside = self.access.realms.inside if way.realm == COMMON else ()
-        return {way.realm: seen, **{realm: own for realm, own, seen_as in inside if seen_as & seen}}
+        inside = self.access.spaces.inside if way.space == COMMON else ()
+        return {way.space: seen, **{space: own for space, own, seen_as in inside if seen_as & seen}}
 
     def _beside(self, missing: ShutOut, first: Obstacle) -> Obstacle:
         """What is left once the service's own lines have answered: the sockets, or a filter for a part of these callers."""

@@ -166,7 +166,7 @@ def _closed(access: GuestAccess) -> str:
         return ""
     known = access.reading.accounts.by_name.values()
     passwords = [a.name for a in known if a.hash_method or a.has_empty_password]
-    parts = ["no key is authorised" if not access.ssh.turned else "no key that stands in a file is accepted"]
+    parts = ["no key is authorised" if not access.ssh.rejected else "no key that stands in a file is accepted"]
     if not passwords:
         parts.append("no account has a password that opens")
     else:
@@ -214,7 +214,7 @@ def ways(paths: Iterable[AccessPath], names: Names) -> Iterator[Entrance]:
 
 
 def doors(paths: Iterable[AccessPath], grants: tuple[Grant, ...], names: Names) -> Iterator[DoorState]:
-    """The own door and the emergency accounts, as they stand."""
+    """Management access and the emergency accounts, as they stand."""
     found = list(paths)
     for grant in grants:
         if grant.kind is GrantKind.GRANT:

@@ -85,7 +85,7 @@ def _finding(
             about=about,
             service=items[0].grant.service,
         )
-    group = Group.DOOR if door else Group.SHUT_OUT
+    group = Group.MANAGEMENT if door else Group.SHUT_OUT
     granted = tuple(Proof(item.grant.text, item.grant.origin) for item in items[:2])
     return Finding(
         "shut-out",

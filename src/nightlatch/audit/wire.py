@@ -77,7 +77,7 @@ def place_of(estate: Estate, address: str) -> str:
 
 
 def from_here(grant: Grant, address: str) -> bool:
-    """Whether the grant lets callers be at this address, in whatever realm."""
+    """Whether the grant lets callers be at this address, in whatever address space."""
     own = caller(address)
     return bool(own) and any(own <= sources for sources in grant.callers.perhaps.values())
 
@@ -265,8 +265,8 @@ def _methods_against(look: Look, spec: GuestSpec, access: GuestAccess, own: Addr
 
 
 def granted_accounts(grants: list[Grant], service: str = SSH.name) -> tuple[str, ...]:
-    """The accounts that grants by a service speak of, the own door last."""
-    ordered = sorted(grants, key=lambda grant: grant.kind is GrantKind.OWN_DOOR)
+    """The accounts that grants by a service speak of, management access last."""
+    ordered = sorted(grants, key=lambda grant: grant.kind is GrantKind.MANAGEMENT)
     return tuple(dict.fromkeys(grant.account for grant in ordered if grant.service == service))
 
 

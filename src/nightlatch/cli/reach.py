@@ -36,7 +36,7 @@ WAIT = Duration("a guest can be waited for", lambda: (0, 6 * 3600))
 @click.argument("source", default="estate.yaml")
 @on_guests
 @click.option("--who", multiple=True, metavar="NAME", help="Only what lets in this person, robot or account.")
-@click.option("--login", is_flag=True, help="Log in by the own door as well, with what your ssh holds.")
+@click.option("--login", is_flag=True, help="Log in to the management account as well, with what your ssh holds.")
 @click.option(
     "--wait",
     type=WAIT,

@@ -263,7 +263,7 @@ def _wire(sheet: page.Page, made: Station, title: str, *names: str) -> None:
         said = made.desk.run("sh", "-c", f"{shlex.join(words)} 2>&1", check=False, timeout=20)
         told = [line for line in said.splitlines() if "Authentications that can continue" in line]
         offered = [line.rpartition(" ")[2].strip() for line in told]
-        inside = "joon gets in with their key" if "\nin" in said.replace("\r", "") else "joon's key is turned away"
+        inside = "joon gets in with their key" if "\nin" in said.replace("\r", "") else "joon's key is rejected"
         sheet.line(f"  {name:<10} offers {' and '.join(offered[0].split(',')) if offered else 'nothing'}; {inside}")
 
 

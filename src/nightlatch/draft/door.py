@@ -1,4 +1,4 @@
-"""A door for a guest that has none: the SSH server installed, enabled and started, open to the own door only.
+"""A door for a guest that has none: the SSH server installed, enabled and started, open to management access only.
 
 What the package brings is not known beforehand. So a file of ours is read before it that lets in nobody but the own
 door, by key; that sshd really says so is checked on the guest before it is started. Everything else that is granted
@@ -11,7 +11,7 @@ from dataclasses import replace
 from datetime import datetime
 
 from nightlatch.access.differences import covers, find_holes
-from nightlatch.access.grants import expand, realms, sources_of
+from nightlatch.access.grants import address_spaces, expand, sources_of
 from nightlatch.access.paths import GuestAccess, guest_access
 from nightlatch.draft.acts import FAMILIES, Enable, Install, Start, family, install
 from nightlatch.draft.plan import _PROVED, Draft, ProvedDraft
@@ -32,7 +32,7 @@ from nightlatch.systems import posix
 
 MAIN, FOLDER = "/etc/ssh/sshd_config", "/etc/ssh/sshd_config.d"
 FILE = f"{FOLDER}/00-first-door.conf"
-WHY = "until this guest was met and surveyed, nobody comes in but the own door"
+WHY = "until this guest was met and surveyed, only management access is open"
 # What the main file of every package below begins with; it is checked on the guest by what sshd says.
 ASSUMED = f"Include {FOLDER}/*.conf\nUsePAM yes\n"
 MOST_PATTERNS = 32
@@ -77,16 +77,16 @@ def _package(reading: GuestReading) -> Install:
 
 
 def prove(estate: Estate, snapshot: Snapshot, at: datetime) -> ProvedDraft:
-    """The draft that opens the own door, and nothing else, on a guest without a server; worked out on what is assumed.
+    """The draft that opens management access, and nothing else, on a guest without a server; worked out on what is assumed.
 
-    Raises RefusedError where no own door is stated, its account is not there, or it would not open.
+    Raises RefusedError where no management access is stated, its account is not there, or it would not open.
     """
     spec = estate.guests[snapshot.guest]
     grant = _own_door(estate, spec, snapshot, at)
     account = readings.read(snapshot).accounts.by_name.get(grant.account)
     if account is None:
         raise RefusedError(
-            f"the own door's account {grant.account} is not there; make it first (adduser(8))",
+            f"the account of management access, {grant.account}, is not there; make it first (adduser(8))",
             guest=spec.name,
         )
     file = MakeFile(FILE, WHY, True, _file(estate, spec, account.uid == 0), 0o644, 0, 0)
@@ -94,12 +94,12 @@ def prove(estate: Estate, snapshot: Snapshot, at: datetime) -> ProvedDraft:
     access = _tried(estate, snapshot, steps, at)
     if not _opens(access, grant):
         steps = (
-            *own_key(Work(access, (grant,), estate).case(access.ssh), account, f"the own door: {grant.account}"),
+            *own_key(Work(access, (grant,), estate).case(access.ssh), account, f"management access: {grant.account}"),
             file,
         )
         access = _tried(estate, snapshot, steps, at)
     if not _opens(access, grant):
-        raise RefusedError(f"the own door would not open: {grant.account} gets no shell by its key there", guest=spec.name)
+        raise RefusedError(f"management access would not open: {grant.account} gets no shell by its key there", guest=spec.name)
     grants = tuple(expand(estate, spec.name, at))
     over = [each for each in find_holes(access.paths, grants) if each.certain]
     left = [ManualTask(f"{each.path.account} is let in beyond what is granted", "survey it once it was met") for each in over]
@@ -112,7 +112,7 @@ def _tried(estate: Estate, snapshot: Snapshot, steps: tuple[AnyStep, ...], at: d
         after = apply_all(_with_folder(snapshot), steps)
     except StepError as error:
         raise RefusedError(f"the draft does not fit this evidence: {error}", guest=snapshot.guest) from None
-    return guest_access(readings.read(_with_server(after)), at, realms(estate))
+    return guest_access(readings.read(_with_server(after)), at, address_spaces(estate))
 
 
 def _opens(access: GuestAccess, grant: Grant) -> bool:
@@ -120,10 +120,10 @@ def _opens(access: GuestAccess, grant: Grant) -> bool:
 
 
 def _own_door(estate: Estate, spec: GuestSpec, snapshot: Snapshot, at: datetime) -> Grant:
-    doors = [g for g in expand(estate, spec.name, at) if g.kind is GrantKind.OWN_DOOR]
+    doors = [g for g in expand(estate, spec.name, at) if g.kind is GrantKind.MANAGEMENT]
     if not doors or spec.via.key is None:
         raise RefusedError(
-            "it has no SSH server, and no own door is stated: write as, key and from under via, so that the door "
+            "it has no SSH server, and no management access is stated: write as, key and from under via, so that it "
             "that is opened is known",
             guest=spec.name,
         )
@@ -131,7 +131,7 @@ def _own_door(estate: Estate, spec: GuestSpec, snapshot: Snapshot, at: datetime)
 
 
 def _file(estate: Estate, spec: GuestSpec, root: bool) -> str:
-    """The settings by which nobody comes in but the own door."""
+    """The settings that open management access only."""
     own = sources_of(estate, spec.via.places).get(COMMON)
     prefixes = own.prefixes(MOST_PATTERNS + 1) if own else []
     patterns = (
@@ -144,7 +144,7 @@ def _file(estate: Estate, spec: GuestSpec, root: bool) -> str:
 
 
 def promised(estate: Estate, proved: ProvedDraft) -> dict[str, tuple[str, ...]]:
-    """What the guest's sshd must say of the own door's account before it is started (`sshd -T -C`)."""
+    """What the guest's sshd must say of the account of management access before it is started (`sshd -T -C`)."""
     spec = estate.guests[proved.draft.guest]
     own = sources_of(estate, spec.via.places).get(COMMON)
     address = own.sample() if own else "192.0.2.1"

@@ -74,7 +74,7 @@ def _gate(work: Work, service: str, ports: tuple[int, ...], *, closed: bool) -> 
 
 
 def _callers(work: Work, service: str) -> AddressSet:
-    """All whom a grant of a service, the own door or an emergency account by it lets in, as the guest sees them."""
+    """All whom a grant of a service, management access or an emergency account by it lets in, as the guest sees them."""
     return seen_by_guest(work.of(service))
 
 

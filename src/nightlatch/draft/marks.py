@@ -34,4 +34,4 @@ def _need(need: Need) -> str:
 
 
 def _callers(sources: Sources) -> str:
-    return " ".join(f"{realm!r}:{','.join(those.prefixes())}" for realm, those in sorted(sources.items()) if those)
+    return " ".join(f"{space!r}:{','.join(those.prefixes())}" for space, those in sorted(sources.items()) if those)

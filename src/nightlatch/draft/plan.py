@@ -10,12 +10,12 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
 
+from nightlatch.access.address_spaces import AddressSpaces
 from nightlatch.access.arrivals import ways_to
 from nightlatch.access.desired_state import ssh_ports
 from nightlatch.access.differences import Hole, ShutOut, covers, find_holes, find_shut_out
-from nightlatch.access.grants import expand, realms, seen_over
+from nightlatch.access.grants import address_spaces, expand, seen_over
 from nightlatch.access.paths import GuestAccess, guest_access
-from nightlatch.access.realms import Realms
 from nightlatch.access.waivers import acceptances, holes_beside, shut_out_beside
 from nightlatch.audit import cause_words, holes, shut_out
 from nightlatch.audit.holes import HoleGroup, kind_of
@@ -119,17 +119,17 @@ class Differences:
 
 @dataclass(frozen=True)
 class DraftContext:
-    """What drafts of all guests of an estate share: its realms and names, and the table of services."""
+    """What drafts of all guests of an estate share: its address spaces and names, and the table of services."""
 
     estate: Estate
-    realms: Realms
+    spaces: AddressSpaces
     names: Names
     kinds: Kinds
 
 
 def draft_context(estate: Estate, kinds: Kinds = KINDS) -> DraftContext:
     """Made once for an estate, for it looks through all of it."""
-    return DraftContext(estate, realms(estate), names_of(estate), kinds)
+    return DraftContext(estate, address_spaces(estate), names_of(estate), kinds)
 
 
 class Desk:
@@ -137,7 +137,7 @@ class Desk:
 
     def __init__(self, shared: DraftContext, snapshot: Snapshot, at: datetime) -> None:
         self.estate, self.start, self.at, self.kinds = shared.estate, snapshot, at, shared.kinds
-        self.realms, self.known = shared.realms, shared.names
+        self.spaces, self.known = shared.spaces, shared.names
         estate = shared.estate
         self.grants = tuple(expand(estate, snapshot.guest, at, snapshot.told.came))
         self.ways = ways_to(estate, snapshot.guest)
@@ -150,16 +150,16 @@ class Desk:
 
     def state(self, snapshot: Snapshot) -> Differences:
         """The differences on a snapshot."""
-        access = guest_access(readings.read(snapshot), self.at, self.realms, self.kinds)
+        access = guest_access(readings.read(snapshot), self.at, self.spaces, self.kinds)
         over, _ = holes_beside(find_holes(access.paths, self.grants), self.accepted)
         under, _ = shut_out_beside(find_shut_out(access.paths, self.grants), self.accepted)
         return Differences(snapshot, access, tuple(over), tuple(under))
 
     @property
     def lacks_door(self) -> bool:
-        """Whether this is a guest that is entered over SSH, and no own door is known."""
+        """Whether this is a guest that is entered over SSH, and no management access is known."""
         entered = self.estate.guests[self.start.guest].via.kind is ViaKind.SSH
-        return entered and not any(grant.kind is GrantKind.OWN_DOOR for grant in self.grants)
+        return entered and not any(grant.kind is GrantKind.MANAGEMENT for grant in self.grants)
 
     def dead(self, state: Differences) -> Iterator[tuple[str, str]]:
         """The programs of services that would not start, each with the reason."""
@@ -291,15 +291,15 @@ def _fewest(desk: Desk, steps: tuple[AnyStep, ...], whole: Differences) -> tuple
 
 
 def door(access: GuestAccess, grants: Iterable[Grant]) -> Sources:
-    """Where the own door and the emergency accounts are open from, as far as that is not ruled out."""
+    """Where management access and the emergency accounts are open from, as far as that is not ruled out."""
     kept = [g for g in grants if g.kind is not GrantKind.GRANT]
     serving = [p for p in access.paths if p.power.gives is PowerKind.SHELL and any(covers(g, p) for g in kept)]
     return joined(p.callers.perhaps for p in serving)
 
 
 def door_shrunk(desk: Desk, before: Differences, after: Differences, *, returns: bool = False) -> bool:
-    """Whether the own door or an emergency account is open from fewer places than before, among those it states. What takes a
-    change back (`returns`) may make it as narrow again as it was; only from where we come it stays open."""
+    """Whether management access or an emergency account is open from fewer places than before, among those it states. What
+    takes a change back (`returns`) may make it as narrow again as it was; only from where we come it stays open."""
     here = _in_use(desk, before) if returns else None
     for grant in desk.grants:
         if grant.kind is not GrantKind.GRANT and without(door(before.access, [grant]), door(after.access, [grant])):
@@ -313,9 +313,9 @@ def door_shrunk(desk: Desk, before: Differences, after: Differences, *, returns:
 
 
 def _in_use(desk: Desk, before: Differences) -> Sources | None:
-    """The one address from which the own door is used just now; None where it is not known to be open from there."""
+    """The one address from which management access is used just now; None where it is not known to be open from there."""
     address = address_or_none(desk.start.told.came.address)
-    own = [grant for grant in desk.grants if grant.kind is GrantKind.OWN_DOOR]
+    own = [grant for grant in desk.grants if grant.kind is GrantKind.MANAGEMENT]
     if address is None or not own:
         return None
     here = {COMMON: prefix(address.version, int(address), 32 if address.version == 4 else 128)}
@@ -327,10 +327,10 @@ def prove(shared: DraftContext, draft: Draft, snapshot: Snapshot, at: datetime) 
     desk = Desk(shared, snapshot, at)
     for act in draft.acts:
         if isinstance(act, Disable | Stop) and services.KEPT.fullmatch(act.unit):
-            raise RefusedError(f"{act} is refused: the guest, its network or its door depends on it", guest=draft.guest)
+            raise RefusedError(f"{act} is refused: the guest, its network or its SSH server depends on it", guest=draft.guest)
     if draft.does and desk.lacks_door:
         raise RefusedError(
-            "nothing tells how Nightlatch comes in there, so its door could be drafted away: this evidence was "
+            "nothing tells how Nightlatch comes in there, so management access could be drafted away: this evidence was "
             "not read over SSH; write key and from under via, or survey it over SSH",
             guest=draft.guest,
         )
@@ -348,7 +348,7 @@ def prove(shared: DraftContext, draft: Draft, snapshot: Snapshot, at: datetime) 
                 raise RefusedError(f'after the step "{step}" {program} would not start: {because}', guest=draft.guest)
         if door_shrunk(desk, before, state, returns=bool(draft.returns)):
             raise RefusedError(
-                f'the step "{step}" would shut the door that Nightlatch comes in by, or an emergency account',
+                f'the step "{step}" would shut management access or an emergency account',
                 guest=draft.guest,
             )
     if any(isinstance(step, SetRules) for step in draft.steps):

@@ -45,7 +45,7 @@ def broken(estate: Estate, promise: Promise, now: Snapshot, at: datetime) -> lis
     before, state = work.state(promise.before), work.state(now)
     out += [f"{program} would not start again: {because}" for program, because in work.dead(state)]
     if door_shrunk(work, before, state, returns=promise.returns):
-        out.append("the door that Nightlatch comes in by, or an emergency account, is narrower than before")
+        out.append("management access or an emergency account is narrower than before")
     if not promise.returns:
         due = services.given(estate, now)
         out += [f"still to be done: {act}" for act in due.acts if act in promise.acts]

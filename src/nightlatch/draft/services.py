@@ -86,7 +86,7 @@ def _unit(each: StatedUnit, reading: GuestReading, root: str, out: PartialDraft)
     elif not reading.snapshot.told.systemd:
         out.leave(why, "this guest has no systemd: use its own service manager")
     elif not each.spec.runs and KEPT.fullmatch(name):
-        out.leave(why, "the guest, its network or its door depends on it; stop it at the console if that is meant")
+        out.leave(why, "the guest, its network or its SSH server depends on it; stop it at the console if that is meant")
     elif Lack.UNMASKED in lacks:
         out.leave(why, f"somebody masked it on purpose; systemctl unmask {name}, then draft again")
     elif Lack.THERE in lacks:

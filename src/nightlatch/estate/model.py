@@ -91,7 +91,7 @@ READ_AS_FILES = (ViaKind.FOLDER, ViaKind.EVIDENCE, ViaKind.BY_HAND)  # no connec
 
 @dataclass(frozen=True, slots=True)
 class Via:
-    """How Nightlatch gets at a guest, and the own door: the account, key and place by which it comes in.
+    """How Nightlatch gets at a guest, and management access: the account, key and place by which it comes in.
 
     A folder, an archive or a survey by hand has a `path`; ssh a `host`, and `port` 0 for the client's own choice.
     `key_path` is the file that `key` was read from; `kept` an evidence archive that stands for the guest.

@@ -63,10 +63,10 @@ def _principals(what: str) -> _Schema:
 
 
 def _via() -> _Schema:
-    door = {"as": _TEXT, "key": _told("The public key of the own door", _TEXT), "from": _PLACES}
+    door = {"as": _TEXT, "key": _told("The public key of management access", _TEXT), "from": _PLACES}
     ways: list[_Schema] = [{"const": "here"}, _closed({"ssh": _TEXT, "port": _PORT, **door}, ("ssh",))]
     ways += [_closed({way: _TEXT, **door}, (way,)) for way in READ_AS_FILES]
-    return _told("How Nightlatch gets at the guest, and the own door", {"anyOf": ways})
+    return _told("How Nightlatch gets at the guest, and management access", {"anyOf": ways})
 
 
 def _guests() -> _Schema:

@@ -1,4 +1,4 @@
-"""`via`: how Nightlatch gets at a guest, and the own door that comes with it."""
+"""`via`: how Nightlatch gets at a guest, and the management access that comes with it."""
 
 from __future__ import annotations
 
@@ -52,7 +52,7 @@ def _folder(
     if stated and len(stated) < 3:
         source.fault(
             node,
-            f"{what} states {' and '.join(stated)} of its own door only",
+            f"{what} states only {' and '.join(stated)} of its management access",
             "as, key and from together, or none of them",
         )
     return Via(

@@ -15,7 +15,7 @@ Set = TypeVar("Set")
 @dataclass(frozen=True, slots=True)
 class Bounds(Generic[Set]):
     """Who is certainly in (`surely`), who may be (`perhaps`, which holds all of `surely`), and why the two differ: sets of
-    addresses, or sources in realms."""
+    addresses, or sources in address spaces."""
 
     surely: Set
     perhaps: Set

@@ -20,7 +20,7 @@ class GrantKind(StrEnum):
     """Why something is granted."""
 
     GRANT = "grant"
-    OWN_DOOR = "own door"
+    MANAGEMENT = "management access"
     EMERGENCY = "emergency"
 
 
@@ -54,7 +54,7 @@ class Grant:
 
     @property
     def allows(self) -> frozenset[Power]:
-        """All that the grant allows. The own door and emergency accounts may become root: that is what they are for."""
+        """All that the grant allows. Management access and emergency accounts may become root: that is what they are for."""
         return implied(self.gives if self.kind is GrantKind.GRANT else self.gives | {ADMINISTER})
 
     def asked(self, power: Power) -> frozenset[Need]:

@@ -11,7 +11,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from nightlatch.access.grants import realms
+from nightlatch.access.grants import address_spaces
 from nightlatch.access.paths import guest_access
 from nightlatch.audit import documents, run
 from nightlatch.audit.checks.registry import Identities
@@ -167,7 +167,7 @@ class Auditor:
 
     def __init__(self, estate: Estate, at: datetime, kinds: Kinds = KINDS) -> None:
         self.estate, self.at, self.kinds = estate, at, kinds
-        self.realms, self.names = realms(estate), names_of(estate)
+        self.spaces, self.names = address_spaces(estate), names_of(estate)
 
     def __call__(self, name: str) -> tuple[GuestAudit, Identities | None]:
         try:
@@ -188,7 +188,7 @@ class Auditor:
 
     def judged(self, snapshot: Snapshot) -> tuple[GuestAudit, Identities]:
         """The audit of one guest from its evidence."""
-        access = guest_access(readings.read(snapshot), self.at, self.realms, self.kinds)
+        access = guest_access(readings.read(snapshot), self.at, self.spaces, self.kinds)
         return run.guest_audit(access, self.at, self.estate, self.names, self.kinds), run.identities(access, self.estate)
 
 

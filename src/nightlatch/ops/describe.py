@@ -117,7 +117,7 @@ def _line(name: str, label: str, access: GuestAccess, folder: Path) -> text.Gues
 
 
 def _via(name: str, folder: Path) -> str:
-    """How the estate gets at the guest: as it was got at now. The own door's account is what a live survey came in by."""
+    """How the estate gets at the guest: as it was got at now. Its account is what a live survey came in by."""
     if name == "here":
         return "here"
     if targets.is_live(name):

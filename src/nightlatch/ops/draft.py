@@ -25,6 +25,6 @@ def draft(estate: Estate, snapshot: Snapshot, at: datetime, kinds: Kinds = KINDS
 def prove(
     estate: Estate, made: Draft, snapshot: Snapshot, at: datetime, kinds: Kinds = KINDS, *, shared: DraftContext | None = None
 ) -> ProvedDraft:
-    """Work a draft out on evidence. Raises RefusedError when it does not close the gap, or shuts the own door."""
+    """Work a draft out on evidence. Raises RefusedError when it does not close the gap, or shuts management access."""
     with work_on(snapshot.guest):
         return plan.prove(shared or draft_context(estate, kinds), made, snapshot, at)

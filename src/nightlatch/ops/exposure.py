@@ -7,17 +7,17 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
 
+from nightlatch.access.address_spaces import DIRECT, AddressSpaces
 from nightlatch.access.arrivals import Arrival
 from nightlatch.access.exposure import ExposedSocket, Fate
 from nightlatch.access.exposure import exposure as of_guest
-from nightlatch.access.grants import realms
-from nightlatch.access.realms import DIRECT, Realms
+from nightlatch.access.grants import address_spaces
 from nightlatch.audit.names import Names, names_of
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import OwnFaultError, work_on
 from nightlatch.model.bounds import exactly
-from nightlatch.model.sources import COMMON, Realm, Sources
+from nightlatch.model.sources import COMMON, AddressSpace, Sources
 from nightlatch.net.addresses import AddressSet
 from nightlatch.ops.survey import chosen, survey, survey_target
 from nightlatch.readings import guest as readings
@@ -39,14 +39,14 @@ class Exposure:
     unread: tuple[tuple[str, str], ...] = ()
     quiet: tuple[str, ...] = ()
     names: Names = field(default_factory=Names)
-    realms: Realms = field(default_factory=Realms)
+    spaces: AddressSpaces = field(default_factory=AddressSpaces)
     latched: Mapping[str, OnLatch] = field(default_factory=dict)
 
-    def callers(self, seen: AddressSet, realm: Realm = COMMON) -> Sources:
+    def callers(self, seen: AddressSet, space: AddressSpace = COMMON) -> Sources:
         """Callers from addresses: those behind a translation of their own are where all that they are seen as is."""
-        if realm != COMMON:
-            return {realm: seen} if seen else {}
-        return self.realms.lift(exactly(seen)).surely
+        if space != COMMON:
+            return {space: seen} if seen else {}
+        return self.spaces.lift(exactly(seen)).surely
 
     @property
     def exit_code(self) -> int:
@@ -59,7 +59,7 @@ def exposure(
 ) -> Exposure:
     """Read guests and say who can reach which of their ports; `ports` narrows it to some. Raises NightlatchError for a guest
     that is none."""
-    outside = realms(estate)
+    outside = address_spaces(estate)
     found: dict[str, tuple[ExposedSocket, ...]] = {}
     unread: dict[str, str] = {}
     pending: dict[str, OnLatch] = {}

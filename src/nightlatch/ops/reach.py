@@ -13,7 +13,7 @@ from datetime import datetime
 from pathlib import Path
 
 from nightlatch.access import book
-from nightlatch.access.grants import expand, realms
+from nightlatch.access.grants import address_spaces, expand
 from nightlatch.access.holdings import holdings
 from nightlatch.access.paths import GuestAccess, guest_access
 from nightlatch.audit import wire
@@ -131,7 +131,7 @@ def reach(
 ) -> Reach:
     """Look at guests of the estate from here and hold what is seen against grants, pins and evidence.
 
-    `who` narrows the grants to people, robots or accounts; `login` logs in by the own door as well; `wait` are seconds to
+    `who` narrows the grants to people, robots or accounts; `login` logs in to the management account, too; `wait` are seconds to
     wait for guests that don't answer; `evidence` is a folder of archives to predict from. `told` gets each guest's name
     once it was looked at. Raises NightlatchError for names that the estate does not have.
     """
@@ -314,7 +314,7 @@ class _Evident:
 
 
 def _login(shell: Ssh, look: Look, seen: _Seen) -> tuple[Look, tuple[str, ...]]:
-    """A real login by the own door, by the system's own client; what the guest's uptime tells about a restart."""
+    """A real login to the management account, by the system's own client; what the guest's uptime tells about a restart."""
     start = time.monotonic()
     account = shell.address.account or "the account of your ssh"
     try:
@@ -324,7 +324,7 @@ def _login(shell: Ssh, look: Look, seen: _Seen) -> tuple[Look, tuple[str, ...]]:
         step = Step(Stage.LOGIN, time.monotonic() - start, f"{account}: {text}")
         if error.stage in ("sudo", "read"):  # the login itself was good
             return replace(look, steps=(*look.steps, step)), ()
-        return replace(look, steps=(*look.steps, step), failed=Stage.LOGIN, how=FailureMode.TURNED_AWAY, why=text), ()
+        return replace(look, steps=(*look.steps, step), failed=Stage.LOGIN, how=FailureMode.REJECTED, why=text), ()
     up = _uptime(answer.out)
     text = f"{answer.door.account or account}, who can become root" + (f"; up for {duration(up)}" if up is not None else "")
     step = Step(Stage.LOGIN, time.monotonic() - start, text)
@@ -356,7 +356,7 @@ def _predicted(estate: Estate, spec: GuestSpec, at: datetime, folder: Path | Non
             snapshot = read_kept(estate, spec, folder, kinds)
             if snapshot is None:
                 return _Evident()
-            access = guest_access(readings.read(snapshot), at, realms(estate), kinds)
+            access = guest_access(readings.read(snapshot), at, address_spaces(estate), kinds)
             return _Evident(access, str(kept_of(spec, folder)))
     except OwnFaultError as error:
         return _Evident(problem=error.words)

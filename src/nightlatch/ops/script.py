@@ -36,7 +36,7 @@ def change_script(
 ) -> str:
     """The script that carries a guest's whole draft to its console; empty when there is nothing to do.
 
-    A guest without an SSH server gets one that is open to the own door only. Raises RefusedError.
+    A guest without an SSH server gets one that is open to management access only. Raises RefusedError.
     """
     steps = service_steps(snapshot)
     if any(isinstance(step, Install) for step in steps):

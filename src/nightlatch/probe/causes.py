@@ -55,7 +55,7 @@ CAUSES: dict[FailureMode, tuple[Cause, ...]] = {
     FailureMode.DENIED_HERE: (Cause("a filter on this machine forbids it", "here: nft list ruleset"),),
     FailureMode.CLOSED: (
         Cause("the server is full, starting or ending (MaxStartups)", _LOG),
-        Cause("this address is being turned away for a while (PerSourcePenalties, a ban list)", _LOG),
+        Cause("this address is being rejected for a while (PerSourcePenalties, a ban list)", _LOG),
         Cause("a forward accepts, and the guest behind it is off", "look at the host that forwards"),
     ),
     FailureMode.MUTE: (
@@ -81,7 +81,7 @@ CAUSES: dict[FailureMode, tuple[Cause, ...]] = {
         Cause("the service's settings for this caller have it switched off", "nightlatch audit --on GUEST"),
         Cause("its files were changed and not loaded yet", "nightlatch audit --on GUEST"),
     ),
-    FailureMode.TURNED_AWAY: (
+    FailureMode.REJECTED: (
         Cause("key file, folder or home can be written by others, or belong to somebody else", "nightlatch audit --on GUEST"),
         Cause("an allow list, an expired account or a shell that is none", "nightlatch audit --on GUEST"),
         Cause("this client does not hold the key", "here: ssh-add -l"),

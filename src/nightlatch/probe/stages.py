@@ -41,7 +41,7 @@ class FailureMode(StrEnum):
     NOTHING_IN_COMMON = "no algorithm in common"
     OTHER_KEY = "another host key"
     NOT_OFFERED = "the granted proof is not offered"
-    TURNED_AWAY = "turned away"
+    REJECTED = "rejected"
 
 
 @dataclass(frozen=True, slots=True)

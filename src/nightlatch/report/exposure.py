@@ -34,7 +34,7 @@ def text(sheet: page.Page, result: Exposure, source: str) -> None:
         sheet.wrapped(f"Nothing of {', '.join(result.quiet)} is known to listen for others.", label="quiet", indent=2)
     for guest, problem in result.unread:
         sheet.wrapped(in_one_line(problem), label=guest, indent=2, style="high")
-    everywhere = [each for each in result.sockets if not each.realm and _open_to_all(each)]
+    everywhere = [each for each in result.sockets if not each.space and _open_to_all(each)]
     unsure = [each for each in result.sockets if each.sources(Fate.UNDECIDED)]
     parts = [count(len(result.sockets), "port"), f"{len(everywhere)} open to everybody"]
     parts.append(f"{len(unsure)} undecided" if unsure else "nothing undecided")
@@ -51,14 +51,14 @@ def _open_to_all(each: ExposedSocket) -> bool:
 
 def _socket(sheet: page.Page, each: ExposedSocket, result: Exposure) -> None:
     bound = f"on {each.address}" if each.address not in ("", "0.0.0.0", "::") else "on all addresses"
-    by = f", by the forward from {each.by}" if each.by else f", called from {each.realm} itself" if each.realm else ""
+    by = f", by the forward from {each.by}" if each.by else f", called from {each.space} itself" if each.space else ""
     program = each.program or "a program that is not known"
     sheet.line("  ", (f"{each.port}/{each.protocol}", "name"), f"  {program} {bound}{by}")
     pieces = _joined(each.pieces)
     rows = []
     for number, piece in enumerate(pieces):
         rest = number == len(pieces) - 1 > 0 and piece.fate is not Fate.IN
-        callers = result.callers(piece.sources, each.realm)
+        callers = result.callers(piece.sources, each.space)
         where = "anywhere else" if rest else result.names.where(callers)
         rows.append((where, piece.fate.value, _rule(piece)))
     sheet.table(rows, ["plain", "plain", "place"], indent=4)
@@ -101,7 +101,7 @@ def _socket_json(each: ExposedSocket) -> dict[str, Any]:
         "address": each.address,
         "program": each.program,
         "by": each.by,
-        "realm": each.realm,
+        "space": each.space,
         "pieces": [
             {
                 "family": piece.family,

@@ -44,7 +44,7 @@ def draw(result: Exposure, path: Path) -> None:
     check(path)
     from matplotlib.figure import Figure
 
-    those = [each for each in result.sockets if not each.realm]  # others are called from their own network alone
+    those = [each for each in result.sockets if not each.space]  # others are called from their own network alone
     columns, sockets = _columns(result), those[:MOST_ROWS]
     height = 1.7 + 0.34 * max(len(sockets), 1)
     figure = Figure(figsize=(max(8.0, 3.4 + 1.05 * len(columns)), height), layout="constrained")

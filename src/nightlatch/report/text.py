@@ -10,6 +10,7 @@ from nightlatch.audit import names as naming
 from nightlatch.audit.findings import Entrance, Finding, Group, GuestAudit, Proof
 from nightlatch.draft import diff
 from nightlatch.draft.steps import SetAddress, SetRules
+from nightlatch.model.grants import GrantKind
 from nightlatch.model.outcomes import ChangeState
 from nightlatch.origin import Kind
 from nightlatch.report import blocks
@@ -34,11 +35,12 @@ LABELS = {
     Group.HOLE: "hole",
     Group.SHUT_OUT: "shut out",
     Group.UNDECIDED: "undecided",
-    Group.DOOR: "door",
+    Group.MANAGEMENT: "management",
     Group.HYGIENE: "hygiene",
     Group.WIRE: "wire",
 }
 MOST_PROOFS = 4
+KEPT = {GrantKind.MANAGEMENT.value: "management"}
 
 
 def count(number: int, one: str, many: str = "") -> str:
@@ -150,7 +152,7 @@ def _doors(page: Page, guests: Iterable[GuestAudit]) -> None:
     rows = [(g.guest, way) for g in guests for way in g.doors]
     if rows:
         page.blank()
-        page.line(("Kept doors", "name"), "  (never drafted away)")
+        page.line(("Management and emergency access", "name"), "  (never drafted away)")
     grouped: dict[tuple[str, str, str, str, str], list[str]] = {}
     for guest, way in rows:
         grouped.setdefault((way.kind, way.account, way.shown, way.gives, way.where), []).append(guest)
@@ -160,7 +162,7 @@ def _doors(page: Page, guests: Iterable[GuestAudit]) -> None:
             if where != "shut"
             else f"{account} on {', '.join(names)}: shut"
         )
-        page.wrapped(told, indent=2, label=kind)
+        page.wrapped(told, indent=2, label=KEPT.get(kind, kind))
 
 
 def _sum(page: Page, result: Audit, told: AuditLayout, source: str) -> None:
@@ -255,7 +257,10 @@ def draft(page: Page, proved: ProvedDraft) -> None:
             indent=2,
         )
     if proved.draft.does:
-        page.wrapped("Proved: nothing certain is left open or shut but what is named here; the kept doors stand.", indent=2)
+        page.wrapped(
+            "Proved: what is named here is all that is certainly left open or shut; management and emergency access stay.",
+            indent=2,
+        )
 
 
 def _overtaken(page: Page, steps: Sequence[AnyStep]) -> None:

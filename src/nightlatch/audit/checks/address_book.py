@@ -153,11 +153,11 @@ def twice(fleet: Fleet) -> Iterator[tuple[str, CheckResult]]:
 
 def _apart(estate: Estate | None, address: IPAddress, found: list[Holding]) -> Iterator[list[Holding]]:
     """Holders of one address that can meet: those on a private network meet each other alone."""
-    realms: dict[str, list[Holding]] = {}
+    spaces: dict[str, list[Holding]] = {}
     for each in found:
         here = network_of(estate, address, each.guest)
-        realms.setdefault(here[0].name if here is not None and here[0].private else "", []).append(each)
-    yield from (those for those in realms.values() if len(those) > 1)
+        spaces.setdefault(here[0].name if here is not None and here[0].private else "", []).append(each)
+    yield from (those for those in spaces.values() if len(those) > 1)
 
 
 def _shared(holders: Iterable[tuple[str, Origin]]) -> tuple[Proof, ...]:

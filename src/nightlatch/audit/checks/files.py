@@ -16,9 +16,9 @@ from nightlatch.origin import Origin
 def key_file_refused(context: Context) -> Iterator[CheckResult]:
     """sshd refuses a key file because of its owner or mode, or that of a folder above it."""
     by_place: dict[tuple[str, str], list[str]] = {}
-    for turned in context.access.ssh.turned:
-        if turned.path:
-            by_place.setdefault((turned.path, turned.because), []).append(turned.account)
+    for rejected in context.access.ssh.rejected:
+        if rejected.path:
+            by_place.setdefault((rejected.path, rejected.because), []).append(rejected.account)
     for (path, because), accounts in by_place.items():
         text = f"The keys of {listed(accounts)} are not used: {because}."
         yield CheckResult(text, (Proof(because, Origin(path)),), tuple(dict.fromkeys(accounts)))
@@ -27,10 +27,10 @@ def key_file_refused(context: Context) -> Iterator[CheckResult]:
 @check("ssh.key-line-skipped", Severity.LOW, source="sshd(8), AUTHORIZED_KEYS FILE FORMAT")
 def key_line_skipped(context: Context) -> Iterator[CheckResult]:
     """A line in a key file is skipped by sshd, so the key on it opens nothing."""
-    for turned in context.access.ssh.turned:
-        if not turned.path:
-            text = f"A key line for {turned.account} is not used: {turned.because}."
-            yield CheckResult(text, (Proof(turned.because, turned.origin),), (turned.account,))
+    for rejected in context.access.ssh.rejected:
+        if not rejected.path:
+            text = f"A key line for {rejected.account} is not used: {rejected.because}."
+            yield CheckResult(text, (Proof(rejected.because, rejected.origin),), (rejected.account,))
 
 
 @check("ssh.key-file-writable", Severity.HIGH, source="sshd_config(5) StrictModes")

@@ -47,14 +47,14 @@ class _Way:
 
 @dataclass(frozen=True)
 class SshAccess:
-    """A guest's SSH server as it stands: its settings, where it listens, the keys that it turned down, and accounts that it lets
+    """A guest's SSH server as it stands: its settings, where it listens, the keys that it rejected, and accounts that it lets
     nobody into, with the cause. `logins` is None where there is no server, or it does not start."""
 
     reading: GuestReading = field(repr=False)
     effective: Effective
     state: ServerState
     listeners: tuple[Listener, ...] = ()
-    turned: tuple[RejectedKey, ...] = ()
+    rejected: tuple[RejectedKey, ...] = ()
     shut: tuple[tuple[str, Cause], ...] = ()
     logins: Logins | None = field(default=None, compare=False, repr=False)
     words: ServiceWords = SSH
@@ -75,7 +75,7 @@ class SshAccess:
 
 
 class SshServer:
-    """The SSH server of one guest at one moment. What it `turned` down, whom it `shut` out and its `gaps` are gathered as it is
+    """The SSH server of one guest at one moment. What it `rejected`, whom it `shut` out and its `gaps` are gathered as it is
     asked."""
 
     def __init__(self, reading: GuestReading, effective: Effective, sockets: tuple[Listener, ...], at: datetime) -> None:
@@ -85,7 +85,7 @@ class SshServer:
         by_name = top["usedns"].word == "yes"
         self.logins = Logins(reading, at, by_name, top["usepam"].word == "yes", judge)
         self.sudo = Sudo(reading.sudo)
-        self.turned: dict[RejectedKey, None] = {}
+        self.rejected: dict[RejectedKey, None] = {}
         self._gaps: dict[Gap, None] = dict.fromkeys([*reading.accounts.gaps, *reading.sshd.gaps, *self.sudo.gaps])
         self.shut: dict[tuple[str, Cause], None] = {}
 
@@ -95,7 +95,7 @@ class SshServer:
         service = self.reading.service
         stopped = service.is_live and not service.is_running and not service.strangers
         state = ServerState.STOPPED if stopped else ServerState.SERVES
-        return SshAccess(self.reading, self.effective, state, self.sockets, tuple(self.turned), tuple(self.shut), self.logins)
+        return SshAccess(self.reading, self.effective, state, self.sockets, tuple(self.rejected), tuple(self.shut), self.logins)
 
     @property
     def gaps(self) -> tuple[Gap, ...]:
@@ -250,7 +250,7 @@ class SshServer:
         if settings["pubkeyauthentication"].word != "yes":
             return
         found = self.logins.offers(account, settings)
-        self.turned.update(dict.fromkeys(found.turned))
+        self.rejected.update(dict.fromkeys(found.rejected))
         self._gaps.update(dict.fromkeys(found.gaps))
         forced_only = account.uid == 0 and settings["permitrootlogin"].word == "forced-commands-only"
         taken: dict[object, Addresses] = {}

@@ -36,7 +36,7 @@ def refused(grant: Grant, where: AddressSet, case: ServiceCase, *, served: bool)
     """What keeps out the account, or what is shown, from `where` (addresses as callers have them)."""
     access = _ssh(case)
     shut = _shut(grant, access) if not served else None
-    return shut or _turned(grant, access) or _password(grant, where, case)
+    return shut or _rejected(grant, access) or _password(grant, where, case)
 
 
 def lacking(grant: Grant, where: AddressSet, case: ServiceCase) -> Obstacle | None:
@@ -77,11 +77,11 @@ def _shut(grant: Grant, access: SshAccess) -> Obstacle | None:
     return None
 
 
-def _turned(grant: Grant, access: SshAccess) -> Obstacle | None:
+def _rejected(grant: Grant, access: SshAccess) -> Obstacle | None:
     keys = _held_keys(grant)
-    for turned in access.turned:
-        if turned.account == grant.account and (turned.fingerprint in keys or (keys and not turned.fingerprint)):
-            return Obstacle(ObstacleKind.TURNED_DOWN, (turned.cause,), at=turned.origin)
+    for rejected in access.rejected:
+        if rejected.account == grant.account and (rejected.fingerprint in keys or (keys and not rejected.fingerprint)):
+            return Obstacle(ObstacleKind.REJECTED, (rejected.cause,), at=rejected.origin)
     return None
 
 

@@ -101,9 +101,9 @@ class _Part:
         left_out = here - union(each.perhaps for each in mine)
         if mine:
             return Hindrance(Why.FROM_ELSEWHERE, mine[0].causes[-1], left_out) if left_out else None
-        for turned in found.turned:
-            if isinstance(secret, Key) and turned.fingerprint in ("", secret.fingerprint):
-                return Hindrance(Why.TURNED_DOWN, turned.cause, here)
+        for rejected in found.rejected:
+            if isinstance(secret, Key) and rejected.fingerprint in ("", secret.fingerprint):
+                return Hindrance(Why.REJECTED, rejected.cause, here)
         keyword = "authorizedkeysfile" if isinstance(secret, Key) else "trustedusercakeys"
         place = settings[keyword]
         return Hindrance(Why.OTHER_KEYS, SettingLine(keyword, " ".join(place.value), place.origin), here)

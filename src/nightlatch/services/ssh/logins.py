@@ -80,7 +80,7 @@ class AccountKeys:
     """All keys of one account under one set of settings."""
 
     offers: tuple[Offer, ...] = ()
-    turned: tuple[RejectedKey, ...] = ()
+    rejected: tuple[RejectedKey, ...] = ()
     gaps: tuple[Gap, ...] = ()
 
 
@@ -239,7 +239,7 @@ class Logins:
 
     def _offers(self, account: Account, settings: Settings) -> AccountKeys:
         offers: list[Offer] = []
-        turned: list[RejectedKey] = []
+        rejected: list[RejectedKey] = []
         gaps: list[Gap] = []
         revoked = self._revoked(settings, gaps)
         for name in settings["authorizedkeysfile"].value:
@@ -249,7 +249,7 @@ class Logins:
             if path is None:
                 gaps.append(Gap("authorized keys", f'"{name}" has an unknown token', settings["authorizedkeysfile"].origin))
                 continue
-            self._file(path, account, settings, revoked, offers, turned, gaps)
+            self._file(path, account, settings, revoked, offers, rejected, gaps)
         offers.extend(self._authority(account, settings, revoked, gaps))
         for keyword, what in (("authorizedkeyscommand", "keys"), ("authorizedprincipalscommand", "principals")):
             command = settings[keyword]
@@ -259,7 +259,7 @@ class Logins:
                 unknown = UnknownSecret("a key that a program names", command.origin)
                 cause = SettingLine(keyword, command.word, command.origin)
                 offers.append(Offer(unknown, Options(), NO_ADDRESS, EVERY_ADDRESS, (cause,), (gap,)))
-        return AccountKeys(tuple(offers), tuple(turned), tuple(gaps))
+        return AccountKeys(tuple(offers), tuple(rejected), tuple(gaps))
 
     def _file(
         self,
@@ -268,7 +268,7 @@ class Logins:
         settings: Settings,
         revoked: RevocationList | None,
         offers: list[Offer],
-        turned: list[RejectedKey],
+        rejected: list[RejectedKey],
         gaps: list[Gap],
     ) -> None:
         found, refused = self.judge.accepts(path, account)
@@ -281,21 +281,21 @@ class Logins:
             return
         if entry is None or entry.content is None:
             if refused and not refused.absent:
-                turned.append(RejectedKey(account.name, "", refused.because, refused.origin, refused.path))
+                rejected.append(RejectedKey(account.name, "", refused.because, refused.origin, refused.path))
             return
         for line in authorized_keys.parse(entry.content):
             origin = Origin(found.path, line.number)
             if isinstance(line, SkippedLine):
-                turned.append(RejectedKey(account.name, line.key.fingerprint if line.key else "", line.because, origin))
+                rejected.append(RejectedKey(account.name, line.key.fingerprint if line.key else "", line.because, origin))
                 continue
-            because = self._turned_down(line, settings, revoked, refused)
+            because = self._why_rejected(line, settings, revoked, refused)
             if because:
                 at = refused.origin if refused else origin
-                turned.append(RejectedKey(account.name, line.key.fingerprint, because, at, refused.path if refused else ""))
+                rejected.append(RejectedKey(account.name, line.key.fingerprint, because, at, refused.path if refused else ""))
                 continue
             offers.extend(self._line(line, account, origin))
 
-    def _turned_down(
+    def _why_rejected(
         self, line: KeyEntry, settings: Settings, revoked: RevocationList | None, refused: FileRefusal | None
     ) -> str:
         if refused:

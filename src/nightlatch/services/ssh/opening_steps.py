@@ -34,7 +34,7 @@ def open_up(work: ClosingSteps, grant: Grant, why: str) -> Iterator[Candidate]:
 
 
 def own_key(case: ServiceCase, account: Account, why: str) -> tuple[FileStep, ...]:
-    """The steps that put the keys of the grants of a case, such as the own door's, where sshd looks for them."""
+    """The steps that put the keys of the grants of a case, such as the key of management access, where sshd looks for them."""
     work = ClosingSteps(case)
     found = {s for grant in case.grants for need in grant.proofs for s in need if isinstance(s, Key)}
     secrets = sorted(found, key=lambda s: s.fingerprint)
@@ -105,17 +105,17 @@ def _key_path(work: ClosingSteps, account: Account) -> str | None:
 def _modes(work: ClosingSteps, account: Account, why: str) -> Iterator[Candidate]:
     """Take write rights of others off a key file or a folder above it, or give it to its account."""
     steps: list[FileStep] = []
-    for turned in work.access.turned:
-        entry = work.reading.snapshot.entries.get(turned.path)
-        if turned.account != account.name or not turned.path or entry is None:
+    for rejected in work.access.rejected:
+        entry = work.reading.snapshot.entries.get(rejected.path)
+        if rejected.account != account.name or not rejected.path or entry is None:
             continue
         if entry.uid not in (0, account.uid):
-            steps.append(SetOwner(turned.path, why, True, account.uid))
+            steps.append(SetOwner(rejected.path, why, True, account.uid))
         mode = entry.mode & ~0o022
         if entry.uid == account.uid:
             mode |= 0o100 if entry.kind is EntryKind.FOLDER else 0o400
         if mode != entry.mode:
-            steps.append(SetMode(turned.path, why, True, mode))
+            steps.append(SetMode(rejected.path, why, True, mode))
     if steps:
         yield tuple(dict.fromkeys(steps))
 

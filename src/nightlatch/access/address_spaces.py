@@ -1,6 +1,6 @@
-"""Where callers may be: the common realm of addresses, places behind a translation of their own, private networks.
+"""Where callers may be: the common address space, places behind a translation of their own, private networks.
 
-What a guest lets in is brought back to callers here, realm by realm.
+What a guest lets in is brought back to callers here, address space by address space.
 """
 
 from __future__ import annotations
@@ -19,11 +19,11 @@ DIRECT = (Arrival(),)
 
 
 @dataclass(frozen=True, slots=True)
-class Realms:
-    """Where callers may be: besides the common realm, the inside of every place behind a translation of its own.
+class AddressSpaces:
+    """Where callers may be: besides the common address space, the inside of every place behind a translation of its own.
 
-    `inside` maps a realm to its own addresses and to those it is seen as; `arrivals` has the ways to each guest, for those
-    that are not just dialled."""
+    `inside` maps an address space to its own addresses and to those it is seen as; `arrivals` has the ways to each guest,
+    for those that are not just dialled."""
 
     inside: tuple[tuple[str, AddressSet, AddressSet], ...] = ()
     arrivals: Mapping[str, tuple[Arrival, ...]] = field(default_factory=dict)
@@ -36,22 +36,22 @@ class Realms:
         """Callers by one way, from what the guest sees and those that come as far as a forward."""
         found = callers(arrival, outer, seen)
         because = seen.because or (outer.because if found.surely != found.perhaps else ())
-        if arrival.realm == COMMON:
+        if arrival.space == COMMON:
             return self.lift(Bounds(found.surely, found.perhaps, because))
-        named = {arrival.realm: found.surely} if found.surely else {}
-        return Bounds(named, {arrival.realm: found.perhaps} if found.perhaps else {}, because)
+        named = {arrival.space: found.surely} if found.surely else {}
+        return Bounds(named, {arrival.space: found.perhaps} if found.perhaps else {}, because)
 
     def lift(self, seen: Addresses) -> Bounds[Sources]:
         """Callers from what the guest sees: surely where all images are let in, perhaps where some image is."""
         surely = {COMMON: seen.surely} if seen.surely else {}
         perhaps = {COMMON: seen.perhaps} if seen.perhaps else {}
         more: list[Gap] = []
-        for realm, own, seen_as in self.inside:
+        for space, own, seen_as in self.inside:
             if seen_as <= seen.surely:
-                surely[realm] = own
+                surely[space] = own
             if seen_as & seen.perhaps:
-                perhaps[realm] = own
+                perhaps[space] = own
                 if not seen_as <= seen.perhaps:
-                    because = f"who calls from {realm} may be seen as several addresses, not all of which are let in"
-                    more.append(Gap("address translation", because, Origin(realm)))
+                    because = f"who calls from {space} may be seen as several addresses, not all of which are let in"
+                    more.append(Gap("address translation", because, Origin(space)))
         return Bounds(surely, perhaps, (*seen.because, *more))
