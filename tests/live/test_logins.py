@@ -191,7 +191,7 @@ def test_predicted_logins_are_the_real_ones(station: Station, callers: dict[str,
     undecided = [what for what, said, _ in found if said == "undecided"]
     wrong = [f"{what}: said {said}, was {was}" for what, said, was in found if said not in ("undecided", "yes" if was else "no")]
     tell(
-        f"live logins: {len(found)} real attempts, {count['let in']} let in, {count['turned away']} turned away, "
+        f"live logins: {len(found)} real attempts, {count['let in']} let in, {count['rejected']} rejected, "
         f"{len(undecided)} undecided, {len(wrong)} wrong"
     )
     assert not wrong, "\n".join(wrong[:40])
