@@ -128,7 +128,7 @@ def test_what_is_loaded_and_what_a_boot_loads_are_compared() -> None:
     assert not {"filter.not-stored", "filter.not-loaded"} & set(same)
     gone = audited({}, SHUT)["filter.not-stored"]
     assert gone.text.startswith("After the next boot tcp/8080 is open to anywhere but")
-    assert gone.text.endswith("whom the filter keeps out now.")
+    assert gone.text.endswith("the running filter keeps them out.")
     late = audited({NFT: SHUT, **STARTED}, OPEN)["filter.not-loaded"]
     assert late.text.startswith("tcp/8080 is open to anywhere but")
     assert late.proofs[0].origin.path == NFT

@@ -113,7 +113,7 @@ def seen(reading: GuestReading, flow: Flow, arrival: Arrival, *, behind: Behind)
 
 
 def outside(arrival: Arrival, flow: Flow) -> Addresses:
-    """The callers whom the filters before a forward let through to it."""
+    """The callers that get through the filters before a forward."""
     if arrival.forward is None:
         return exactly(arrival.within)
     return inside(in_all(passed(rules, dialled(arrival, flow)) for rules in arrival.around), arrival.within)

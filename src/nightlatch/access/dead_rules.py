@@ -37,7 +37,7 @@ class DeadRule:
 
     @property
     def contradicts(self) -> bool:
-        """Whether the two say otherwise: somebody is let in, or kept out, whom the later one means to treat otherwise."""
+        """Whether the two rules contradict each other: one lets in callers that the other means to keep out."""
         return (self.rule.does is RuleAction.ACCEPT) != (self.by.does is RuleAction.ACCEPT)
 
 

@@ -1,8 +1,8 @@
 """Which callers a packet filter lets through to one port: two bounds for all sources at once, and the rule that decides.
 
-The chains are walked once with the whole set of sources. A rule that surely matches takes its sources out of what goes on; one
-that matches perhaps leaves them in, so that what may happen to a source is known, and what surely does is what nothing
-else may. An accept ends one base chain, not those behind it; a drop ends all.
+The chains are walked once with the whole set of sources. A rule that surely matches takes its sources out of what goes
+on; one that matches perhaps leaves them in. So every outcome that is possible for a source is found, and where only one
+is possible, it is certain. An accept ends one base chain, not those behind it; a drop ends all.
 """
 
 from __future__ import annotations
@@ -215,8 +215,9 @@ def _followed(rules: Rules, dialled: Flow, wanted: Flow) -> tuple[AddressSet, _W
 
 
 def _answered(rules: Rules, dialled: Flow, wanted: Flow) -> tuple[AddressSet, _Walk]:
-    """Who is reached by what the guest sends back: whom it is sent to stands for a source here. It goes out by the interface
-    that calls come in by, as far as is known, from the port that was dialled once that is put back (NF_IP_PRI_NAT_SRC)."""
+    """The callers whom the guest's answers reach; the receiver of an answer stands for a source here. An answer goes out
+    by the interface that calls come in by, as far as is known, from the port that was dialled once that is put back
+    (NF_IP_PRI_NAT_SRC)."""
     walk = _Walk(dialled, Rules(rules.answers))
     now = EVERY_ADDRESS
     for chain in walk.rules.at(*OUTWARD):

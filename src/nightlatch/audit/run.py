@@ -64,7 +64,7 @@ SOMEBODY = "from, and person or account"
 
 
 def _lacking(waiver: Waiver) -> str:
-    """What is wrong with a waiver's words, or an empty text: a difference is accepted for whom and from where it says."""
+    """What is wrong with a waiver's words, or an empty text: it accepts a difference for the people and places that it names."""
     if waiver.finding in HOLES:
         shown = [each for each in (waiver.key, waiver.person, waiver.proof) if each]
         good = waiver.account and waiver.places and len(shown) == 1

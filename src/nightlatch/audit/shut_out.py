@@ -31,7 +31,7 @@ class ShutOutGroup:
 
 
 def findings(items: Iterable[ShutOut], search: ObstacleSearch, names: Names) -> Iterator[Finding]:
-    """One finding for each cause and whom it shuts out."""
+    """One finding for each cause, with everybody it shuts out."""
     return (each.finding for each in grouped(items, search, names))
 
 

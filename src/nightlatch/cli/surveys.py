@@ -47,7 +47,9 @@ def run(
             results = survey(estate, guests, client=client, at_once=at_once)
         else:
             for source in filter(targets.is_live, sources):
-                targets.of_target(source, client, pins)  # a target that is none is a slip of the hand, no unread guest
+                targets.of_target(
+                    source, client, pins
+                )  # a word that names no target is a slip of the hand, not a guest that could not be read
             total = len(sources)
             results = survey_targets(sources, client=client, pins=pins, at_once=at_once)
         return _keep(results, total, into, client)

@@ -1,8 +1,9 @@
 """Steps that let the callers of a service through a guest's own packet filter, or keep all others out, in the manager that is
 used there.
 
-Whatever manager it is, a gate is written (draft/gates.py): everybody whom the grants let in, from where they do, and either
-nobody else or whoever gets past the rules behind it. Whether that helps is worked out afterwards, as for every candidate.
+Whatever manager it is, a gate is written (draft/gates.py): it lets in everybody the grants name, from the places they
+name, and either drops all others or leaves them to the rules behind it. Whether that helps is worked out afterwards, as
+for every candidate.
 """
 
 from __future__ import annotations
@@ -74,7 +75,7 @@ def _gate(work: Work, service: str, ports: tuple[int, ...], *, closed: bool) -> 
 
 
 def _callers(work: Work, service: str) -> AddressSet:
-    """All whom a grant of a service, management access or an emergency account by it lets in, as the guest sees them."""
+    """All callers that a grant of a service, management access or an emergency account by it lets in, as the guest sees them."""
     return seen_by_guest(work.of(service))
 
 

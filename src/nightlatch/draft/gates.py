@@ -36,7 +36,7 @@ class GateOpening:
 
     @property
     def is_narrow(self) -> bool:
-        """Whether it names whom it lets in: one for everybody, or for nobody, is not written."""
+        """Whether it names its callers: a gate for everybody, or for nobody, is not written."""
         return bool(self.ports) and bool(self.sources) and self.sources != EVERY_ADDRESS
 
     @property

@@ -154,7 +154,7 @@ def _admitted(network: NetworkSpec, perimeter: Perimeter, rows: tuple[PerimeterR
 def _narrowed(
     perimeter: Perimeter, records: Sequence[Record], those: Sequence[RequiredRow]
 ) -> tuple[dict[int, RowChange], list[ManualTask]]:
-    """Rows for ports of services alone that let in whom no grant does, with what is granted of them."""
+    """Rows for ports of services alone that let in more than the grants do, with the part that is granted."""
     columns, out, left = dict(perimeter.columns), dict[int, RowChange](), list[ManualTask]()
     known = PortSet.of([(each.port, each.port) for each in those])
     for row in perimeter.rows:
@@ -177,7 +177,7 @@ def _narrowed(
             continue
         before = records[row.number - 1]
         after = {**before, columns["source"]: _like(before[columns["source"]], granted.prefixes())} if granted else None
-        out[row.number] = RowChange(row.number, before, after, f"It lets in to {whom} from where no grant does.")
+        out[row.number] = RowChange(row.number, before, after, f"It lets callers in to {whom} from places that no grant names.")
     return out, left
 
 
@@ -210,7 +210,7 @@ def _first(records: Sequence[Record], columns: Mapping[str, str]) -> int | None:
 
 
 def _prove(network: NetworkSpec, made: TableDraft, those: Sequence[RequiredRow], unmet: Sequence[RequiredRow]) -> None:
-    """The whole table once more: it lets in whom it should, and nobody else whom it kept out."""
+    """The whole table once more: it lets in everybody it should, and nobody else that it kept out before."""
     rows = perimeters.parse(made.perimeter.path, json.dumps(list(made.rows)), made.perimeter.columns)
     for each in those:
         lacks = NO_ADDRESS if each in unmet else _lacking(network, made.perimeter, rows, each)

@@ -212,7 +212,7 @@ class Desk:
             yield from self.kinds[path.service].closing(path, why, work.case(server))
 
     def _at_filter(self, work: Work, found: list[tuple[HoleGroup, Sources]], names: Names) -> Iterator[Steps]:
-        """Rules that keep out those whom holes let in, service by service."""
+        """Rules that keep out callers that holes let in, service by service."""
         for service in dict.fromkeys(hole.service for hole, _ in found):
             mine = [(hole, certain) for hole, certain in found if hole.service == service]
             open_to = joined(certain for _, certain in mine).get(COMMON, NO_ADDRESS)

@@ -37,7 +37,7 @@ HEAD = "# the ports of SSH, as the estate file states them"
 
 
 def given(estate: Estate, access: GuestAccess, grants: Sequence[Grant]) -> PartialDraft:
-    """All that is due so that SSH is reached on the stated ports, and no other; `grants` say by whom."""
+    """All that is due so that SSH is reached on the stated ports, and no other; `grants` name the callers."""
     out = PartialDraft()
     spec, now = ssh_ports(estate, access)
     if spec is None:
@@ -175,7 +175,7 @@ def _let_in(work: Work, fresh: list[int], target: set[int], why: str, out: Parti
     for port in kept_out:
         found = _rule_in_the_way(access, port, wants)
         if found is not None:
-            text = f"The packet filter keeps callers from port {port} whom it lets through now: {found.text} ({found.origin})."
+            text = f"The packet filter keeps callers from port {port} who reach SSH now: {found.text} ({found.origin})."
             out.leave(text, "open it there first; a change that can't be reached over the new port goes back")
     held = reading.filter.rules.gaps if reading.filter.rules is not None else ()
     for gap in (*reading.filter.gaps, *held)[:1] if fresh else ():
@@ -186,21 +186,20 @@ def _let_in(work: Work, fresh: list[int], target: set[int], why: str, out: Parti
 
 
 def _outside(access: GuestAccess, fresh: list[int], wants: AddressSet, out: PartialDraft) -> None:
-    """New ports that a filter outside of the guest keeps some of these callers from, whom it lets through to one of now."""
+    """New ports that a filter outside of the guest keeps some callers from who get through to a port of now."""
     for rules in (each for way in access.arrivals if way.forward is None for each in way.around):
         before = union(passed(rules, Flow("tcp", each.port)).perhaps for each in access.ssh.listeners)
         for port in fresh:
             if before & wants - passed(rules, Flow("tcp", port)).perhaps:
                 name = next(iter(rules.chains)).rstrip(",")
                 out.leave(
-                    f"{name[:1].upper()}{name[1:]} keeps callers from port {port} whom it lets through now.",
+                    f"{name[:1].upper()}{name[1:]} keeps callers from port {port} who reach SSH now.",
                     "once SSH listens there, nightlatch perimeter tells the rows that it should have",
                 )
 
 
 def _rule_in_the_way(access: GuestAccess, port: int, wants: AddressSet) -> RuleVerdict | None:
-    """The rule by which the guest's own filter keeps some of these callers from a new port, whom it lets through to one of
-    now."""
+    """The rule by which the guest's own filter keeps some callers from a new port who get through to a port of now."""
     rules = access.reading.filter.rules
     if rules is None:
         return None

@@ -67,7 +67,7 @@ class Rewrite(Step):
 @dataclass(frozen=True, slots=True)
 class SetRules(Step):
     """Give a file of a packet filter's `manager` another content, or make it; `seen` is what it must be now. `ahead_of` are
-    rules of the guest's own that come too late for those whom the new ones let in."""
+    rules of the guest's own that come too late for callers that the new rules let in."""
 
     manager: str
     seen: Entry

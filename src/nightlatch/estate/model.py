@@ -357,7 +357,7 @@ class Estate:
     services: tuple[ServiceSpec, ...] = ()
 
     def of(self, guest: str) -> GuestEstate:
-        """What the file says of one guest. Raises KeyError for a guest that is none."""
+        """What the file says of one guest. Raises KeyError for a name that is no guest."""
         return self._by_guest[guest]
 
     @cached_property

@@ -248,7 +248,7 @@ def _meta(raw: bytes, path: Path) -> Meta:
 
 def _entry(name: str, meta: MetaEntry, bodies: dict[str, bytes], path: Path) -> Entry:
     if not name.startswith("/") or "//" in name or any(part in (".", "..") for part in name.split("/")):
-        raise UnreadableError(f"{path} names a path that is none: {name!r}")
+        raise UnreadableError(f"{path} names something that is no path: {name!r}")
     content = bodies.get(f"root{name}") if meta.kind == "file" and meta.sha256 else None
     entry = Entry(
         EntryKind(meta.kind),

@@ -55,7 +55,7 @@ class Defaults:
 
 @dataclass(frozen=True, slots=True)
 class UnreadLine:
-    """A line that is none of these."""
+    """A line of no other kind here."""
 
     line: int
     because: str

@@ -75,7 +75,7 @@ def parse(raw: bytes, where: str) -> Record:
         raise UnreadableError(f"{where} can't be read: {'.'.join(map(str, first['loc']))}: {first['msg']}") from None
     for touched in record.touched:
         if any(part in ("", ".", "..") for part in touched.path.split("/")[1:]):
-            raise UnreadableError(f"{where} names a path that is none: {touched.path!r}")
+            raise UnreadableError(f"{where} names something that is no path: {touched.path!r}")
     try:
         for words in record.acts:
             acts.parse(words)

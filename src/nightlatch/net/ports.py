@@ -18,7 +18,7 @@ class PortSet:
 
     @staticmethod
     def of(ranges: Iterable[Range]) -> PortSet:
-        """The set of these inclusive ranges. Raises ValueError for a port that is none."""
+        """The set of these inclusive ranges. Raises ValueError for a number that is no port."""
         found = normal(ranges)
         if any(not 0 <= low <= high <= LAST for low, high in found):
             raise ValueError("a port is a number from 0 to 65535")

@@ -87,7 +87,7 @@ def addresses(
 
     `guests` narrows what is told; all are read, for what is free and what collides depends on everybody. With `propose`
     every guest that sits on a network and has no lasting address there gets one proposed. Raises EstateError, and
-    NightlatchError for a place that is none.
+    NightlatchError for a word that is no place.
     """
     callers = place_of(estate, place) if place else EVERY_ADDRESS
     shown = [spec.name for spec in chosen(estate, guests)]

@@ -50,13 +50,15 @@ def describe(
     """Write an estate file at `path`, with public keys in a folder beside it. Nothing that is there is overwritten.
 
     `names` are folders, archives, texts carried over by hand, and live targets. Raises RefusedError when a file is there
-    already, NightlatchError for a target that is none, UnreadableError when nothing could be read.
+    already, NightlatchError for a word that names no target, UnreadableError when nothing could be read.
     """
     _free(path)
     found: dict[str, Snapshot | str] = {}
     with client_for(client) as using:
         for name in filter(targets.is_live, names):
-            targets.of_target(name, using, pins)  # a target that is none is a slip of the hand, no unread guest
+            targets.of_target(
+                name, using, pins
+            )  # a word that names no target is a slip of the hand, not a guest that could not be read
         for name in names:
             try:
                 with work_on(name):

@@ -57,8 +57,8 @@ class Exposure:
 def exposure(
     estate: Estate, at: datetime, guests: Sequence[str] | None = None, *, ports: Sequence[int] = (), client: Client | None = None
 ) -> Exposure:
-    """Read guests and say who can reach which of their ports; `ports` narrows it to some. Raises NightlatchError for a guest
-    that is none."""
+    """Read guests and say who can reach which of their ports; `ports` narrows it to some. Raises NightlatchError for a name
+    that is no guest."""
     outside = address_spaces(estate)
     found: dict[str, tuple[ExposedSocket, ...]] = {}
     unread: dict[str, str] = {}

@@ -65,7 +65,8 @@ class PerimeterChange:
 def draft_perimeter(
     estate: Estate, at: datetime, networks: Sequence[str] = (), *, client: Client | None = None, kinds: Kinds = KINDS
 ) -> PerimeterDraft:
-    """Read the guests, and say which rows outside of them the grants ask for. Raises RefusedError for a network that is none."""
+    """Read the guests, and say which rows outside of them the grants ask for. Raises RefusedError for a name that is no
+    network."""
     for name in networks:
         if name not in estate.networks:
             raise RefusedError(f"there is no network {name}; the estate has {', '.join(sorted(estate.networks)) or 'none'}")

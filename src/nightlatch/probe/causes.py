@@ -83,7 +83,7 @@ CAUSES: dict[FailureMode, tuple[Cause, ...]] = {
     ),
     FailureMode.REJECTED: (
         Cause("key file, folder or home can be written by others, or belong to somebody else", "nightlatch audit --on GUEST"),
-        Cause("an allow list, an expired account or a shell that is none", "nightlatch audit --on GUEST"),
+        Cause("an allow list, an expired account or a shell that does not exist", "nightlatch audit --on GUEST"),
         Cause("this client does not hold the key", "here: ssh-add -l"),
     ),
 }

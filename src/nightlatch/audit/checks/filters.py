@@ -143,18 +143,19 @@ def _asks_new(rule: Rule) -> bool:
 
 @check("filter.not-stored", Severity.MEDIUM, source="nft(8); systemctl(1): is-enabled")
 def not_stored(context: Context) -> Iterator[CheckResult]:
-    """The running kernel keeps callers out whom the next boot lets in: what it holds is stored nowhere, or not loaded then."""
+    """The running filter keeps out callers that the filter of the next boot lets in: its rules are stored nowhere, or not
+    loaded at boot."""
     yield from _changed(context, later=True)
 
 
 @check("filter.not-loaded", Severity.MEDIUM, source="nft(8); systemctl(1): reload")
 def not_loaded(context: Context) -> Iterator[CheckResult]:
-    """Stored rules keep callers out whom the running kernel lets in: they were not loaded since they were written."""
+    """Stored rules keep out callers that the running filter lets in: they were not loaded since they were written."""
     yield from _changed(context, later=False)
 
 
 def _changed(context: Context, *, later: bool) -> Iterator[CheckResult]:
-    """Callers whom only one of now and after the next boot lets in, by port."""
+    """Callers that get in only now, or only after the next boot, by port."""
     reading = context.access.reading
     held = reading.filter
     if not reading.service.is_live or held.rules is None or any(each.started is None for each in held.stored):
@@ -170,10 +171,10 @@ def _changed(context: Context, *, later: bool) -> Iterator[CheckResult]:
         where, what = context.names.where({COMMON: lost}), listed(dict.fromkeys(named_ports))
         places = [Proof(f"what {each.manager} loads at boot", each.place) for each in held.booted]
         if later:
-            text = f"After the next boot {what} is open to {where}, whom the filter keeps out now."
+            text = f"After the next boot {what} is open to {where}; the running filter keeps them out."
             places = places or [Proof("no manager loads a filter at boot", reading.filter.origin)]
         else:
-            text = f"{what} is open to {where}, whom the stored rules keep out: they are not loaded."
+            text = f"{what} is open to {where}; stored rules would keep them out, but are not loaded."
         yield CheckResult(text, tuple(places), tuple(dict.fromkeys(named_ports)))
 
 

@@ -1,4 +1,5 @@
-"""Checks of whom filters let in to SSH: addresses that nobody has any more, and guesses at passwords that nothing slows down."""
+"""Checks of the callers that filters let in to SSH: addresses that nobody has any more, and guesses at passwords that
+nothing slows down."""
 
 from __future__ import annotations
 

@@ -51,7 +51,7 @@ class ZoneRules:
 
 
 def plain(text: str) -> str:
-    """A name or number as a rule may hold it; what could be more than one word becomes a name that is none."""
+    """A name or number as a rule may hold it; what could be more than one word becomes a name that matches nothing."""
     return text if _PLAIN.fullmatch(text) else "?"
 
 

@@ -217,7 +217,7 @@ class _Reader:
             raise RuleFault("--tcp-flags has two values", option.column)
         mask, those = (_flags(each) for each in option.values)
         if mask is None or those is None:
-            raise RuleFault("--tcp-flags names a flag that is none", option.column)
+            raise RuleFault("--tcp-flags names an unknown flag", option.column)
         opens = {"SYN", "ACK"} if self.back else {"SYN"}
         first, ack, push = ((found & mask == those) != option.negated for found in (opens, {"ACK"}, {"ACK", "PSH"}))
         if self.back and not first == ack == push:
@@ -232,7 +232,7 @@ class _Reader:
     def state(self, option: RuleOption) -> None:
         states = set(option.value.split(","))
         if states - STATES:
-            raise RuleFault(f"{option.value[:40]} names a state that is none", option.column)
+            raise RuleFault(f"{option.value[:40]} is no state", option.column)
         if "DNAT" in states and "NEW" not in states and self.table != "raw":
             self.narrow(lambda match: replace(match, rewritten=not option.negated))
         else:
@@ -258,7 +258,7 @@ class _Reader:
         """What comes to the guest itself is for a local address; of what kind a caller's is goes by the guest's routes."""
         kinds = set(option.value.split(","))
         if kinds - KINDS or (self.family == "ip6" and "BROADCAST" in kinds):
-            raise RuleFault(f"{option.value[:40]} names a kind of address that is none", option.column)
+            raise RuleFault(f"{option.value[:40]} is no kind of address", option.column)
         if option.name == "--dst-type":
             self.matches = self.matches if _is_of(kinds, self.family) != option.negated else []
         else:

@@ -75,8 +75,8 @@ class SshAccess:
 
 
 class SshServer:
-    """The SSH server of one guest at one moment. What it `rejected`, whom it `shut` out and its `gaps` are gathered as it is
-    asked."""
+    """The SSH server of one guest at one moment. The keys it `rejected`, the accounts it `shut` out and its `gaps` are
+    gathered as it is asked."""
 
     def __init__(self, reading: GuestReading, effective: Effective, sockets: tuple[Listener, ...], at: datetime) -> None:
         self.reading, self.effective, self.sockets = reading, effective, sockets
