@@ -23,7 +23,7 @@ from nightlatch.evidence.snapshot import from_files
 from nightlatch.ops.audit import Auditor
 from nightlatch.ops.evidence import read_evidence, write_evidence
 from nightlatch.ops.survey import survey_target
-from nightlatch.readings.filters import iptables, nftables
+from nightlatch.readings.filters import iptables, nftables, places
 
 AT = datetime(2026, 11, 25, tzinfo=UTC)
 
@@ -162,7 +162,7 @@ def filters() -> None:
 
     def iptables_rules(count: int) -> Callable[[], object]:
         snapshot = from_files("x", {"/etc/iptables/rules.v4": of_iptables(count)})
-        return lambda: fresh(passed)(iptables.stored(snapshot, iptables.DEBIAN), Flow("tcp", 22))
+        return lambda: fresh(passed)(iptables.stored(snapshot, places.IPTABLES_DEBIAN), Flow("tcp", 22))
 
     cases = (
         ("nftables", nft_rules, of_nft, ["nft", "-c", "-f", "-"]),
@@ -176,21 +176,17 @@ def filters() -> None:
             told("the same, 10,000 rules", ratio(mine(10_000), base, 5), f"x {' '.join(words[:2])} (CPU)", 10)
 
 
-def start_up() -> None:
-    """`nightlatch --help` against `python -c 'import click'`."""
-    words = [
-        sys.executable,
-        "-c",
-        "import sys; sys.argv = ['nightlatch', '--help']; from nightlatch.cli.main import main; main()",
-    ]
+def start_up(home: Path) -> None:
+    """Whole commands against the imports of the libraries that they stand on."""
+    quiet = {key: value for key, value in os.environ.items() if key != "PYTHONDONTWRITEBYTECODE"}
 
-    def mine() -> None:
-        subprocess.run(words, capture_output=True, check=True)
+    def run(*words: str) -> Callable[[], object]:
+        return lambda: subprocess.run([sys.executable, *words], stdout=subprocess.DEVNULL, check=False, env=quiet)
 
-    def base() -> None:
-        subprocess.run([sys.executable, "-c", "import click"], check=True)
-
-    told("nightlatch --help", ratio(mine, base, 15), "x python -c 'import click'", 1.5)
+    help_shown, audited = run("-m", "nightlatch.cli", "--help"), run("-m", "nightlatch.cli", "audit", str(home / "images/gauge"))
+    libraries = "click, rich.console, pydantic, ruamel.yaml, cryptography.x509"
+    told("nightlatch --help", ratio(help_shown, run("-c", "import click"), 15), "x python -c 'import click'", 1.5)
+    told("nightlatch audit FOLDER", ratio(audited, run("-c", f"import {libraries}"), 15), "x importing its libraries", 2.5)
 
 
 def main() -> None:
@@ -202,7 +198,7 @@ def main() -> None:
         growth(home)
         grants(home)
         clones(home)
-        start_up()
+        start_up(home)
         filters()
     live.run(told)
 

@@ -12,7 +12,7 @@ from rich.console import Console
 from nightlatch.audit.run import guest_audit
 from nightlatch.estate.load import load as load_estate
 from nightlatch.ops.audit import Audit, audit
-from nightlatch.report import blocks, text
+from nightlatch.report import audit_text, blocks
 from nightlatch.report.page import Page
 from tests.guests import AT, Guest, estate, pub
 
@@ -44,7 +44,7 @@ def told(folder: Path, count: int, left_out: int = 0) -> str:
     ]
     other = guest_audit(replace(OPEN, config="PermitRootLogin yes\n", passwords={}).access(), AT, made)
     page = Console(file=io.StringIO(), width=80)
-    text.audit(Page(page), Audit(made.name, AT, (*guests, replace(other, guest="mast")), left_out), "estate.yaml")
+    audit_text.audit(Page(page), Audit(made.name, AT, (*guests, replace(other, guest="mast")), left_out), "estate.yaml")
     out = page.file
     assert isinstance(out, io.StringIO)
     return out.getvalue()

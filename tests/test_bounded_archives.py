@@ -71,12 +71,12 @@ def test_a_header_of_three_gibibytes_takes_no_memory(kind: bytes, first: bool, t
     head = b"" if first else header("meta.json", len(raw)) + raw + bytes(-len(raw) % 512)
     path = packed(tmp_path / "x.evidence.tar.gz", head + header("meta.json", 3 << 30, kind), zeros=200 << 20)
     tracemalloc.start()
-    began = time.monotonic()
+    began = time.process_time()
     with pytest.raises(UnreadableError):
         read_evidence(path)
     assert tracemalloc.get_traced_memory()[1] < MOST_MEMORY
     tracemalloc.stop()
-    assert time.monotonic() - began < 5
+    assert time.process_time() - began < 5
 
 
 @pytest.mark.parametrize("name", ["root/none", "elsewhere", "meta.json"])
@@ -84,10 +84,10 @@ def test_half_a_million_members_are_not_read(name: str, tmp_path: Path) -> None:
     raw = meta_of(tmp_path)
     head = header("meta.json", len(raw)) + raw + bytes(-len(raw) % 512)
     path = packed(tmp_path / "x.evidence.tar.gz", head, block=header(name, 0) * 5000)
-    began = time.monotonic()
+    began = time.process_time()
     with pytest.raises(UnreadableError, match="is not named in its meta"):
         read_evidence(path)
-    assert time.monotonic() - began < 2
+    assert time.process_time() - began < 2
 
 
 def test_a_gzip_frame_around_itself_and_odd_files_are_refused(tmp_path: Path) -> None:

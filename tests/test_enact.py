@@ -225,7 +225,7 @@ def test_a_hostile_record_is_not_followed(tmp_path: Path) -> None:
     changed = enact(made, "gauge", AT)
     record = root / f"var/lib/nightlatch/changes/{changed.change}/record.json"
     record.write_text(record.read_text().replace("/etc/ssh/sshd_config", "/etc/../../outside"))
-    with pytest.raises(NightlatchError, match="names a path that is none"):
+    with pytest.raises(NightlatchError, match="names something that is no path"):
         undo(made, "gauge", AT)
     assert not (tmp_path / "outside").exists()
 

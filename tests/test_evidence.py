@@ -190,7 +190,7 @@ HOSTILE = [
     (lambda n, r: ("other.json" if n == "meta.json" else n, r), "does not begin with meta.json"),
     (meta(lambda d: d.update(format="nightlatch/evidence/9")), "it is version 9 of the evidence archive"),
     (meta(lambda d: d.update(surprise=1)), "meta.json that can't be read: surprise"),
-    (meta(lambda d: d["entries"].update({"/../etc": {"kind": "folder"}})), "names a path that is none"),
+    (meta(lambda d: d["entries"].update({"/../etc": {"kind": "folder"}})), "names something that is no path"),
     (meta(lambda d: d["entries"]["/"].update(mode="99999")), "meta.json that can't be read"),
     (lambda n, r: (n, b"\0" * (5 << 20) if n.endswith("passwd") else r), "holds more than is read"),
 ]

@@ -22,9 +22,9 @@ from nightlatch.evidence.snapshot import ABSENT, from_files
 from nightlatch.net.addresses import ALL_V4, EVERY_ADDRESS, AddressSet, prefix, union
 from nightlatch.ops.draft import draft, prove
 from nightlatch.readings import guest as readings
-from nightlatch.readings.filters import firewalld, iptables, nftables, ufw
+from nightlatch.readings.filters import firewalld, iptables, nftables, places, ufw
 from nightlatch.readings.filters.rules import Rules
-from nightlatch.report import text
+from nightlatch.report import change_text
 from nightlatch.report.page import Page
 from tests.guests import AT, NFT, Guest, estate, pub
 
@@ -207,7 +207,8 @@ def read_by(manager: str, gate: Gate) -> Rules:
         )
     if manager == "iptables":
         return iptables.stored(
-            from_files("x", {path: gates.saved(b"", gate, family) for path, family in iptables.DEBIAN}), iptables.DEBIAN
+            from_files("x", {path: gates.saved(b"", gate, family) for path, family in places.IPTABLES_DEBIAN}),
+            places.IPTABLES_DEBIAN,
         )
     if manager == "ufw":
         files = {path: text.encode() for path, text in of_ufw(OPEN_UFW).items()}
@@ -316,7 +317,7 @@ def test_what_new_rules_go_ahead_of_is_told_line_by_line(tmp_path: Path, manager
     assert set(late) == set(expected)
     assert all(text in late[place] for place, text in expected.items())
     page = Console(record=True, width=90, file=io.StringIO())
-    text.draft(Page(page), made)
+    change_text.draft(Page(page), made)
     told = page.export_text()
     assert "no longer act on the callers that they let in" in " ".join(told.split())
     assert all(place in told for place in expected)

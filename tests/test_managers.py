@@ -20,7 +20,7 @@ from nightlatch.net.addresses import EVERY_ADDRESS
 from nightlatch.net.literal import parse_network
 from nightlatch.ops.survey import survey_target
 from nightlatch.origin import Origin
-from nightlatch.readings.filters import filter_reading, firewalld, iptables, wrapper
+from nightlatch.readings.filters import filter_reading, firewalld, iptables, places, wrapper
 from nightlatch.readings.filters.iptables_options import RuleFault
 from nightlatch.readings.filters.iptables_rules import SetMembers, rule_of
 from nightlatch.readings.filters.iptables_shapes import Shapes
@@ -36,7 +36,7 @@ def rules(*lines: str, table: str = "filter", chain: str = "INPUT") -> Rules:
     """An INPUT chain that drops, these lines in it, and a chain of the user's own."""
     text = "\n".join([f"*{table}", f":{chain} DROP [0:0]", ":own - [0:0]", *lines, "COMMIT", ""])
     files = {"/etc/iptables/rules.v4": text.encode(), "/etc/iptables/ipsets": SETS.encode()}
-    return iptables.stored(from_files("x", files), iptables.DEBIAN)
+    return iptables.stored(from_files("x", files), places.IPTABLES_DEBIAN)
 
 
 def said(found: Rules, source: str, port: int = 22) -> str:
@@ -138,7 +138,7 @@ def test_a_refused_line_leaves_everything_undecided(line: str, column: int) -> N
 
 
 def test_a_table_without_its_end_is_undecided() -> None:
-    found = iptables.stored(from_files("x", {"/etc/iptables/rules.v4": b"*filter\n:INPUT DROP\n"}), iptables.DEBIAN)
+    found = iptables.stored(from_files("x", {"/etc/iptables/rules.v4": b"*filter\n:INPUT DROP\n"}), places.IPTABLES_DEBIAN)
     assert "has no COMMIT" in found.gaps[0].because
 
 
@@ -153,7 +153,7 @@ def test_a_table_without_its_end_is_undecided() -> None:
 def test_every_byte_of_a_save_file_comes_back(text: str, end: str) -> None:
     raw = (text + end).encode("utf-8", "surrogatepass")
     assert iptables_save.parse(raw).render() == raw
-    iptables.stored(from_files("x", {"/etc/iptables/rules.v4": raw}), iptables.DEBIAN)
+    iptables.stored(from_files("x", {"/etc/iptables/rules.v4": raw}), places.IPTABLES_DEBIAN)
 
 
 GRANT = "let: mara, into: gauge, by: ssh, from: bench, with: key"

@@ -63,9 +63,9 @@ def test_odd_numbers_in_files_end_no_reading(path: str, number: str) -> None:
     snapshot = plain.with_files(
         {**from_files("gauge", {path: text}).entries, **{p: e for p, e in plain.entries.items() if p != path}}
     )
-    began = time.monotonic()
+    began = time.process_time()
     guest_access(readings.read(snapshot), AT)
-    assert time.monotonic() - began < 5
+    assert time.process_time() - began < 5
 
 
 LISTINGS = {
@@ -92,10 +92,10 @@ def test_odd_numbers_in_listings_end_no_reading(name: str, number: str) -> None:
 
 def test_a_time_of_many_digits_is_read_at_once() -> None:
     for text in ("1" * 40 + "x", "1" * 4000 + "x", "1h" * 3000 + "x", MANY, "1w1d" * 9000):
-        began = time.monotonic()
+        began = time.process_time()
         with pytest.raises((sshd_values.ValueRefusal, NightlatchError)):
             sshd_values.seconds(text)
-        assert time.monotonic() - began < 2
+        assert time.process_time() - began < 2
     assert sshd_values.seconds("1h30m") == 5400
     assert sshd_values.seconds("1h30") == 3630
 

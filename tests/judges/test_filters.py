@@ -10,7 +10,7 @@ import pytest
 
 from nightlatch.evidence.snapshot import from_files
 from nightlatch.lab.labs import Lab
-from nightlatch.readings.filters import iptables, nftables
+from nightlatch.readings.filters import iptables, nftables, places
 from nightlatch.readings.filters.filter_reading import read as reading
 from nightlatch.readings.filters.rules import Rules
 from tests.judges import filters, iptables_filters
@@ -69,7 +69,7 @@ def test_iptables_files_are_what_the_kernel_makes_of_them(wire: Wire, tell: Call
         files |= {f"/etc/iptables/rules.v{version}": text.encode() for version, text in texts.items()}
         whole = "\n".join(texts.values())
         wire.here.run("nft", "flush", "ruleset")
-        rules = iptables.stored(from_files("x", files), iptables.DEBIAN)
+        rules = iptables.stored(from_files("x", files), places.IPTABLES_DEBIAN)
         try:
             for version, program in (("4", "iptables-restore"), ("6", "ip6tables-restore")):
                 wire.here.run(program, stdin=texts[version])

@@ -14,7 +14,7 @@ from nightlatch.formats import rule_loads
 from nightlatch.lab.image import Account
 from nightlatch.lab.labs import Lab
 from nightlatch.lab.machine import Guest
-from nightlatch.readings.filters import firewalld, firewalld_direct, ifup_rules, iptables, managers, nftables, ufw
+from nightlatch.readings.filters import firewalld, firewalld_direct, ifup_rules, iptables, managers, nftables, places, ufw
 from nightlatch.readings.filters.managers import StoredRules
 from tests.judges import filters, iptables_filters
 from tests.judges.filter_wire import HERE, TRIES, Tally, Wire, wired
@@ -22,7 +22,7 @@ from tests.judges.filter_wire import HERE, TRIES, Tally, Wire, wired
 pytestmark = pytest.mark.judge(
     "unshare", "nsenter", "ip", "systemctl", "ufw", "firewall-cmd", "iptables-restore", "ifup", root=True
 )
-UFW_FILES = (*ufw.FILES, ufw.SWITCH, ufw.DEFAULTS)
+UFW_FILES = (*ufw.FILES, places.UFW_SWITCH, ufw.DEFAULTS)
 
 
 @dataclass
@@ -241,7 +241,7 @@ def test_what_firewalld_holds_is_what_callers_meet(managed: Managed, tell: Calla
         guest.inside(
             "sh",
             "-c",
-            f"rm -rf /etc/firewalld/*/* /etc/firewalld/direct.xml && sed -i 's/^IPv6_rpfilter=.*/IPv6_rpfilter={rpfilter}/' {firewalld.CONF} && cat >/etc/firewalld/services/depth.xml",
+            f"rm -rf /etc/firewalld/*/* /etc/firewalld/direct.xml && sed -i 's/^IPv6_rpfilter=.*/IPv6_rpfilter={rpfilter}/' {places.FIREWALLD} && cat >/etc/firewalld/services/depth.xml",
             stdin=own,
         )
         script = "\n".join(
@@ -267,7 +267,7 @@ def test_what_firewalld_holds_is_what_callers_meet(managed: Managed, tell: Calla
             "*.xml",
         ).split()
         shipped = FIREWALLD_SERVICES
-        held = managed.held((firewalld.CONF, firewalld_direct.PATH, *names, *shipped))
+        held = managed.held((places.FIREWALLD, firewalld_direct.PATH, *names, *shipped))
         rules = firewalld.stored(from_files("gauge", held))
         assert rules.gaps == (), script
         found = managed.wire.tried(TRIES)

@@ -18,7 +18,7 @@ from nightlatch.access.holdings import holdings
 from nightlatch.draft import addresses
 from nightlatch.draft.steps import apply_all
 from nightlatch.estate.load import load
-from nightlatch.evidence.archive import SUFFIX
+from nightlatch.evidence.file_names import SUFFIX
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.lab.machine import Guest, Node, environment
 from nightlatch.lab.tools import waited

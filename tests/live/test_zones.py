@@ -14,7 +14,7 @@ from nightlatch.evidence.snapshot import from_files
 from nightlatch.lab.image import Account
 from nightlatch.lab.labs import Lab
 from nightlatch.lab.machine import Guest
-from nightlatch.readings.filters import firewalld
+from nightlatch.readings.filters import firewalld, places
 from tests.judges import filters
 from tests.judges.filter_wire import TRIES, Tally, wired
 
@@ -89,7 +89,7 @@ def test_zones_of_connections_are_those_that_callers_meet(tell: Callable[[str], 
                 active = guest.inside("sh", "-s", stdin=BEGUN % order, timeout=120)
                 shipped_files = (
                     *paths(guest, "/usr/lib/firewalld/zones", "-name", "*.xml"),
-                    firewalld.CONF,
+                    places.FIREWALLD,
                     *FIREWALLD_SERVICES,
                 )
                 files = {path: text.encode() for path, text in held.items()} | STARTED

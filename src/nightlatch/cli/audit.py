@@ -126,9 +126,9 @@ def audit(
 
             click.echo(machine.dumps(machine.audit(result) if form == "json" else sarif.audit(result)))
         else:
-            from nightlatch.report import page, text
+            from nightlatch.report import audit_text, page
 
-            text.audit(page.Page(page.console()), result, source)
+            audit_text.audit(page.Page(page.console()), result, source)
     raise SystemExit(result.exit_code(Severity(fail_at)))
 
 

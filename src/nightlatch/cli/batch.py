@@ -11,7 +11,7 @@ from nightlatch.latch import live
 from nightlatch.latch.folder import changes, new_change_id
 from nightlatch.model.outcomes import ChangeState
 from nightlatch.ops.enact import Decide, LiveChange, enact, pending
-from nightlatch.report import text
+from nightlatch.report import change_text
 from nightlatch.report.page import Page
 from nightlatch.report.safe import in_one_line
 from nightlatch.transports.ssh import Client
@@ -60,9 +60,9 @@ def enact_all(
 def latched(sheet: Page, done: LiveChange, source: str) -> None:
     """What came of a change on one guest."""
     if done.confirmation is None:
-        text.enacted(sheet, done.changed, source)
+        change_text.enacted(sheet, done.changed, source)
     else:
-        text.latched(
+        change_text.latched(
             sheet,
             done.changed,
             done.outcome,
@@ -77,7 +77,7 @@ def latched(sheet: Page, done: LiveChange, source: str) -> None:
 def undone(sheet: Page, done: LiveChange) -> int:
     """What came of taking a change back; returns the exit code."""
     if done.outcome is ChangeState.PUT_BACK:
-        text.undone(sheet, done.changed, done.followed)
+        change_text.undone(sheet, done.changed, done.followed)
         return 5 if done.changed.skipped else 0
     sheet.wrapped(f"change {done.changed.change} stands: it was {done.outcome}", label=done.changed.guest, style="high")
     return 5

@@ -142,14 +142,14 @@ def _proved(
 
 
 def _show_drafts(proved: list[Any], refused: dict[str, str], pending: dict[str, OnLatch]) -> None:
-    from nightlatch.report import page, text
+    from nightlatch.report import change_text, page
     from nightlatch.report.safe import in_one_line
 
     sheet = page.Page(page.console())
-    text.pending(sheet, pending)
+    change_text.pending(sheet, pending)
     for each in proved:
         if each.draft.does or each.draft.left:
-            text.draft(sheet, each)
+            change_text.draft(sheet, each)
             sheet.blank()
     quiet = [e.draft.guest for e in proved if not e.draft.does and not e.draft.left]
     if quiet:
@@ -221,7 +221,7 @@ def enact(
     with faults(), client_of(config) as client:
         from nightlatch.cli.batch import enact_all
         from nightlatch.ops.enact import in_order, pending_says
-        from nightlatch.report import page, text
+        from nightlatch.report import change_text, page
         from nightlatch.report.safe import in_one_line
 
         at = now(as_of)
@@ -241,7 +241,7 @@ def enact(
                 sheet.wrapped(f"In this order: {', '.join(order)}.")
             raise SystemExit(4 if refused else 0)
         for name in order:
-            text.draft(sheet, doing[name])
+            change_text.draft(sheet, doing[name])
             sheet.blank()
         for guest, because in refused.items():
             sheet.wrapped(in_one_line(because), label=guest, style="high")
@@ -336,13 +336,13 @@ def pending(source: Path, guests: tuple[str, ...], form: str, config: Path | Non
     code = 0
     with faults(), client_of(config) as client:
         from nightlatch.ops.enact import pending as pending_changes
-        from nightlatch.report import machine, page, text
+        from nightlatch.report import change_text, machine, page
 
         told = list(pending_changes(estate_of(source), list(guests) or None, client=client))
         if form == "json":
             click.echo(machine.dumps(machine.pending(told)))
         else:
-            text.latches(page.Page(page.console()), told, str(source))
+            change_text.latches(page.Page(page.console()), told, str(source))
         code = 3 if any(isinstance(each, str) for _, each in told) else 0
     raise SystemExit(code)
 

@@ -16,7 +16,7 @@ from rich.text import Text
 
 from nightlatch.audit.names import pending
 from nightlatch.cli.options import client_of, estate_of, is_estate, now
-from nightlatch.evidence import archive
+from nightlatch.evidence.file_names import file_of
 from nightlatch.evidence.selection import taken_from
 from nightlatch.faults import NightlatchError, OwnFaultError, work_on
 from nightlatch.ops.evidence import write_evidence
@@ -95,7 +95,7 @@ def _keep(results: Iterator[SurveyResult], total: int, into: Path, client: Clien
 def _one(each: SurveyResult, into: Path, say: Say) -> None:
     assert each.snapshot is not None
     into.mkdir(parents=True, exist_ok=True)
-    target = archive.file_of(into, each.guest)
+    target = file_of(into, each.guest)
     write_evidence(each.snapshot, target, now(None), each.snapshot.told.transport)
     files = sum(entry.content is not None for entry in each.snapshot.entries.values())
     say(f"{each.guest}: {files} files into {target}", False)

@@ -25,7 +25,7 @@ from nightlatch.lab.image import PASSWORD, Account
 from nightlatch.lab.labs import Lab
 from nightlatch.lab.machine import Guest, Node
 from nightlatch.lab.tools import run, waited
-from nightlatch.report import page, text
+from nightlatch.report import audit_text, change_text, page
 
 ADDRESSES = {"gauge": 21, "gate": 22, "plotter": 23, "chartbox": 24}
 SHORT = 6  # seconds on the latch where nobody keeps it
@@ -172,7 +172,7 @@ def _loop(sheet: page.Page, made: Station, estate: nightlatch.Estate, client: ni
         "1. audit",
         "One connection each reads the files and asks sshd itself; the two are compared.",
     )
-    text.audit(sheet, nightlatch.audit(estate, at, client=client), "estate.yaml")
+    audit_text.audit(sheet, nightlatch.audit(estate, at, client=client), "estate.yaml")
     _wire(sheet, made, "On the wire, before:")
     chapter(sheet, "2. draft", "Worked out on the evidence, and proved on it.")
     todo = []
@@ -180,7 +180,7 @@ def _loop(sheet: page.Page, made: Station, estate: nightlatch.Estate, client: ni
     for surveyed in surveys:
         assert surveyed.snapshot is not None, surveyed.problem
         proved = nightlatch.prove(estate, nightlatch.draft(estate, surveyed.snapshot, at), surveyed.snapshot, at)
-        text.draft(sheet, proved)
+        change_text.draft(sheet, proved)
         todo += [surveyed.guest] if proved.draft.does else []
     chapter(
         sheet,
@@ -190,11 +190,11 @@ def _loop(sheet: page.Page, made: Station, estate: nightlatch.Estate, client: ni
     done = nightlatch.enact(estate, "gate", at, client=client, seconds=SHORT, decide=lambda _: None)
     _latched(sheet, done)
     sheet.blank()
-    text.latches(sheet, list(nightlatch.pending(estate, ["gate"], client=client)), "estate.yaml")
+    change_text.latches(sheet, list(nightlatch.pending(estate, ["gate"], client=client)), "estate.yaml")
     _until_free(made.guests["gate"])
     sheet.blank()
     sheet.line("Some seconds later:")
-    text.latches(sheet, list(nightlatch.pending(estate, ["gate"], client=client)), "estate.yaml")
+    change_text.latches(sheet, list(nightlatch.pending(estate, ["gate"], client=client)), "estate.yaml")
     _wire(sheet, made, "On the wire, as before:", "gate")
     chapter(sheet, "4. the power goes", "Once more, and while the change is on the latch, everything on gate dies at once.")
     _latched(sheet, nightlatch.enact(estate, "gate", at, client=client, decide=lambda _: None))
@@ -203,7 +203,7 @@ def _loop(sheet: page.Page, made: Station, estate: nightlatch.Estate, client: ni
     made.guests["gate"].until_listening()
     sheet.blank()
     sheet.line("gate has started again.")
-    text.latches(sheet, list(nightlatch.pending(estate, ["gate"], client=client)), "estate.yaml")
+    change_text.latches(sheet, list(nightlatch.pending(estate, ["gate"], client=client)), "estate.yaml")
     _wire(sheet, made, "On the wire, as before:", "gate")
     chapter(
         sheet,
@@ -213,7 +213,7 @@ def _loop(sheet: page.Page, made: Station, estate: nightlatch.Estate, client: ni
     for name in todo:
         _latched(sheet, nightlatch.enact(estate, name, at, client=client))
     chapter(sheet, "6. audit again", "The same question once more, and the wire.")
-    text.audit(sheet, nightlatch.audit(estate, datetime.now(UTC), client=client), "estate.yaml")
+    audit_text.audit(sheet, nightlatch.audit(estate, datetime.now(UTC), client=client), "estate.yaml")
     _wire(sheet, made, "On the wire, after:")
     chapter(
         sheet,
@@ -224,7 +224,7 @@ def _loop(sheet: page.Page, made: Station, estate: nightlatch.Estate, client: ni
     for line in made.desk.run(sys.executable, "-m", "nightlatch.cli", *words, check=False, timeout=60).splitlines():
         sheet.line(line)
     chapter(sheet, "8. undo", "A kept change is taken back by way of the latch, too.")
-    text.undone(sheet, nightlatch.undo(estate, "gate", datetime.now(UTC), client=client).changed)
+    change_text.undone(sheet, nightlatch.undo(estate, "gate", datetime.now(UTC), client=client).changed)
     _other_port(sheet, made, client, at)
 
 
@@ -242,14 +242,16 @@ def _other_port(sheet: page.Page, made: Station, client: nightlatch.Client, at: 
     for _ in range(2):
         done = nightlatch.enact(nightlatch.load_estate(path), "gauge", at, client=client)
         assert done.confirmation is not None
-        text.latched(sheet, done.changed, done.outcome, done.confirmation, "estate.yaml", followed=done.followed, port=done.port)
+        change_text.latched(
+            sheet, done.changed, done.outcome, done.confirmation, "estate.yaml", followed=done.followed, port=done.port
+        )
         open_now = made.guests["gauge"].inside("sh", "-c", "ss -Hltn | sed 's/.*:\\([0-9]*\\) .*/\\1/' | sort -nu | xargs")
         sheet.line(f"  listens on {open_now.strip()}")
 
 
 def _latched(sheet: page.Page, done: nightlatch.Latched) -> None:
     assert done.confirmation is not None
-    text.latched(sheet, done.changed, done.outcome, done.confirmation, "estate.yaml")
+    change_text.latched(sheet, done.changed, done.outcome, done.confirmation, "estate.yaml")
 
 
 def _wire(sheet: page.Page, made: Station, title: str, *names: str) -> None:

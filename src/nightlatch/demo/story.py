@@ -12,7 +12,7 @@ import nightlatch
 from nightlatch.demo import table_service
 from nightlatch.demo.build import build
 from nightlatch.faults import RefusedError
-from nightlatch.report import page, perimeter, text
+from nightlatch.report import audit_text, change_text, page, perimeter
 
 
 def tell_demo(*, leave: bool = False, folder: Path | None = None, live: bool = False) -> None:
@@ -64,7 +64,7 @@ def _tell(sheet: page.Page, path: Path) -> None:
         "Nightlatch reads what the guests hold and says who can really get in: exactly, for every address. What is "
         "open and not granted is a hole; who is granted and can't get in is shut out.",
     )
-    text.audit(sheet, nightlatch.audit(estate, at), "estate.yaml")
+    audit_text.audit(sheet, nightlatch.audit(estate, at), "estate.yaml")
     chapter(
         sheet,
         "2. draft",
@@ -77,13 +77,13 @@ def _tell(sheet: page.Page, path: Path) -> None:
             made = nightlatch.draft(estate, surveyed.snapshot, at)
             proved.append(nightlatch.prove(estate, made, surveyed.snapshot, at))
     for each in proved:
-        text.draft(sheet, each)
+        change_text.draft(sheet, each)
     chapter(sheet, "3. enact", "Survey again, prove again, then apply. Every original is kept on the guest.")
     for each in proved:
         if each.draft.steps:
-            text.enacted(sheet, nightlatch.enact(estate, each.draft.guest, at).changed, "estate.yaml")
+            change_text.enacted(sheet, nightlatch.enact(estate, each.draft.guest, at).changed, "estate.yaml")
     chapter(sheet, "4. audit again", "The same question once more.")
-    text.audit(sheet, nightlatch.audit(estate, at), "estate.yaml")
+    audit_text.audit(sheet, nightlatch.audit(estate, at), "estate.yaml")
     chapter(
         sheet,
         "5. outside",
@@ -92,7 +92,7 @@ def _tell(sheet: page.Page, path: Path) -> None:
     )
     _outside(sheet, path, at)
     chapter(sheet, "6. undo", "Any change can be taken back: every byte, mode and owner.")
-    text.undone(sheet, nightlatch.undo(estate, "gate", at).changed)
+    change_text.undone(sheet, nightlatch.undo(estate, "gate", at).changed)
     sheet.blank()
     sheet.line(f"That was the whole loop, in {time.perf_counter() - started:.1f} seconds.")
 

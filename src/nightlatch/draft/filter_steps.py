@@ -30,7 +30,7 @@ from nightlatch.model.grants import seen_by_guest
 from nightlatch.model.sockets import Listener
 from nightlatch.model.steps import MakeFolder
 from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
-from nightlatch.readings.filters import firewalld, iptables, managers, nftables
+from nightlatch.readings.filters import firewalld, managers, places
 from nightlatch.readings.filters.managers import StoredRules
 from nightlatch.readings.filters.rules import Chain, Rules
 from nightlatch.readings.guest import GuestReading
@@ -193,7 +193,7 @@ class _Writer:
             return ()
         raw = was if was is not None else b"#!/usr/sbin/nft -f\n"
         end = LineEdit(len(text_lines.split(raw)) + 1, (INCLUDE,), insert=True)
-        return self.edit(main or nftables.MAINS[0], "nftables", text_lines.apply(raw, [end]), was, f"include {own_rules.FILE}")
+        return self.edit(main or places.NFT_FILES[0], "nftables", text_lines.apply(raw, [end]), was, f"include {own_rules.FILE}")
 
     def hooks(self) -> list[Hook]:
         """The base chains that have to send packets through the gate: each that keeps wanted callers out, for what another
@@ -225,7 +225,11 @@ class _Writer:
 
     # iptables
     def iptables(self) -> Iterator[Steps]:
-        files = iptables.RPM if any(self.snapshot.content(path) is not None for path, _ in iptables.RPM) else iptables.DEBIAN
+        files = (
+            places.IPTABLES_RPM
+            if any(self.snapshot.content(path) is not None for path, _ in places.IPTABLES_RPM)
+            else places.IPTABLES_DEBIAN
+        )
         steps: list[AnyStep] = []
         for path, family in files:
             was = self.snapshot.content(path)
@@ -273,7 +277,7 @@ def _about(door: GateOpening) -> str:
 
 def _main(reading: GuestReading) -> str | None:
     """The file that nftables' own unit loads; None where there is none."""
-    return next((path for path in nftables.MAINS if reading.snapshot.content(path) is not None), None)
+    return next((path for path in places.NFT_FILES if reading.snapshot.content(path) is not None), None)
 
 
 def _goes_there(chain: Chain) -> bool:

@@ -14,12 +14,12 @@ from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.formats import iptables_save, own_rules
 from nightlatch.formats.iptables_save import LineKind
 from nightlatch.formats.xml_tree import XmlFault, parse
-from nightlatch.readings.filters import firewalld, iptables, ufw
+from nightlatch.readings.filters import firewalld, places, ufw
 from nightlatch.readings.filters import firewalld_words as words
 
 TABLES = {"ip": "tables", "ip6": "tables6"}
 OLDER = {"ip": "older", "ip6": "older6"}  # where iptables is the older one
-SAVED = dict((*iptables.DEBIAN, *iptables.RPM))
+SAVED = dict((*places.IPTABLES_DEBIAN, *places.IPTABLES_RPM))
 USERS = {path: "ip6" if path.endswith("user6.rules") else "ip" for path in ufw.FILES if "/user" in path}
 ZONES = f"{firewalld.OWN}/zones/"
 EMPTY = b"*filter\n:INPUT ACCEPT [0:0]\n:FORWARD ACCEPT [0:0]\n:OUTPUT ACCEPT [0:0]\nCOMMIT\n"

@@ -36,7 +36,6 @@ LARGEST_TOTAL = 128 << 20
 MOST_PATHS = 200_000
 MOST_LISTINGS = 200
 BYTE, WRITTEN = re.compile("[\udc80-\udcff]"), re.compile("\0([89a-f][0-9a-f])")
-SUFFIX = ".evidence.tar.gz"
 OWN_FACTS = ("tool", "taken", "transport")  # stand in meta.json by themselves
 
 
@@ -70,11 +69,6 @@ class Meta(BaseModel):
     entries: dict[str, MetaEntry]
     facts: dict[str, str] = Field(default_factory=dict)
     listings: dict[str, str] = Field(default_factory=dict)
-
-
-def file_of(folder: Path, guest: str) -> Path:
-    """The archive of a guest in a folder; letters that may mean something in a path are dashes in its name."""
-    return folder / ("".join(each if each.isalnum() or each in ".-_" else "-" for each in guest) + SUFFIX)
 
 
 def write(snapshot: Snapshot, path: Path, *, tool: str, taken: datetime, transport: str) -> None:

@@ -5,11 +5,10 @@ from __future__ import annotations
 import os
 import signal
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from concurrent.futures import BrokenExecutor, ProcessPoolExecutor
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from nightlatch.access.grants import address_spaces
 from nightlatch.access.paths import guest_access
@@ -25,7 +24,9 @@ from nightlatch.ops.survey import chosen, read_one, survey, survey_target
 from nightlatch.readings import guest as readings
 from nightlatch.services.base import Kinds
 from nightlatch.services.table import KINDS
-from nightlatch.transports.ssh import Client
+
+if TYPE_CHECKING:
+    from nightlatch.transports.ssh import Client
 
 
 @dataclass(frozen=True)
@@ -147,6 +148,8 @@ def _in_processes(
     estate: Estate, at: datetime, names: list[str], jobs: int, kinds: Kinds
 ) -> Iterator[tuple[GuestAudit, Identities | None]]:
     """Several processes at a time. Where one of them dies, what is left is done one by one, each in a process of its own."""
+    from concurrent.futures import BrokenExecutor, ProcessPoolExecutor
+
     done = 0
     try:
         with ProcessPoolExecutor(jobs, initializer=_start_auditor, initargs=(estate, at, kinds)) as pool:

@@ -9,25 +9,27 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from nightlatch.access.desired_state import members
 from nightlatch.access.paths import guest_access
 from nightlatch.estate.model import READ_AS_FILES, Estate, GuestSpec
-from nightlatch.evidence import archive, byhand, opinions
 from nightlatch.evidence.collect import collect
 from nightlatch.evidence.extra_paths import NO_MORE, ExtraPaths
-from nightlatch.evidence.script import CollectorRequest
+from nightlatch.evidence.file_names import SUFFIX, file_of
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import NightlatchError, UnreadableError, words_of, work_on
 from nightlatch.readings import guest as readings
 from nightlatch.readings.units import daemons, service_reading, unit_state
 from nightlatch.services.base import Kinds
-from nightlatch.services.ssh import opinion
 from nightlatch.services.table import KINDS
-from nightlatch.transports import by_hand, live, targets
+from nightlatch.transports import targets
 from nightlatch.transports.folder import Folder
-from nightlatch.transports.shell import Shell
-from nightlatch.transports.ssh import Client
+
+if TYPE_CHECKING:
+    from nightlatch.transports.live import OpinionRequest
+    from nightlatch.transports.shell import Shell
+    from nightlatch.transports.ssh import Client
 
 AT_ONCE = 16  # live guests that are asked at the same time
 
@@ -68,6 +70,9 @@ def survey_target(
         none = "there is no such folder, evidence archive or text carried over by hand"
         # Who looks at a path without an estate has no other name for it.
         raise UnreadableError(f"{target}: {none}") if named else UnreadableError(none, guest=str(target))
+    from nightlatch.evidence import archive
+    from nightlatch.transports import by_hand
+
     if by_hand.is_output(target):
         return by_hand.read(target, name, more)
     return replace(archive.read(target), guest=name)
@@ -98,6 +103,8 @@ def survey_live(shell: Shell, more: ExtraPaths = NO_MORE, *, ask: bool = True) -
 
     Raises UnreadableError, UnreachableError.
     """
+    from nightlatch.transports import live
+
     return live.survey(shell, more, mains=_mains, to_ask=_to_ask if ask else None)
 
 
@@ -107,14 +114,18 @@ def _mains(told: Snapshot) -> list[str]:
     return [path for path in found if path and not set(path) & set("\n\\")]
 
 
-def _to_ask(snapshot: Snapshot) -> live.OpinionRequest | None:
+def _to_ask(snapshot: Snapshot) -> OpinionRequest | None:
+    from nightlatch.evidence import opinions
+    from nightlatch.services.ssh import opinion
+    from nightlatch.transports.live import OpinionRequest
+
     access = guest_access(readings.read(snapshot), datetime.now(UTC))
     if not access.reading.installed:
         return None
     asked, running = opinions.Daemon(options=opinion.options(access.reading)), access.reading.service.daemon
     if running is not None:
         asked = replace(asked, program=running.program, pid=running.pid, started=running.started)
-    return live.OpinionRequest(opinion.questions(access.ssh, access.accounts), asked)
+    return OpinionRequest(opinion.questions(access.ssh, access.accounts), asked)
 
 
 @contextmanager
@@ -123,12 +134,14 @@ def client_for(client: Client | None) -> Iterator[Client]:
     if client is not None:
         yield client
         return
+    from nightlatch.transports.ssh import Client
+
     with Client() as own:
         yield own
 
 
 def _name_of(target: Path) -> str:
-    return target.resolve().name.removesuffix(archive.SUFFIX).removesuffix(".txt") or "guest"
+    return target.resolve().name.removesuffix(SUFFIX).removesuffix(".txt") or "guest"
 
 
 def survey_script(estate: Estate | None = None, guest: str = "", *, short: bool = False) -> bytes:
@@ -137,6 +150,9 @@ def survey_script(estate: Estate | None = None, guest: str = "", *, short: bool 
     With an estate and a guest of it, the folders that its grants speak of are looked at, too. `survey_target` reads what
     the script printed.
     """
+    from nightlatch.evidence import byhand
+    from nightlatch.evidence.script import CollectorRequest
+
     more = more_of(estate, chosen(estate, [guest])[0]) if estate is not None else NO_MORE
     wanted = CollectorRequest().more(more.files, more.looked, more.folders)
     mark = secrets.token_hex(12)
@@ -170,9 +186,7 @@ def from_evidence(estate: Estate, folder: Path) -> Estate:
     """
     if not folder.is_dir():
         raise UnreadableError(f"{folder}: there is no such folder; nightlatch survey --into {folder} makes it")
-    guests = {
-        name: replace(spec, via=replace(spec.via, kept=archive.file_of(folder, name))) for name, spec in estate.guests.items()
-    }
+    guests = {name: replace(spec, via=replace(spec.via, kept=file_of(folder, name))) for name, spec in estate.guests.items()}
     return replace(estate, guests=guests)
 
 
@@ -218,7 +232,7 @@ def read_one(estate: Estate, spec: GuestSpec, kinds: Kinds) -> Snapshot:
 def kept_of(spec: GuestSpec, folder: Path | None) -> Path | None:
     """Where evidence of a guest lies that no connection is needed for: its archive in `folder`, else the folder, archive or text
     that `via` names; None where there is none."""
-    path = archive.file_of(folder, spec.name) if folder is not None else None
+    path = file_of(folder, spec.name) if folder is not None else None
     if path is not None and path.exists():
         return path
     return spec.via.path if spec.via.kind in READ_AS_FILES else None

@@ -13,8 +13,8 @@ from nightlatch.audit import documents
 from nightlatch.net.kinds import kind_of
 from nightlatch.readings.network.profiles import Method, Profile
 from nightlatch.report import page
+from nightlatch.report.audit_text import count, findings
 from nightlatch.report.rows import cell
-from nightlatch.report.text import count, findings
 
 if TYPE_CHECKING:
     from nightlatch.ops.addresses import AddressBook, DialAdvice, Interfaces

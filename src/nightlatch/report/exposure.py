@@ -11,9 +11,10 @@ from nightlatch.access.exposure import ExposedSocket, Fate, Piece
 from nightlatch.audit import documents
 from nightlatch.net.addresses import ALL_V4, ALL_V6, EVERY_ADDRESS
 from nightlatch.report import machine, page
+from nightlatch.report.audit_text import count
+from nightlatch.report.change_text import pending
 from nightlatch.report.rows import cell
 from nightlatch.report.safe import in_one_line
-from nightlatch.report.text import count, pending
 
 if TYPE_CHECKING:
     from nightlatch.ops.exposure import Exposure

@@ -6,7 +6,7 @@ import json
 from typing import TYPE_CHECKING, Any
 
 from nightlatch.report import page
-from nightlatch.report.text import count
+from nightlatch.report.audit_text import count
 
 if TYPE_CHECKING:
     from nightlatch.draft.perimeter import RowChange, TableDraft

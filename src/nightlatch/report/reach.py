@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Any
 from nightlatch.audit import documents
 from nightlatch.audit.wire import GrantStanding, GrantState
 from nightlatch.probe.hostkeys import md5_fingerprint
+from nightlatch.report.audit_text import count
 from nightlatch.report.page import Page
-from nightlatch.report.text import count
 
 if TYPE_CHECKING:
     from nightlatch.audit.findings import Finding

@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING, Any
 
 from nightlatch.audit import documents
 from nightlatch.ops.find import SearchVerdict
+from nightlatch.report.audit_text import count
 from nightlatch.report.page import Page
-from nightlatch.report.text import count
 
 if TYPE_CHECKING:
     from nightlatch.ops.find import SearchResult, SoughtAddress

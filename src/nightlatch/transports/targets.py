@@ -1,15 +1,20 @@
-"""From what a person names to a transport: a guest of the estate, or a target on the command line."""
+"""From what a person names to a transport: a guest of the estate, or a target on the command line.
+
+Transports are imported when one is asked for: an audit of folders needs none of those to running guests.
+"""
 
 from __future__ import annotations
 
 import re
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from nightlatch.estate.model import GuestSpec, ViaKind
 from nightlatch.faults import NightlatchError
-from nightlatch.transports.here import LocalMachine
-from nightlatch.transports.shell import Shell
-from nightlatch.transports.ssh import Address, Client, Ssh
+
+if TYPE_CHECKING:
+    from nightlatch.transports.shell import Shell
+    from nightlatch.transports.ssh import Client
 
 SSH_PORT = 22
 TARGET = re.compile(
@@ -26,6 +31,9 @@ def is_live(target: str) -> bool:
 
 def of_target(target: str, client: Client, pins: tuple[str, ...] = ()) -> Shell:
     """The transport to a target. Raises NightlatchError when it is not written as one."""
+    from nightlatch.transports.here import LocalMachine
+    from nightlatch.transports.ssh import Address, Ssh
+
     if target == "here":
         return LocalMachine(stop=client.stop)
     found = TARGET.fullmatch(target)
@@ -40,6 +48,9 @@ def of_target(target: str, client: Client, pins: tuple[str, ...] = ()) -> Shell:
 
 def of_guest(spec: GuestSpec, client: Client) -> Shell:
     """The transport to a live guest of an estate."""
+    from nightlatch.transports.here import LocalMachine
+    from nightlatch.transports.ssh import Address, Ssh
+
     if spec.via.kind is ViaKind.HERE:
         return LocalMachine(spec.name, client.stop)
     via = spec.via
@@ -57,6 +68,8 @@ def wire_of(spec: GuestSpec, client: Client) -> tuple[str, int]:
 
     Raises NightlatchError, which says why there is none.
     """
+    from nightlatch.transports.ssh import Ssh
+
     if spec.dial:
         return spec.dial, spec.dial_port or SSH_PORT
     if spec.via.kind is ViaKind.HERE:

@@ -17,7 +17,8 @@ from nightlatch.model.rules import RuleAction
 from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import ALL_V4, ALL_V6, LOOPBACK, NO_ADDRESS, AddressSet
 from nightlatch.origin import Origin
-from nightlatch.readings.filters import firewalld, managers, ufw
+from nightlatch.readings.filters import managers
+from nightlatch.readings.filters.places import FIREWALLD, UFW_SWITCH
 from nightlatch.readings.filters.rules import Rule
 
 MOST_TOLD = 5
@@ -44,6 +45,10 @@ def two_managers(context: Context) -> Iterator[CheckResult]:
 @check("filter.off", Severity.MEDIUM, source="ufw(8): enable")
 def off(context: Context) -> Iterator[CheckResult]:
     """Somebody wrote rules for a packet filter that is switched off: they keep nobody out."""
+    if context.access.reading.snapshot.content(UFW_SWITCH) is None:
+        return
+    from nightlatch.readings.filters import ufw  # most guests have none
+
     found = ufw.written_and_off(context.access.reading.snapshot)
     if found is not None:
         switch, rule = found
@@ -61,7 +66,7 @@ def dead(context: Context) -> Iterator[CheckResult]:
     rules = context.access.reading.filter.rules
     by: dict[tuple[object, bool], list[DeadRule]] = {}
     for each in dead_rules(rules) if rules is not None else ():
-        if each.rule.origin.path == firewalld.CONF or _is_own(context, each.by.origin):
+        if each.rule.origin.path == FIREWALLD or _is_own(context, each.by.origin):
             continue  # firewalld makes it itself; or it is narrowed on purpose
         by.setdefault((each.by.origin, each.contradicts), []).append(each)
     for (_, contradicts), found in by.items():
@@ -143,8 +148,7 @@ def _asks_new(rule: Rule) -> bool:
 
 @check("filter.not-stored", Severity.MEDIUM, source="nft(8); systemctl(1): is-enabled")
 def not_stored(context: Context) -> Iterator[CheckResult]:
-    """The running filter keeps out callers that the filter of the next boot lets in: its rules are stored nowhere, or not
-    loaded at boot."""
+    """The running filter keeps out callers that the next boot lets in: its rules are not stored, or not loaded then."""
     yield from _changed(context, later=True)
 
 

@@ -14,8 +14,9 @@ from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.model.gaps import Gap
 from nightlatch.origin import Kind as OriginKind
 from nightlatch.origin import Origin
-from nightlatch.readings.filters import iptables, managers, nftables, unit_filters, wrapper
+from nightlatch.readings.filters import managers, unit_filters, wrapper
 from nightlatch.readings.filters.managers import StoredRules
+from nightlatch.readings.filters.places import NFT_LISTED
 from nightlatch.readings.filters.rules import Chain, Rules
 from nightlatch.readings.units.service_reading import ServiceReading
 
@@ -39,7 +40,7 @@ class FilterReading:
         """Where the rules that count were read."""
         if self.rules is not None and self.rules.chains:
             return next(iter(self.rules.chains.values())).origin
-        return Origin(nftables.LISTED, kind=OriginKind.LISTING)
+        return Origin(NFT_LISTED, kind=OriginKind.LISTING)
 
     @property
     def idle(self) -> tuple[StoredRules, ...]:
@@ -83,8 +84,13 @@ def _read(snapshot: Snapshot) -> FilterReading:
 def _loaded(snapshot: Snapshot) -> Rules | None:
     """What the kernel has: tables that iptables made as iptables-save told them, all others as nft did, and beside them those of
     the older iptables; None where not all of that is known."""
-    newer, older = _newer(snapshot), iptables.older(snapshot)
-    if newer is None or not (older.chains or older.gaps):
+    newer = _newer(snapshot)
+    if newer is None:
+        return None
+    from nightlatch.readings.filters import iptables
+
+    older = iptables.older(snapshot)
+    if not (older.chains or older.gaps):
         return newer
     gaps = list(older.gaps)
     rewriting = [_rewrites(newer), _rewrites(older)]
@@ -95,9 +101,11 @@ def _loaded(snapshot: Snapshot) -> Rules | None:
 
 
 def _newer(snapshot: Snapshot) -> Rules | None:
+    if "rules" not in snapshot.listings:
+        return Rules() if snapshot.told.nft is Nft.NONE and snapshot.told.root else None
+    from nightlatch.readings.filters import iptables, nftables
+
     listed, tables = nftables.loaded(snapshot), iptables.listed(snapshot)
-    if listed is None and snapshot.told.nft is Nft.NONE and snapshot.told.root:
-        return Rules()
     if listed is None or tables is None:
         return listed
     told = {key.rpartition(" ")[0] for key in tables.chains}
@@ -114,7 +122,7 @@ def _rewrites(rules: Rules) -> list[Chain]:
 
 def _unlisted(snapshot: Snapshot) -> Iterator[Gap]:
     """Why a running guest's kernel did not tell its rules."""
-    origin = Origin(nftables.LISTED, kind=OriginKind.LISTING)
+    origin = Origin(NFT_LISTED, kind=OriginKind.LISTING)
     if "rules-refused" in snapshot.listings:
         yield Gap(AREA, "what the kernel holds was not listed: that takes root", origin)
     elif snapshot.told.nft is not None:

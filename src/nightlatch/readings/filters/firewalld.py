@@ -24,10 +24,10 @@ from nightlatch.readings.filters import firewalld_checks, firewalld_direct
 from nightlatch.readings.filters import firewalld_words as words
 from nightlatch.readings.filters.firewalld_zones import InterfaceZone, ZoneAssignments, given
 from nightlatch.readings.filters.nft_rules import Sets, rules_of
+from nightlatch.readings.filters.places import FIREWALLD
 from nightlatch.readings.filters.rules import Chain, Rule, Rules
 
 AREA = "packet filter"
-CONF = "/etc/firewalld/firewalld.conf"
 OWN, SHIPPED = "/etc/firewalld", "/usr/lib/firewalld"
 _NAME = re.compile(r"[A-Za-z0-9_.-]{1,64}\.xml")
 MOST = 200
@@ -79,7 +79,7 @@ def files_of(snapshot: Snapshot, kind: str) -> tuple[list[XmlRoot], list[Gap]]:
 
 def used_zones(snapshot: Snapshot) -> list[str]:
     """The zones that packets are given to: the default one first, then those that interfaces and sources are given to."""
-    default = shell_vars.parse(snapshot.content(CONF) or b"").value("DefaultZone") or "public"
+    default = shell_vars.parse(snapshot.content(FIREWALLD) or b"").value("DefaultZone") or "public"
     zones, _ = files_of(snapshot, "zones")
     bound = {each.zone for each in _given(snapshot, zones, default).bound}
     named = [zone.name for zone in zones if zone.root.all("source") or zone.name in bound]
@@ -111,7 +111,7 @@ class _Builder:
         self.gaps: list[Gap] = []
         self.chains: dict[str, Chain] = {}
         self.rules: dict[str, list[Rule]] = {}
-        self.settings = shell_vars.parse(snapshot.content(CONF) or b"")
+        self.settings = shell_vars.parse(snapshot.content(FIREWALLD) or b"")
         self.zones, gaps = files_of(snapshot, "zones")
         self.policies, more = files_of(snapshot, "policies")
         sets, others = files_of(snapshot, "ipsets")
@@ -137,7 +137,7 @@ class _Builder:
         return [part for item in statement.items if isinstance(item, BracedList) for part in item.elements]
 
     def done(self) -> Rules:
-        place = Origin(CONF)
+        place = Origin(FIREWALLD)
         default = self.setting("DefaultZone", "public")
         if not any(zone.name == default for zone in self.zones):
             self.gaps.append(Gap(AREA, f'there is no zone "{default[:40]}", which is the default', place))
@@ -208,7 +208,7 @@ class _Builder:
             ((words.priority(each.root, POLICY), each.name, each) for each in self.policies), key=lambda each: each[:2]
         )
         for place in ("pre", "post"):
-            self.open(f"{part}_POLICIES_{place}", Origin(CONF))
+            self.open(f"{part}_POLICIES_{place}", Origin(FIREWALLD))
         for rank, name, policy in ranked:
             inward = words.inward(policy.root)
             chain, around = f"{part}_policy_{name}", f"{part}_POLICIES_{'pre' if rank < 0 else 'post'}"

@@ -15,7 +15,6 @@ from nightlatch.formats import rule_loads
 from nightlatch.formats.rule_loads import RuleFile
 from nightlatch.model.gaps import Gap
 from nightlatch.origin import Origin
-from nightlatch.readings.filters import iptables, nftables
 from nightlatch.readings.filters.rules import Rules
 from nightlatch.readings.network import ifupdown
 
@@ -49,6 +48,8 @@ def _rules(snapshot: Snapshot, load: RuleFile, origin: Origin) -> Rules:
     if snapshot.content(load.path) is None:
         because = f"this line loads {load.path}, which was not collected, or is not there"
         return Rules(gaps=(Gap(AREA, because, origin),))
+    from nightlatch.readings.filters import iptables, nftables  # of a kind that most guests do without
+
     if load.family:
         return iptables.stored(snapshot, ((load.path, load.family),))
     return nftables.stored(snapshot, load.path)

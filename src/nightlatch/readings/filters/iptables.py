@@ -50,8 +50,6 @@ BASES = {
     "filter": {"INPUT": ("input", 0), "FORWARD": ("forward", 0), "OUTPUT": ("output", 0)},
     "security": {"INPUT": ("input", 50), "FORWARD": ("forward", 50), "OUTPUT": ("output", 50)},
 }
-DEBIAN = (("/etc/iptables/rules.v4", "ip"), ("/etc/iptables/rules.v6", "ip6"))
-RPM = (("/etc/sysconfig/iptables", "ip"), ("/etc/sysconfig/ip6tables", "ip6"))
 SET_FILES = ("/etc/iptables/ipsets", "/etc/sysconfig/ipset")
 MOST_KEPT = 32  # rule sets of files; clones share theirs, so each is read once
 

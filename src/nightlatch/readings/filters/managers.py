@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from nightlatch.evidence.snapshot import EntryKind, Snapshot
 from nightlatch.model.gaps import Gap
 from nightlatch.origin import Origin
-from nightlatch.readings.filters import firewalld, ifup_rules, iptables, nftables, ufw
+from nightlatch.readings.filters import ifup_rules, places
 from nightlatch.readings.filters.rules import Chain, Rules
 from nightlatch.readings.network import network_reading
 from nightlatch.readings.network.profiles import System
@@ -57,8 +57,10 @@ def filters_something(rules: Rules) -> bool:
 
 
 def _nftables(snapshot: Snapshot) -> list[StoredRules]:
-    for path in nftables.MAINS:
+    for path in places.NFT_FILES:
         if snapshot.content(path) is not None:
+            from nightlatch.readings.filters import nftables
+
             rules = nftables.stored(snapshot, path)
             if filters_something(rules):
                 unit = "nftables.service"
@@ -69,18 +71,26 @@ def _nftables(snapshot: Snapshot) -> list[StoredRules]:
 def _iptables(snapshot: Snapshot) -> list[StoredRules]:
     out = []
     sets: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
-        ("netfilter-persistent.service", iptables.DEBIAN),
-        *((unit, (pair,)) for unit, pair in zip(("iptables.service", "ip6tables.service"), iptables.RPM, strict=True)),
+        ("netfilter-persistent.service", places.IPTABLES_DEBIAN),
+        *((unit, (pair,)) for unit, pair in zip(("iptables.service", "ip6tables.service"), places.IPTABLES_RPM, strict=True)),
     )
     for unit, files in sets:
         held = tuple(pair for pair in files if snapshot.content(pair[0]) is not None)
+        if not held:
+            continue
+        from nightlatch.readings.filters import iptables
+
         rules = iptables.stored(snapshot, held)
-        if held and filters_something(rules):
+        if filters_something(rules):
             out.append(StoredRules("iptables", Origin(held[0][0]), unit, is_started(snapshot, unit), rules))
     return out
 
 
 def _ufw(snapshot: Snapshot) -> list[StoredRules]:
+    if snapshot.content(places.UFW_SWITCH) is None:
+        return []
+    from nightlatch.readings.filters import ufw
+
     place = ufw.is_on(snapshot)
     if place is None:
         return []
@@ -90,9 +100,11 @@ def _ufw(snapshot: Snapshot) -> list[StoredRules]:
 def _firewalld(snapshot: Snapshot) -> list[StoredRules]:
     """Its settings alone are no sign of it: zones came with the package, and are what it loads."""
     started = is_started(snapshot, "firewalld.service")
-    if snapshot.content(firewalld.CONF) is None or not started:
+    if snapshot.content(places.FIREWALLD) is None or not started:
         return []
-    return [StoredRules("firewalld", Origin(firewalld.CONF), "firewalld.service", started, firewalld.stored(snapshot))]
+    from nightlatch.readings.filters import firewalld
+
+    return [StoredRules("firewalld", Origin(places.FIREWALLD), "firewalld.service", started, firewalld.stored(snapshot))]
 
 
 def _ifupdown(snapshot: Snapshot) -> list[StoredRules]:

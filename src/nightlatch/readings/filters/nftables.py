@@ -22,10 +22,9 @@ from nightlatch.net.numbers import whole
 from nightlatch.origin import Kind as OriginKind
 from nightlatch.origin import Origin
 from nightlatch.readings.filters.nft_rules import Sets, rules_of
+from nightlatch.readings.filters.places import NFT_LISTED
 from nightlatch.readings.filters.rules import Chain, Rule, Rules, answering
 
-MAINS = ("/etc/nftables.conf", "/etc/sysconfig/nftables.conf")
-LISTED = "nft list ruleset"
 FAMILIES = ("ip", "ip6", "inet", "arp", "bridge", "netdev")
 PRIORITIES = {"raw": -300, "mangle": -150, "dstnat": -100, "filter": 0, "security": 50, "srcnat": 100}
 SEEN = {"ip": ALL_V4, "ip6": ALL_V6, "inet": EVERY_ADDRESS}
@@ -58,7 +57,7 @@ def loaded(snapshot: Snapshot) -> Rules | None:
     if raw is None:
         return None
     builder = _Builder(snapshot)
-    builder.text(raw.decode("utf-8", "replace"), LISTED, 0, OriginKind.LISTING)
+    builder.text(raw.decode("utf-8", "replace"), NFT_LISTED, 0, OriginKind.LISTING)
     return builder.done()
 
 

@@ -14,10 +14,10 @@ from nightlatch.formats import shell_vars
 from nightlatch.model.gaps import Gap
 from nightlatch.origin import Origin
 from nightlatch.readings.filters.iptables import AREA, MOST_KEPT, SET_FILES, RestoredTables, sets_of
+from nightlatch.readings.filters.places import UFW_SWITCH
 from nightlatch.readings.filters.rules import Rules
 
 Contents = dict[str, bytes | None]
-SWITCH = "/etc/ufw/ufw.conf"
 DEFAULTS = "/etc/default/ufw"
 SCRIPTS = ("/etc/ufw/before.init", "/etc/ufw/after.init")
 FILES = tuple(f"/etc/ufw/{name}{six}.rules" for six in ("", "6") for name in ("before", "after", "user"))
@@ -36,13 +36,13 @@ USERS = (
 def is_on(snapshot: Snapshot) -> Origin | None:
     """Where ufw is switched on; None where it is not."""
     found = _setting(snapshot.content, "ENABLED")
-    return found[1] if found[0] in ("yes", "YES") and snapshot.content(SWITCH) is not None else None
+    return found[1] if found[0] in ("yes", "YES") and snapshot.content(UFW_SWITCH) is not None else None
 
 
 def written_and_off(snapshot: Snapshot) -> tuple[Origin, Origin] | None:
     """Where ufw is switched off, and the first of the rules that somebody wrote for it; None where it is on or holds none."""
     switch, origin = _setting(snapshot.content, "ENABLED")
-    if snapshot.content(SWITCH) is None or switch in ("yes", "YES"):
+    if snapshot.content(UFW_SWITCH) is None or switch in ("yes", "YES"):
         return None
     for path in FILES[2::3]:
         for number, line in enumerate((snapshot.content(path) or b"").split(b"\n"), 1):
@@ -55,7 +55,7 @@ def stored(snapshot: Snapshot) -> Rules:
     """What ufw loads at boot, when it is on."""
     entries = {path: snapshot.resolve(path).entry for path in SCRIPTS}
     ran = (path for path, each in entries.items() if each is not None and each.kind is EntryKind.FILE and each.mode & 0o111)
-    read = (*FILES, DEFAULTS, SWITCH, *SET_FILES)
+    read = (*FILES, DEFAULTS, UFW_SWITCH, *SET_FILES)
     return _stored(tuple((path, snapshot.content(path)) for path in read), tuple(ran))
 
 
@@ -123,7 +123,7 @@ def _of_policy(name: str, side: str, policy: str) -> list[str]:
 def _setting(content: Callable[[str], bytes | None], name: str) -> tuple[str, Origin]:
     """A setting and where it stands: the switch's file is read after the defaults."""
     found = ("", Origin(DEFAULTS))
-    for path in (DEFAULTS, SWITCH):
+    for path in (DEFAULTS, UFW_SWITCH):
         line = shell_vars.parse(content(path) or b"").last(name)
         if line is not None:
             found = (line.value, Origin(path, line.number, 1))

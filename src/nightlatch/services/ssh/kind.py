@@ -1,4 +1,6 @@
-"""SSH as a kind of service: everything that the rest asks of it."""
+"""SSH as a kind of service: everything that the rest asks of it.
+
+What only drafts and explanations need is imported when one of them asks: most audits end without."""
 
 from __future__ import annotations
 
@@ -18,11 +20,8 @@ from nightlatch.model.steps import Candidate
 from nightlatch.net.addresses import AddressSet
 from nightlatch.readings.guest import GuestReading
 from nightlatch.services.base import Expected, Server, ServerState, ServiceCase, SilentServer
-from nightlatch.services.ssh import after_change as changed
-from nightlatch.services.ssh import explanations, ports
-from nightlatch.services.ssh.closing_steps import ClosingSteps
+from nightlatch.services.ssh import ports
 from nightlatch.services.ssh.entries import SshAccess, SshServer
-from nightlatch.services.ssh.opening_steps import open_up
 from nightlatch.services.ssh.settings import Effective
 
 
@@ -53,28 +52,41 @@ class SshKind:
 
     def unserved(self, case: ServiceCase) -> Obstacle | None:
         """No server, or settings that sshd refuses."""
+        from nightlatch.services.ssh import explanations
+
         return explanations.unserved(case)
 
     def refused(self, grant: Grant, where: AddressSet, case: ServiceCase, *, served: bool) -> Obstacle | None:
         """An account that may not log in, a key that is not accepted, passwords that are not asked for."""
+        from nightlatch.services.ssh import explanations
+
         return explanations.refused(grant, where, case, served=served)
 
     def lacking(self, grant: Grant, where: AddressSet, case: ServiceCase) -> Obstacle | None:
         """A key or an authority that is not listed."""
+        from nightlatch.services.ssh import explanations
+
         return explanations.lacking(grant, where, case)
 
     def lines(
         self, grant: Grant, power: Power, socket: Listener, seen: AddressSet, case: ServiceCase
     ) -> Iterator[tuple[Obstacle, AddressSet]]:
         """Match blocks, lists and options of key lines."""
+        from nightlatch.services.ssh import explanations
+
         return explanations.lines(grant, power, socket, seen, case)
 
     def closing(self, path: AccessPath, why: str, case: ServiceCase) -> Iterator[Candidate]:
         """Settings at the place that wins, key lines taken away or narrowed."""
+        from nightlatch.services.ssh.closing_steps import ClosingSteps
+
         return ClosingSteps(case).close(path, why)
 
     def opening(self, grant: Grant, why: str, case: ServiceCase) -> Iterator[Candidate]:
         """Modes and owners, lists of users, key lines, settings for some."""
+        from nightlatch.services.ssh.closing_steps import ClosingSteps
+        from nightlatch.services.ssh.opening_steps import open_up
+
         return open_up(ClosingSteps(case), grant, why)
 
     def reads(self, reading: GuestReading) -> frozenset[str]:
@@ -83,6 +95,8 @@ class SshKind:
 
     def after_change(self, before: ServiceCase, after: ServiceCase) -> Expected:
         """What `sshd -T -C` must say for callers whose settings change."""
+        from nightlatch.services.ssh import after_change as changed
+
         return changed.after_change(before, after)
 
     @property
