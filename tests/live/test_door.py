@@ -277,7 +277,7 @@ def test_what_is_missing_for_a_door_is_told(station: Station, guest: Guest) -> N
     assert "no management access is stated" in said
     estate(station, "{by_hand: carried.txt, as: nobody-here, key: desk.pub, from: bench}")
     said = station.nightlatch("draft", "--script", "--on", "chartbox", code=4)
-    assert "account nobody-here is not there" in said
+    assert "account nobody-here, which is not there" in said
     (guest.root / "etc/os-release").unlink()
     (guest.root / "etc/os-release").write_text("ID=plan-nine\n")
     carried(station, guest)

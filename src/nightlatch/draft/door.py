@@ -86,7 +86,7 @@ def prove(estate: Estate, snapshot: Snapshot, at: datetime) -> ProvedDraft:
     account = readings.read(snapshot).accounts.by_name.get(grant.account)
     if account is None:
         raise RefusedError(
-            f"the account of management access, {grant.account}, is not there; make it first (adduser(8))",
+            f"management access needs the account {grant.account}, which is not there; make it first (adduser(8))",
             guest=spec.name,
         )
     file = MakeFile(FILE, WHY, True, _file(estate, spec, account.uid == 0), 0o644, 0, 0)

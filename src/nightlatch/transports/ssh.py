@@ -384,7 +384,7 @@ def _failure(guest: str, address: Address, log: str, ended: ProgramResult, pinne
                 shown = re.search(r"Server host key: (\S+ SHA256:\S{43})", text)
                 if stage == "host key" and shown:
                     what += f": it shows {shown[1]}"
-                    what += ", and the estate file pins other keys" if pinned and not way else ""
+                    what += ", which is not pinned in the estate file" if pinned and not way else ""
                 return UnreachableError(guest, "jump" if way else stage, f"{address.text}: {way}{what}", hint)
     pattern, stage, what, hint = FAILURES[-1]
     if re.search(pattern, log):
