@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test judges lint types unit bench screenshots packages clean
+.PHONY: demo test quick compiled judges lint types unit bench screenshots packages clean
 
 $(VENV)/.installed: pyproject.toml
 	$(PYTHON) -c 'import sys; sys.exit("Nightlatch needs Python 3.11 or newer, this is " + sys.version.split()[0]) if sys.version_info < (3, 11) else None'
@@ -30,8 +30,16 @@ lint: $(VENV)/.installed-test
 types: $(VENV)/.installed-test
 	$(BIN)/mypy
 
-unit: $(VENV)/.installed-test
+unit: compiled
 	$(BIN)/pytest
+
+# Everything that needs neither a guest nor a real program.
+quick: compiled
+	$(BIN)/pytest --ignore tests/live --ignore tests/judges
+
+# Tests start hundreds of commands, and each would compile what it imports where Python is told to write no bytecode.
+compiled: $(VENV)/.installed-test
+	$(BIN)/python -m compileall -q src
 
 # Every class of attack at every step; `make test` keeps a sample of each.
 judges: $(VENV)/.installed-test packages

@@ -94,7 +94,7 @@ TOLD = {
     "nosudo": ("sudo", "keeper is not root, and there is no sudo"),
     "floods": ("read", "it sent more than 96 MiB"),
     "hangs-up": ("sudo", "the guest's shell ended with 3"),
-    "moved": ("host key", "which is none of those pinned in the estate file"),
+    "moved": ("host key", "which is not pinned in the estate file"),
     "stopped": ("connect", "refused: nobody listens on that port"),
     "silent": ("connect", "no answer: a filter drops it"),
     "shut": ("login", "no proof that this client has is accepted"),
