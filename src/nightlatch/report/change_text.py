@@ -53,7 +53,7 @@ def draft(page: Page, proved: ProvedDraft) -> None:
         )
     if proved.draft.does:
         page.wrapped(
-            "Proved: what is named here is all that is certainly left open or shut; management and emergency access stay.",
+            "Proved: no certain difference from the grants is left but those named here; management and emergency access stay.",
             indent=2,
         )
 
