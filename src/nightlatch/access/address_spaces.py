@@ -1,6 +1,6 @@
-"""Where callers may be: the common address space, places behind a translation of their own, private networks.
+"""Address spaces: the common one, places behind a translation of their own, private networks.
 
-What a guest lets in is brought back to callers here, address space by address space.
+Sources that a guest lets in are translated back to callers here, one address space after the other.
 """
 
 from __future__ import annotations

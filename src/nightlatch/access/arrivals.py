@@ -1,4 +1,4 @@
-"""By which ways a caller's packet comes to a guest: dialled directly, or sent on by a forward, which may hide who calls.
+"""Routes by which a caller's packet comes to a guest: dialled directly, or sent on by a forward, which may hide the caller.
 
 Each way has filters outside of the guest, an address space whose addresses its callers have, and what the guest sees of
 them. What a guest lets in of what it sees is brought back to the callers' end here: all of them, or none, where all are

@@ -1,4 +1,4 @@
-"""Rules of a filter that never decide anything, for one before them in the same chain decides about all that they speak of.
+"""Rules of a filter that never decide anything, because an earlier rule of the same chain matches everything that they match.
 
 Only what is plain is told: the earlier rule matches surely, at any rate, whatever the state of a connection, and for every
 kind of address. Rules are held against those before them that are alike, and against the few that leave out nobody of a

@@ -1,4 +1,4 @@
-"""What leads out of a guest: every default route that the next boot brings, written down or by a lease."""
+"""Default routes of a guest: those that its files hold, and those that come with a lease at the next boot."""
 
 from __future__ import annotations
 

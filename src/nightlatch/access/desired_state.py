@@ -1,6 +1,7 @@
 """What the estate says of a guest's services, clock and name, held against what the guest has.
 
-A sentence holds when nothing is lacking; what is not known (a folder tells nothing of what runs) is lacking nothing.
+A sentence holds when nothing that it asks for is absent. What is not known (a folder doesn't say what runs) does not
+count as absent.
 """
 
 from __future__ import annotations

@@ -1,7 +1,7 @@
 """Who can reach which port of a guest, as far as networks and filters decide: for each listening socket and family the sources
 that are let in, kept out or undecided, each with the rule that decides.
 
-What a service itself asks of callers, such as keys, is access/paths.py. Of a guest in a folder
+The proofs that a service asks for are the subject of access/paths.py. Of a guest in a folder
 only the sockets of its services are known.
 """
 

@@ -1,4 +1,4 @@
-"""Which addresses a guest holds, how each is come by, and whether it will be the same tomorrow.
+"""The addresses of a guest: how it got each, and whether it will keep it.
 
 What the estate gives, what the guest's files store and what it has now are put together address by address.
 """

@@ -1,5 +1,4 @@
-"""What a caller meets on the way to a socket of a guest, one after the other: filters around it, its own, and what stands behind
-that before one service.
+"""The filters between a caller and a socket of a guest, in their order: those outside, the guest's own, and those of one service.
 
 A `Behind` is what only callers of one service meet, such as the filter of its unit, or libwrap.
 """

@@ -1,6 +1,6 @@
-"""The filters outside a guest in the common form of rules: what stands between its network and callers from elsewhere.
+"""The filters outside a guest in the common form of rules: those between its network and callers from elsewhere.
 
-Who sits on the same network passes none of them. A row with a label is for guests that carry it. What a perimeter says is as old
+Callers on the same network pass none of them. A row with a label is for guests that carry it. What a perimeter says is as old
 as its table, or only claimed; its chain's name says which.
 """
 

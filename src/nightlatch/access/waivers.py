@@ -1,6 +1,6 @@
 """Differences that waivers accept: a waiver of a hole names account, proof and place, and covers nothing beside these.
 
-What a waiver accepts of a difference is parted from the rest of it, so that a wider place, another key or another account of
+The accepted part of a difference is separated from the rest, so that a wider place, another key or another account of
 the same guest is still a hole.
 """
 

@@ -1,4 +1,4 @@
-"""Ways in as data: who gets in to what, by which service and route, with what shown, from where, and owed to which places.
+"""Ways in as data: people, account, service, route, secrets, sources, and the causes with their places.
 
 A way in is made of all access paths that differ in their powers only. Sources stand as prefixes in each address space and as
 the names of the places that they hold; secrets by what tells them apart, never by what they are.

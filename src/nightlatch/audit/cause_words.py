@@ -1,4 +1,4 @@
-"""Causes in words, as the evidence beside a finding shows them: what a place says, in a few words."""
+"""Causes in words: a few for each place, as the evidence beside a finding shows them."""
 
 from __future__ import annotations
 

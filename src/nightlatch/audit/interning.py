@@ -1,4 +1,4 @@
-"""What many guests have in common is kept once: clones share all but their names.
+"""Values that many guests have in common are kept once: clones share all but their names.
 
 Ten thousand guests of one image then take little more memory than one of them does.
 """

@@ -1,4 +1,4 @@
-"""Obstacles in words: what stands in somebody's way, and what a person can do about it."""
+"""Obstacles in words, and what a person can do about each."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What stands in the way of each grant that is not served, looked for in the order in which a caller meets it."""
+"""Obstacles: the reason why each unserved grant is not served, looked for in the order in which a caller meets it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What the wire showed, held against the grants, the pinned host keys and what the evidence predicts. Pure.
+"""A look at a guest from the wire, held against the grants, the pinned host keys and the prediction from evidence. Pure.
 
 A look from one place proves the way from there and no other: what is granted from elsewhere is told as not proven.
 """

@@ -1,4 +1,4 @@
-"""Carrying changes out, one guest after the other, and telling what came of each."""
+"""Enacting drafts, one guest after the other, and reporting the outcome of each."""
 
 from __future__ import annotations
 

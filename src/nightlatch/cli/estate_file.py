@@ -1,4 +1,4 @@
-"""The commands for an estate file's beginning: new, and the schema by which editors complete it."""
+"""The commands that help to begin an estate file: new, the schema for editors, and the demo."""
 
 from __future__ import annotations
 

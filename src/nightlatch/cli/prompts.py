@@ -1,4 +1,5 @@
-"""Questions to the person at the terminal. Where nobody sits, none is asked: the error names the option that answers it."""
+"""Questions to the person at the terminal. Without a terminal no question is asked: the error names the option that
+answers it."""
 
 from __future__ import annotations
 

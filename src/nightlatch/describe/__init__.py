@@ -1,1 +1,1 @@
-"""From what is to what is meant: what guests grant today, as an estate file to be trimmed. Pure."""
+"""An estate file from guests: what they grant today, as sentences to be trimmed. Pure."""

@@ -1,8 +1,8 @@
-"""A door for a guest that has none: the SSH server installed, enabled and started, open to management access only.
+"""A first SSH server for a guest that has none: the SSH server installed, enabled and started, open to management access only.
 
-What the package brings is not known beforehand. So a file of ours is read before it that lets in nobody but the own
-door, by key; that sshd really says so is checked on the guest before it is started. Everything else that is granted
-comes later, once the guest was met and surveyed, by a draft on its own evidence.
+What the package brings is not known beforehand. So a file of ours is read before it that lets in management access only,
+by key; that sshd really says so is checked on the guest before it is started. Everything else that is granted comes
+later, once the guest was met and surveyed, by a draft on its own evidence.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""What a running guest holds once a manager has loaded the gate that a file has now: its listings, changed in memory.
+"""The listings of a running guest, changed in memory as they will be once its manager has loaded a new gate.
 
 The guest's own script does the same with the kernel (latch/rules.sh); what it really comes to is read afresh then.
 """

@@ -1,4 +1,4 @@
-"""Marks of differences: two that are alike have one, and another place, secret or single address makes another."""
+"""Marks of differences: equal differences have the same mark; another account, secret or address makes another mark."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What one wish of the estate comes to on a guest: edits, acts, and what is left to a person."""
+"""The part of a draft that one sentence of the estate asks for: edits, acts, and tasks left to a person."""
 
 from __future__ import annotations
 

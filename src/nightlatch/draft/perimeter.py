@@ -1,4 +1,4 @@
-"""What the filters outside of guests should let in, as rows of their tables: those that are missing, and those that let in more
+"""Rows that the tables of filters outside of guests should have: those that the grants lack, and those that let in more
 than is granted. Pure: a table's rows in, the changed rows out; that they do it is worked out on them again.
 """
 

@@ -1,4 +1,4 @@
-"""The ports of SSH as the estate states them: sshd's files and the socket unit together, and a door at every step.
+"""The ports of SSH as the estate states them: sshd's files and the socket unit together, and SSH open at every step.
 
 While Nightlatch comes in by a port that is to go, it stays beside the new ones; the estate file follows to a new port
 once that was proven, and the next draft closes the old one over it.

@@ -1,4 +1,4 @@
-"""Rules of the administrator's own that a gate goes ahead of: they no longer decide about callers that the gate lets in.
+"""The administrator's own rules that come after a gate, and no longer decide about callers that the gate lets in.
 
 A gate stands first, for a drop by source before the line for established connections would end its callers' sessions
 (draft/gates.py). Drops of invalid packets, limits of rates and lines that log stand behind it then, and whoever reads the draft

@@ -1,4 +1,4 @@
-"""What a proved draft promises about a live guest, and what of it does not hold once it is in."""
+"""The promises of a proved draft about a running guest, and those that do not hold after the change."""
 
 from __future__ import annotations
 

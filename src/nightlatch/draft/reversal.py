@@ -1,4 +1,4 @@
-"""Take a kept change back: its lines as they were, as long as nobody has touched them since."""
+"""Taking back a kept change: its lines become what they were, unless somebody touched them since."""
 
 from __future__ import annotations
 

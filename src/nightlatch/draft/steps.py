@@ -1,4 +1,4 @@
-"""All steps of drafts, and how they change a snapshot: applied to one they give another, or refuse where they don't fit it."""
+"""The steps of drafts. Applied to a snapshot, a step gives another snapshot, or refuses where it doesn't fit."""
 
 from __future__ import annotations
 

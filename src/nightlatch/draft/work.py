@@ -1,4 +1,4 @@
-"""What steps are looked for on: one guest as it stands, with its grants."""
+"""The input of every search for steps: one guest as it stands, with its grants."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What is read of a guest beside what always is."""
+"""Paths that are read of a guest in addition to those that always are."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a survey was told in single words, typed: how it came in, and what the guest says of itself.
+"""Facts that a guest tells of itself in single words, typed, and how the survey logged in.
 
 A guest writes these words, so each is taken only in its own form; whatever else it is counts as not known.
 """

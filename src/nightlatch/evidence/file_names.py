@@ -1,4 +1,4 @@
-"""What the evidence archive of a guest is called."""
+"""The file name of a guest's evidence archive."""
 
 from __future__ import annotations
 

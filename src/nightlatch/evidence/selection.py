@@ -1,4 +1,4 @@
-"""Of which files the contents are carried, and how: only what the reasoning reads. Of all else name, mode and kind.
+"""Which files' contents are carried, and how: only what the reasoning reads. Of all others: name, mode and kind.
 
 collector.sh selects alike on a live guest; a test holds them together.
 """

@@ -1,4 +1,4 @@
-"""What a transport offers the collector: single steps on real paths, never through a link."""
+"""The interface of transports for the collector: single steps on real paths, never through a link."""
 
 from __future__ import annotations
 

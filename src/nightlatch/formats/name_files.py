@@ -1,4 +1,4 @@
-"""Names and who looks them up: hosts(5), resolv.conf(5), hostname(5), machine-id(5).
+"""Files about names: hosts(5), resolv.conf(5), hostname(5), machine-id(5).
 
 Read only, line by line; a line that the resolver skips carries a fault.
 """

@@ -1,4 +1,4 @@
-"""By what the rules that nightlatch itself wrote are known again, in files and in listings of packet filters."""
+"""The names and comments by which nightlatch recognises its own rules, in files and in listings of packet filters."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A lab guest's own shell as a transport: what a person at its console would do, with no door needed."""
+"""A lab guest's own shell as a transport: what a person at its console would do, without a login."""
 
 from __future__ import annotations
 

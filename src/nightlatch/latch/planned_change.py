@@ -1,4 +1,5 @@
-"""A change as planned: all that is worked out of a proved draft before anything is sent, made once of one reading a snapshot."""
+"""A planned change: everything that is worked out of a proved draft before anything is sent, from one reading of each
+snapshot."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What is kept of a change on the guest itself: originals and a record, for root only, the last ten.
+"""Records of changes on the guest itself: originals and a record of each of the last ten, for root only.
 
 They lie under /var/lib/nightlatch on the guest. `read` treats them as hostile: the guest may have changed them.
 """

@@ -1,4 +1,4 @@
-"""A change that moves the guest: where it is to be found afterwards, waiting for it there, and the estate file that follows."""
+"""A change that moves a guest: where to find it afterwards, waiting for it there, and the estate file that follows."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A change that stands on a guest, kept or on the latch, as fresh evidence holds it: its record, and its originals beside it.
+"""A change that stands on a guest, kept or on the latch: its record and its originals, from fresh evidence.
 
 The record and the copies are the guest's by now, so every digest is compared.
 """

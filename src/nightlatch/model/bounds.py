@@ -1,4 +1,5 @@
-"""Bounds: what certainly is so, and what may be. Every layer that decides about callers keeps both, and why they differ."""
+"""Bounds: the callers of whom something is certain, and those of whom it is possible. Every layer keeps both, and why
+they differ."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Causes: why a way in is open, shut or undecided, each a value with its place. Words for people are made of them later.
+"""Causes: why a way in is open, shut or undecided, each a value with its place. Sentences are made of them later.
 
 Code that has to know what a cause is asks for its type and its fields, never for its words.
 """

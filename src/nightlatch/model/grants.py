@@ -1,4 +1,5 @@
-"""A grant says of what is meant to be what an access path says of what is: one principal, guest and account."""
+"""A grant: one principal, guest and account, with the access that the estate means them to have. Access paths say what
+they have."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""What stands in the way of somebody who is granted: by what, and the causes with their places. Words are made of it later."""
+"""Obstacles: the reason why somebody who is granted can't get in, as a kind with causes and their places. Sentences are
+made of them later."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What becomes of a change."""
+"""The states of a change: kept, put back, or on the latch."""
 
 from __future__ import annotations
 

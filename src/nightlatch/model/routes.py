@@ -1,4 +1,4 @@
-"""What a way in goes through: the logins on the way, and how well the line is sealed."""
+"""Routes: the address and port that are dialled, the filters and logins on the way, and how well the line is sealed."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What rules of packet filters do, and where a filter stands."""
+"""The actions of packet filter rules, and the layers where a filter may stand."""
 
 from __future__ import annotations
 

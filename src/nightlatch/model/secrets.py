@@ -1,4 +1,4 @@
-"""What is shown to get in: secrets, and needs, which are secrets that must all be shown."""
+"""Secrets that a caller shows to get in, and needs: secrets that must all be shown."""
 
 from __future__ import annotations
 

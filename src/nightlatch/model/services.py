@@ -1,4 +1,4 @@
-"""The words of services in the estate file: what may stand after `by:`, and then after `with:` and `only:`."""
+"""The words of each service in the estate file: after `by:`, `with:` and `only:`."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Where callers are: sets of addresses, each in the address space in which it means something."""
+"""Sources: sets of callers' addresses, each in the address space in which it means something."""
 
 from __future__ import annotations
 

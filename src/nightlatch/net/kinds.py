@@ -1,4 +1,4 @@
-"""What kind of address an address is: who else could have it, and from where it means anything.
+"""Kinds of addresses: public, private, link-local and so on, and from where each can be reached.
 
 The special ranges are those of RFC 6890 and the registries it set up; the nearest range wins, all else is public.
 """

@@ -1,7 +1,7 @@
 """The public functions that change guests: enact, and what is pending.
 
 A guest in a folder is changed in one go; a live one by way of its latch (latch/live.py): the guest takes a change back
-by itself unless a fresh connection has proved the door and keeps it.
+by itself unless a fresh connection has proved management access and keeps it.
 """
 
 from __future__ import annotations

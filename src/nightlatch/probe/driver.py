@@ -1,4 +1,4 @@
-"""The one place with a wire: names, routes and connections for the machines, every wait bounded (asyncio).
+"""The only module that opens connections: names, routes and connections for the machines, every wait bounded (asyncio).
 
 A route is looked up by connecting a datagram socket, which sends nothing. Whoever answers may say nothing, dribble,
 flood or lie: each connection has a limit in time, in silence and, by its machine, in bytes.

@@ -1,4 +1,4 @@
-"""What a look at a service from the wire can find: stages in their order, how one fails, and the whole as a value."""
+"""A look at a service from the wire as a value: its stages in their order, and how one of them fails."""
 
 from __future__ import annotations
 

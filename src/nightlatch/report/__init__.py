@@ -1,1 +1,1 @@
-"""What goes out: text for people, JSON for machines. Renderers get one finished value and compute nothing."""
+"""Output: text for people, JSON for machines. Renderers get one finished value and compute nothing."""

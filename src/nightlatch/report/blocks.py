@@ -1,4 +1,4 @@
-"""What is told together: a cause once, with all the guests that it touches, in blocks of findings that touch the same guests."""
+"""Blocks of an audit's text: each cause once, with all the guests that it touches; findings of the same guests stand together."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What every service offers the rest: its kind, its servers on one guest, and what each of them lets in.
+"""The interface of services: a kind, its servers on one guest, and the logins of each server.
 
 A kind knows its own files, words and handshake, and nothing of filters, forwards and other services; what comes through to
 its sockets is worked out around it (access/paths.py).

@@ -1,4 +1,4 @@
-"""What is known of POSIX guests beforehand, each said once: families, where units and the SSH server are, what names may hold."""
+"""Facts about POSIX guests that are known beforehand: families, folders of units, the SSH server's program, legal names."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What becomes of every option of the SSH client's configuration (ssh_config(5), to 10.2, and what distributions add).
+"""The treatment of every option of the SSH client's configuration (ssh_config(5), to 10.2, and what distributions add).
 
 A user's configuration says how a guest is reached and by which proof; that is theirs. What would let a guest pass for
 another, carry anything of this machine to it, or change what the client does once it is in, is set before their files
@@ -45,7 +45,7 @@ def _each(use: OptionUse, why: str, names: str) -> tuple[ClientOption, ...]:
 _NO_FORWARD = "ClearAllForwardings is set: there is no forward"
 _NO_SESSION_OF_ITS_KIND = "the session has no terminal, and nothing of this kind is asked for"
 _TWO_SIDES = "an algorithm that both sides take; what is pinned or known is held against the key all the same"
-_ROAD = "how the guest is reached is the user's to say; its host key is strict on every road"
+_ROUTE = "how the guest is reached is the user's to say; its host key is checked on every route"
 _PROOF = "by which proof the user comes in is theirs to say; what was accepted is read from the client's log"
 
 OPTIONS: tuple[ClientOption, ...] = (
@@ -92,7 +92,7 @@ OPTIONS: tuple[ClientOption, ...] = (
     # The user's own.
     *_each(
         OptionUse.ALLOWED,
-        _ROAD,
+        _ROUTE,
         """AddressFamily BindAddress BindInterface CanonicalDomains CanonicalizeFallbackLocal
         CanonicalizeHostname CanonicalizeMaxDots CanonicalizePermittedCNAMEs HostKeyAlias Hostname IPQoS Port ProxyCommand
         ProxyJump ProxyUseFdpass TCPKeepAlive""",

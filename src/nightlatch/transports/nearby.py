@@ -1,4 +1,4 @@
-"""What this machine knows of its neighbours: its own addresses, neighbour table and lease files. Nothing is sent.
+"""This machine's knowledge of its neighbours: its own addresses, neighbour table and lease files. Nothing is sent.
 
 By ip(8), bounded in time and size; files are only looked at where programs keep them.
 """

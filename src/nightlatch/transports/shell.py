@@ -1,4 +1,4 @@
-"""What every live transport offers: run one sh script on the guest as root, and say how it came in."""
+"""The interface of transports to running guests: run one sh script as root, and say how the connection logged in."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The check of the latch: what is not kept yet goes back, and the rest of an audit with it."""
+"""The check of the latch: a change that is not kept yet goes back, and the rest of the audit goes by the guest as it is now."""
 
 from __future__ import annotations
 

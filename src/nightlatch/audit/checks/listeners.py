@@ -1,4 +1,4 @@
-"""Checks of everything that listens: each exposed listener is granted or told, and none shares its port."""
+"""Checks of everything that listens: every exposed listener is granted or a finding, and no two share a port."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Checks of the filters outside of guests: what they rest on, and rows that are for nobody."""
+"""Checks of the filters outside of guests: how old or well-founded their tables are, and rows that concern no guest."""
 
 from __future__ import annotations
 

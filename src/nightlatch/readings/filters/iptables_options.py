@@ -1,4 +1,4 @@
-"""The options of one rule of iptables, each with its values (iptables(8)): apart, but not yet read."""
+"""The options of one rule of iptables, separated, each with its values (iptables(8))."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Who loads a packet filter on a guest: the managers whose rules are stored there, and whether each is started at boot.
+"""Managers of packet filters on a guest: those with stored rules, and whether each is started at boot.
 
 A manager's rules are what a boot would load; what runs now is the kernel's word (readings/filters/filter_reading.py).
 """

@@ -1,4 +1,4 @@
-"""Where each manager of a packet filter keeps its rules, and what lists them: known without reading any."""
+"""Where each manager of a packet filter keeps its rules, and the commands that list them."""
 
 from __future__ import annotations
 

@@ -1,1 +1,1 @@
-"""What several services of one system decide by: PAM's stacks, and who may become root."""
+"""Parts of a POSIX system that several services depend on: PAM's stacks, and who may become root."""

@@ -1,4 +1,5 @@
-"""What opens each account of a guest over SSH, and for what, as its server sees callers: without filters and ways to it.
+"""The login entries of each account over SSH: what it gives for which proof, to callers as the server sees them, without
+filters and routes.
 
 For each account and listening socket the sources are split into classes (`settings.py`); within a class everything is
 decided concretely. What can't be decided makes several worlds.

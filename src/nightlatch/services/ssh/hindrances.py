@@ -1,4 +1,4 @@
-"""What keeps somebody out from some addresses who gets in from others: the line that decides, in the order in which sshd does.
+"""Lines that keep somebody out from some addresses while they get in from others: the first line that decides, in sshd's order.
 
 Asked of addresses that no path serves. They are parted by where the Match lines hold, and each part has its own answer.
 """

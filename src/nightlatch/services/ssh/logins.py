@@ -1,4 +1,4 @@
-"""What opens an account over SSH, apart from where the caller is: keys, certificates, passwords; and what shuts it.
+"""Logins to one account over SSH: the keys, certificates and passwords that open it, and what shuts it.
 
 auth.c, auth2-pubkey.c, auth2-pubkeyfile.c, auth-passwd.c, auth-pam.c of OpenSSH 9.2. Each offer carries the sources it
 is limited to and the lines it follows from; each refusal says why somebody who holds the secret still isn't let in.

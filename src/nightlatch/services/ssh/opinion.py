@@ -1,4 +1,4 @@
-"""The second opinion: which callers to ask the guest's own sshd about, and where its word and ours differ."""
+"""The second opinion: which callers to ask the guest's own sshd about, and where its answers differ from ours."""
 
 from __future__ import annotations
 

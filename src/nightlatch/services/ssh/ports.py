@@ -1,4 +1,4 @@
-"""Where a guest's SSH server takes callers, apart from who gets in."""
+"""The ports and sockets of a guest's SSH server."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a login gives, once it has happened: shell, one command, files, tunnels, root's rights (session.c, serverloop.c)."""
+"""The powers of a login: shell, one command, files, tunnels, root's rights (session.c, serverloop.c)."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What the grants want of one account on one guest: which keys with which options, which passwords, from where."""
+"""The secrets that grants ask for on one account: keys with their options, passwords, and from where."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a caller who shows nothing sees on the wire: whether somebody listens, and which methods are offered.
+"""The prediction for a caller who shows nothing: whether the server listens, and which methods it offers.
 
 sshd names the methods that are switched on for this caller; where AuthenticationMethods lists sequences, the first of
 each that is usable (auth2.c; measured on 9.2). A deny list does not change what is offered.
