@@ -43,7 +43,7 @@ class Arrival:
 
     @property
     def causes(self) -> tuple[ForwardHop, ...]:
-        """What there is to say of the way."""
+        """The causes that lie in the route itself."""
         if self.forward is None:
             return ()
         seen_as = str(self.forward.sees) if self.forward.sees is not None else ""
@@ -106,7 +106,7 @@ def dialled(arrival: Arrival, flow: Flow) -> Flow:
 
 
 def seen(reading: GuestReading, flow: Flow, arrival: Arrival, *, behind: Behind) -> Addresses:
-    """Who is let in to a port, as the guest sees callers; for what is dialled directly past everything outside, too."""
+    """Callers that are let in to a port, as the guest sees them; on direct routes they have passed the filters outside, too."""
     if arrival.forward is None:
         return through(reading, flow, arrival.around, behind=behind)
     return inward(reading, flow, arrival.forward.to_port, behind=behind)
@@ -136,8 +136,8 @@ def admitted(reading: GuestReading, flow: Flow, arrival: Arrival, *, behind: Beh
 def met(
     reading: GuestReading, flow: Flow, arrival: Arrival, *, behind: Behind
 ) -> Iterator[tuple[Rules, Flow, AddressSet | None]]:
-    """What a caller meets one after the other, with the packet as it is seen there and the address that all callers have there;
-    None where it is their own."""
+    """The filters on the way in their order, each with the packet as it is seen there and the address that all callers
+    have there (None: their own)."""
     if arrival.forward is None:
         yield from ((rules, each, None) for rules, each in layers(reading, flow, arrival.around, behind=behind))
         return

@@ -221,7 +221,7 @@ def _judged(estate: Estate, holding: Holding, place: AddressSet) -> Choice:
 
 
 def _instead(network: NetworkSpec, guest: str) -> str:
-    """What to dial in place of an address that means nothing outside of its network."""
+    """The address to dial instead of one that means nothing outside of its network."""
     forwards = [str(each) for each in network.forwards if each.guest == guest]
     other = f"dial {' or '.join(forwards)}, which leads there" if forwards else "and no forward leads there"
     return f"{network.name} is private: its addresses mean nothing elsewhere; {other}"

@@ -17,7 +17,7 @@ from nightlatch.readings.units.unit_state import UnitState
 
 
 class Lack(Enum):
-    """What a unit is short of, as its sentence has it; the words follow its name."""
+    """A property that a unit should have by its sentence and has not; the words follow the unit's name."""
 
     THERE = "is not installed"
     UNMASKED = "is masked"

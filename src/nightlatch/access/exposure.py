@@ -32,7 +32,7 @@ BY_ANOTHER = "by another port, which a rule sends here"
 
 
 class Fate(Enum):
-    """What becomes of a caller's first packet."""
+    """The fate of a caller's first packet."""
 
     IN = "let in"
     DROPPED = "dropped"
@@ -102,7 +102,7 @@ def exposure(
 
 
 def callers(reading: GuestReading, rules: Rules | None, listener: Listener, protocol: str = "tcp") -> Addresses:
-    """Who comes through some rules to a socket, whatever else counts on this guest."""
+    """Callers that get through some rules to a socket, whatever else the guest has."""
     admitted = listener.admits()
     if rules is None:
         return exactly(admitted)
@@ -110,13 +110,13 @@ def callers(reading: GuestReading, rules: Rules | None, listener: Listener, prot
 
 
 def behind_of(reading: GuestReading, unit: str) -> tuple[Rules, ...]:
-    """What else stands before a program's socket: the filter of its unit."""
+    """The filter of the unit that a program's socket belongs to."""
     found = reading.filter.units.get(unit)
     return (found,) if found is not None else ()
 
 
 def reached(reading: GuestReading, socket: OpenSocket) -> Addresses:
-    """Who comes through everything on the guest to a listed socket that is not SSH's."""
+    """Callers that get through all filters of the guest to a socket that is not SSH's."""
     listener = socket_of(socket)
     flow = flow_to(reading, listener.address, listener.port, socket.protocol)
     found = through(reading, flow, behind=behind_of(reading, reading.service.holder_of(socket)))
@@ -176,7 +176,7 @@ def _exposed(reading: GuestReading, listener: Listener, protocol: str, program: 
 
 
 def _direct(reading: GuestReading, flow: Flow, listener: Listener, way: Arrival, behind: Behind) -> list[Piece]:
-    """What becomes of those who dial the guest itself."""
+    """The fates of callers that dial the guest itself."""
     admitted = (listener.admits() - LOOPBACK) & way.within
     met = list(layers(reading, flow, way.around, behind=behind))
     if reading.filter.gaps:
@@ -188,8 +188,7 @@ def _direct(reading: GuestReading, flow: Flow, listener: Listener, way: Arrival,
 
 
 def _forwarded(reading: GuestReading, flow: Flow, listener: Listener, way: Arrival, behind: Behind) -> list[Piece]:
-    """What becomes of those who come by a forward that leads to this port: past the filters before it, then as the guest sees
-    them."""
+    """The fates of callers that come by a forward to this port: through the filters before it, then as the guest sees them."""
     let_in = seen(reading, flow, way, behind=behind)
     if not let_in.perhaps and way.forward is not None and way.forward.to_port != listener.port:
         return []
@@ -215,7 +214,7 @@ def _family_of(way: Arrival) -> AddressSet | None:
 
 
 def _one_after_the_other(arrived: list[Piece], inner: list[Piece], alike: AddressSet | None) -> Iterator[Piece]:
-    """Who gets as far as the forward meets the guest, as themselves or all as one."""
+    """Callers that get past the forward, under their own addresses or all under one."""
     for piece in arrived:
         if piece.fate not in (Fate.IN, Fate.UNDECIDED):
             yield piece

@@ -32,7 +32,7 @@ from nightlatch.services.table import KINDS
 
 @dataclass(frozen=True)
 class GuestAccess:
-    """What one guest lets in, over all its `services` (one entry for each server), with all that was undecided."""
+    """All access paths of one guest, over all its `services` (one entry for each server), with everything undecided."""
 
     guest: str
     reading: GuestReading
@@ -126,7 +126,7 @@ class _Work:
         self.services.append(server.stands)
 
     def done(self) -> GuestAccess:
-        """What all servers let in."""
+        """The access paths of all servers."""
         if any(each.listeners for each in self.services):
             self.gaps.update(dict.fromkeys(self.reading.filter.gaps))
         return GuestAccess(
@@ -195,7 +195,7 @@ class _Work:
 
 
 def _sums(entries: Iterable[LoginEntry], through: Addresses) -> _Sums:
-    """What the entries of one world come to for those who come through to the socket."""
+    """The entries of one world, narrowed to callers that get through to the socket."""
     out: _Sums = {}
     for entry in entries:
         surely, perhaps = entry.seen.surely & through.surely, entry.seen.perhaps & through.perhaps

@@ -15,7 +15,7 @@ from nightlatch.readings.filters.rules import Chain, Match, Rule, Rules
 
 
 def title(perimeter: Perimeter) -> str:
-    """What a perimeter is called, and what it rests on."""
+    """The title of a perimeter: its name, and the day of its table or that it is claimed."""
     if perimeter.taken is None:
         return f"the perimeter of {perimeter.network}, as claimed,"
     return f"the perimeter of {perimeter.network} ({perimeter.path.rpartition('/')[2]}, taken {perimeter.taken})"

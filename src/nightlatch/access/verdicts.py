@@ -54,7 +54,8 @@ class Packet(Enum):
 
 @dataclass(frozen=True, slots=True)
 class RuleVerdict:
-    """What a rule, or a `policy`, does with those it `matched` as far as they were still `there`; `text` is the rule's own.
+    """The action of a rule, or of a `policy`, on the sources it `matched` as far as they were still `there`; `text` is
+    the rule's own.
 
     Not `sure` where the rule, or one before it that would decide otherwise, matches only perhaps. `packet` says about which.
     """
@@ -76,7 +77,7 @@ class RuleVerdict:
 
 @dataclass
 class _Walk:
-    """What may become of sources: dropped or refused, undecided, and by which rules."""
+    """The possible outcomes for sources: dropped, refused or undecided, and by which rules."""
 
     flow: Flow
     rules: Rules
@@ -115,7 +116,7 @@ def passed(rules: Rules, flow: Flow, dialled: int | None = None) -> Addresses:
 
 
 def _passed(rules: Rules, dialled: Flow, wanted: Flow) -> Addresses:
-    """Who gets through with a first packet and those that follow, and gets answers."""
+    """Callers whose first packet and later packets get through, and whom answers reach."""
     first = _bounds(*_walked(rules, dialled, wanted))
     if not first.perhaps:
         return first
@@ -131,8 +132,8 @@ def _bounds(through: AddressSet, walk: _Walk) -> Addresses:
 
 
 def dials(rules: Rules, flow: Flow) -> list[Flow]:
-    """What may be dialled so that the flow's port is met: that port, and those that a rule sends there. Between two limits that
-    rules name all ports are alike, so one of each stretch is enough."""
+    """Ports that lead to the flow's port when they are dialled: that port, and those that a rule redirects to it. Between
+    two limits that rules name all ports are alike, so one of each stretch is enough."""
     sending = [
         match.ports
         for chain in rules.chains.values()
@@ -171,7 +172,7 @@ def deciding(rules: Rules, flow: Flow, source: AddressSet, does: tuple[RuleActio
 
 
 def _walked(rules: Rules, dialled: Flow, wanted: Flow) -> tuple[AddressSet, _Walk]:
-    """Who comes to the wanted end by dialling another, or the same."""
+    """Callers that reach the wanted port by dialling it, or another one."""
     walk = _Walk(dialled, rules)
     states = [(dialled, EVERY_ADDRESS)]
     for chain in rules.at(*INWARD):
@@ -200,7 +201,7 @@ def _walked(rules: Rules, dialled: Flow, wanted: Flow) -> tuple[AddressSet, _Wal
 
 
 def _followed(rules: Rules, dialled: Flow, wanted: Flow) -> tuple[AddressSet, _Walk]:
-    """Who gets through with the packets that follow a first one: where that is sent, they go without being asked about it
+    """Callers whose packets after the first one get through: where that is sent, they go without being asked about it
     again."""
     walk = _Walk(dialled, rules)
     there = replace(wanted, sent=dialled.port != wanted.port)
@@ -234,7 +235,7 @@ def _is_tracked(chain: Chain) -> bool:
 
 
 def _through(walk: _Walk, chain: Chain, now: AddressSet) -> AddressSet:
-    """What is left of some sources behind one base chain."""
+    """The sources that are left behind one base chain."""
     if chain.devices and not (walk.flow.interfaces and set(walk.flow.interfaces) <= set(chain.devices)):
         chain = _perhaps(chain)
     inside, aside = now & chain.only, now - chain.only
@@ -262,7 +263,7 @@ def _perhaps(chain: Chain) -> Chain:
 
 
 def _chain(walk: _Walk, chain: Chain, now: AddressSet, depth: int, above: tuple[str, ...]) -> tuple[AddressSet, AddressSet]:
-    """What is accepted in a chain, and what goes on behind it."""
+    """The sources that a chain accepts, and those that go on behind it."""
     accepted: list[AddressSet] = []
     onward: list[AddressSet] = []
     for (does, sure), group in groupby(_applying(walk.flow, chain), key=lambda each: (each[0].does, each[2])):

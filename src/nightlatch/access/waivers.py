@@ -77,7 +77,7 @@ def _needs(estate: Estate, waiver: Waiver) -> Iterable[Need]:
 
 
 def holes_beside(items: Iterable[Hole], those: Iterable[Acceptance]) -> tuple[list[Hole], list[tuple[Waiver, Hole]]]:
-    """What of these holes no waiver accepts, and what each accepts of them."""
+    """The parts of these holes that no waiver accepts, and those that each waiver accepts."""
     mine = [each for each in those if each.waiver.finding in HOLES]
     return _parted(items, mine, lambda each, item: each.takes(item.path))
 

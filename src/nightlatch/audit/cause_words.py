@@ -87,7 +87,7 @@ def words(cause: Cause) -> str:
 
 
 def _obstacle(cause: Cause) -> str:
-    """What stands in somebody's way, as its place has it."""
+    """The words of an obstacle's cause."""
     match cause:
         case NoServer():
             return "not installed"

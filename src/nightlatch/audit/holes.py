@@ -186,7 +186,7 @@ def _less(account: str, need: Need, logins: set[tuple[str, Need]]) -> Need | Non
 
 
 def _by_account(hole: HoleGroup) -> str:
-    """What a password gives, told apart where accounts differ."""
+    """The powers that a password gives, by account where they differ."""
     given: dict[str, list[str]] = {}
     for account in dict.fromkeys(path.account for path in hole.paths):
         given.setdefault(powers(p for p in hole.paths if p.account == account), []).append(account)

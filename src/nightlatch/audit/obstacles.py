@@ -41,7 +41,7 @@ class ObstacleSearch:
     kinds: Kinds
 
     def of(self, missing: ShutOut) -> list[tuple[ShutOut, Obstacle]]:
-        """What stands in the way, part by part: where others of the same place are let in, each part has a line of its own."""
+        """The obstacles of a grant, part by part: where others of the same place get in, each part has a line of its own."""
         first = self.first(missing)
         # Where some are let in and others are not, what decides is looked for part by part.
         if first.by not in (ObstacleKind.NARROW, ObstacleKind.PARTLY):
@@ -180,7 +180,7 @@ class ObstacleSearch:
         return {way.space: seen, **{space: own for space, own, seen_as in inside if seen_as & seen}}
 
     def _beside(self, missing: ShutOut, first: Obstacle) -> Obstacle:
-        """What is left once the service's own lines have answered: the sockets, or a filter for a part of these callers."""
+        """The obstacle for callers that no line of the service explains: a socket, or a filter for a part of them."""
         sockets = self.access.sockets(missing.grant.service)
         for way, wanted in self._wanted_by_way(missing):
             seen = wanted if way.sees is None else way.sees

@@ -114,7 +114,7 @@ def _state(look: Look, grant: Grant) -> GrantState:
 
 
 def asked(look: Look) -> list[RequestedProof]:
-    """What each account is asked for: SSH's methods, or the proofs of another service."""
+    """The proofs that each account is asked for: SSH's methods, or those of another service."""
     return [*(RequestedProof(each.account, each.methods, each.let_in) for each in look.methods), *look.asks]
 
 

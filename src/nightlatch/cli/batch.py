@@ -58,7 +58,7 @@ def enact_all(
 
 
 def latched(sheet: Page, done: LiveChange, source: str) -> None:
-    """What came of a change on one guest."""
+    """Prints the outcome of a change on one guest."""
     if done.confirmation is None:
         change_text.enacted(sheet, done.changed, source)
     else:
@@ -75,7 +75,7 @@ def latched(sheet: Page, done: LiveChange, source: str) -> None:
 
 
 def undone(sheet: Page, done: LiveChange) -> int:
-    """What came of taking a change back; returns the exit code."""
+    """Prints the outcome of taking a change back; returns the exit code."""
     if done.outcome is ChangeState.PUT_BACK:
         change_text.undone(sheet, done.changed, done.followed)
         return 5 if done.changed.skipped else 0

@@ -159,7 +159,7 @@ def _show_drafts(proved: list[Any], refused: dict[str, str], pending: dict[str, 
 
 
 def _show_next(proved: list[Any], estate: Estate, source: Path) -> None:
-    """What comes next: enact, or the script for guests that no connection changes, and for services that don't run."""
+    """Prints the next command: enact, or the script for guests that no connection changes, and for services that don't run."""
     from nightlatch.faults import RefusedError
     from nightlatch.ops.enact import NOT_THERE
     from nightlatch.ops.script import service_steps

@@ -168,7 +168,7 @@ def _administering(login: _Login, access: GuestAccess) -> tuple[AddressSet, Addr
 
 
 def _leftover(login: _Login, access: GuestAccess, rest: dict[Power, AddressSet], out: SentenceSet) -> None:
-    """What comes along and no sentence says: tunnels beside a command, an agent, a change of password alone."""
+    """Powers that no sentence can say: tunnels beside a command, an agent, a change of password alone."""
     extra = [str(power) for power, sources in rest.items() if sources and power.gives not in RANK]
     if extra:
         text = f"{login.account}: {', '.join(sorted(extra))} with {login.proof}"

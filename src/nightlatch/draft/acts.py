@@ -183,7 +183,7 @@ def parse(found: Sequence[str], why: str = "") -> Act:
 
 
 def inverse(act: Act, why: str = "") -> Act | None:
-    """What takes an act back; None where nothing does."""
+    """The act that takes another one back; None where none does."""
     match act:
         case Install():
             return None

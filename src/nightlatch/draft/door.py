@@ -44,7 +44,7 @@ PACKAGES = {family: "openssh" if family == "arch" else "openssh-server" for fami
 
 
 def needed(reading: GuestReading) -> tuple[ServiceStep, ...]:
-    """What has to be done so that a server runs, now and at boot; empty where it does, or where only files were read.
+    """The steps that make a server run, now and at boot; empty where it does, or where only files were read.
 
     Raises RefusedError where the package's name is not known.
     """

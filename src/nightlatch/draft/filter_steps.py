@@ -303,7 +303,7 @@ def shut_at_boot(before: GuestAccess, after: GuestAccess, door: AddressSet) -> s
 
 
 def loading_acts(reading: GuestReading, steps: Steps) -> PartialDraft:
-    """What makes a running guest hold the rules that these steps write, now and from the next boot on."""
+    """The acts that load the rules which these steps write, now and at the next boot."""
     out = PartialDraft()
     found = {each.manager: each.why for each in steps if isinstance(each, SetRules)}
     if reading.service.is_live:

@@ -109,7 +109,7 @@ def _firewalld(listing: bytes, was: bytes, raw: bytes, zone: str) -> bytes:
 
 
 def _made(raw: bytes) -> list[str]:
-    """What firewalld makes of the gate's rules in a zone, those that let in first."""
+    """The rules that firewalld makes of the gate in a zone, those that let in first."""
     try:
         root = parse(raw)
     except XmlFault:

@@ -63,7 +63,7 @@ class TableDraft:
 
 
 def wanted(estate: Estate, network: NetworkSpec, grants: Mapping[str, Sequence[Grant]], ports: Ports) -> list[RequiredRow]:
-    """What the grants want of a network's perimeter, port by port, each service at its own."""
+    """The rows that the grants need in a network's perimeter, for each port of each service."""
     return [
         each
         for guest in estate.guests.values()

@@ -94,7 +94,7 @@ _PROVED = object()
 
 @dataclass(frozen=True)
 class Differences:
-    """What one snapshot lets in, and both differences."""
+    """The access paths of one snapshot, its holes, and who is shut out."""
 
     snapshot: Snapshot
     access: GuestAccess
@@ -119,7 +119,7 @@ class Differences:
 
 @dataclass(frozen=True)
 class DraftContext:
-    """What drafts of all guests of an estate share: its address spaces and names, and the table of services."""
+    """Values that the drafts of all guests share: its address spaces and names, and the table of services."""
 
     estate: Estate
     spaces: AddressSpaces
@@ -384,7 +384,7 @@ def _certain(state: Differences) -> Sources:
 
 
 def left_of(desk: Desk, state: Differences) -> Iterator[ManualTask]:
-    """What is certain and still there, with what a person can do about it."""
+    """The certain differences that a draft leaves, each with what a person can do about it."""
     names = desk.names(state)
     over, under = state.certain
     for hole in holes.holes(over):

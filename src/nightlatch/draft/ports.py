@@ -163,7 +163,7 @@ def _labelled(access: GuestAccess, fresh: set[int], out: PartialDraft) -> None:
 
 
 def _let_in(work: Work, fresh: list[int], target: set[int], why: str, out: PartialDraft) -> None:
-    """What the filter needs so that callers come through to new ports, too; what it is left with otherwise."""
+    """The filter steps that let callers through to new ports, or a task by hand."""
     access, reading = work.access, work.access.reading
     wants = seen_by_guest(work.of(SSH.name)) or EVERY_ADDRESS  # without grants whoever comes in now is told of
     kept_out = [port for port in fresh if _rule_in_the_way(access, port, wants) is not None]

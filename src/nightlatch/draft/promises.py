@@ -19,7 +19,7 @@ from nightlatch.services.ssh import after_change
 
 @dataclass(frozen=True)
 class Promise:
-    """What a change said that it would come to: what every path is, on a guest that was as `before`; the marks of the differences
+    """The promises of a change: the state of every path, on a guest that was as `before`; the marks of the differences
     that stay; the acts beside files; and whether it takes an earlier change back. Of a change that another release made only
     how `many` differences stay may be known."""
 
@@ -39,7 +39,7 @@ def of(proved: ProvedDraft) -> Promise:
 
 
 def broken(estate: Estate, promise: Promise, now: Snapshot, at: datetime) -> list[str]:
-    """What does not hold on fresh evidence, in words; empty when all that was promised is so."""
+    """The promises that fresh evidence breaks, in words; empty when all hold."""
     out = unlike(promise.made, now)
     work = Desk(draft_context(estate), promise.before, at)
     before, state = work.state(promise.before), work.state(now)

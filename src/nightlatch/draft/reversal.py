@@ -99,8 +99,8 @@ def merged(before: bytes, after: bytes, now: bytes) -> bytes | None:
 
 
 def hunks(before: bytes, after: bytes) -> tuple[tuple[int, int, int, int], ...]:
-    """What led from `before` to `after`: lines start to end of `after` stand for low to high of `before`, counted from 0, the
-    end of each not meant."""
+    """The edits from `before` to `after`: lines start to end of `after` replace lines low to high of `before`, counted
+    from 0, ends exclusive."""
     codes = difflib.SequenceMatcher(None, text_lines.split(before), text_lines.split(after), autojunk=False).get_opcodes()
     return tuple((start, end, low, high) for tag, low, high, start, end in codes if tag != "equal")
 

@@ -226,10 +226,10 @@ def _renamed(text: str, old: str, wanted: str) -> str:
 
 
 def _safe(pattern: re.Pattern[str], text: str) -> str:
-    """What a guest says of itself, as far as it can be carried as a word."""
+    """A value that the guest told, or empty where it can't be passed on as one word."""
     return text if pattern.fullmatch(text) else NONE
 
 
 def installs(acts: list[Act] | tuple[Act, ...]) -> list[Install]:
-    """Those acts that can't be taken back."""
+    """The acts that can't be taken back."""
     return [each for each in acts if isinstance(each, Install)]

@@ -23,7 +23,7 @@ class Work:
         return tuple(grant for grant in self.grants if grant.service == service)
 
     def case(self, server: ServiceAccess) -> ServiceCase:
-        """What the service of one of the guest's servers has to know of it."""
+        """The case of one server: what its service needs to know of the guest."""
         name = server.words.name
         mine = tuple(path for path in self.access.paths if path.service == name)
         return ServiceCase(server, self.access.reading, mine, self.of(name), self.estate)

@@ -151,8 +151,8 @@ class Perimeter:
 
 @dataclass(frozen=True, slots=True)
 class Forward:
-    """Who calls `port` at the address `at` (None: any of its host's) is sent to a port of a guest, at the address `to` where
-    that is written. The guest sees the caller, or all callers as `sees`."""
+    """Callers of `port` at the address `at` (None: any of its host's) are sent to a port of a guest, at the address `to`
+    where that is written. The guest sees the caller, or all callers as `sees`."""
 
     network: str
     at: IPAddress | None

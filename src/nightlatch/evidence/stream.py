@@ -203,7 +203,7 @@ class StreamSource:
         self.missed: dict[str, set[str]] = {"contents": set(), "looked": set(), "folders": set(), "keys": set()}
 
     def look(self, path: str) -> Entry:
-        """What stood at `path`."""
+        """The entry at `path`."""
         status = self.stream.states.get(path)
         if status is not None:
             return self._entry(path, status)

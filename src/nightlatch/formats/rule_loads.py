@@ -28,7 +28,7 @@ class RuleFile:
 
 
 def load(command: str) -> RuleFile | None:
-    """What one command loads; None where it is not such a command."""
+    """The file that a command loads; None for any other command."""
     found = _LOAD.fullmatch(command.strip())
     return RuleFile(found[2], found[1] or "") if found else None
 

@@ -75,7 +75,7 @@ class PlannedServer:
 
 @dataclass(frozen=True, slots=True)
 class Checks:
-    """What has to be so on the guest: whether its server loads its files anew, what `sshd -T -C` is asked to lines that it must
+    """The conditions on the guest: whether its server loads its files anew, what `sshd -T -C` is asked to lines that it must
     say, and local addresses as ss(8) prints them; `was_sockets` are those once it was taken back, where they differ."""
 
     reload: bool = False
@@ -104,7 +104,7 @@ class PlannedChange:
 
 
 def planned(estate: Estate, proved: ProvedDraft, *, moves: bool = True, kinds: Kinds = KINDS) -> PlannedChange:
-    """What a proved draft comes to on its guest; without `moves` whoever carries it sees to a new address.
+    """The planned change of a proved draft; without `moves` the caller takes care of a new address.
 
     Raises RefusedError for a daemon that can't be told from others, for a move that no connection could confirm, and for files
     of a server other than sshd, which the guest's script can't have loaded.
@@ -257,7 +257,7 @@ def _ports(proved: ProvedDraft, before: GuestReading, after: GuestReading) -> Po
 
 
 def _said(snapshot: Snapshot, reading: GuestReading, unit: str) -> tuple[int, ...]:
-    """What the files say: the socket unit's where one holds the port, else sshd's."""
+    """The sockets that the files state: the socket unit's where one holds the port, else sshd's."""
     stored = socket_units.stored(snapshot, unit) if unit else None
     return tuple(sorted({port for _, port in stored})) if stored is not None else ports_of(listening(reading))
 

@@ -32,7 +32,7 @@ class StandingChange:
         return tuple(acts.parse(words) for words in self.record.acts)
 
     def promise(self, now: Snapshot) -> Promise:
-        """What it said that it would come to. What the guest was before is worked out by taking it back in memory.
+        """The promises of the change. The state before it is worked out by taking it back in memory.
 
         Raises RefusedError where something newer touches the same lines.
         """

@@ -15,7 +15,7 @@ Set = TypeVar("Set")
 
 @dataclass(frozen=True, slots=True)
 class Bounds(Generic[Set]):
-    """Who is certainly in (`surely`), who may be (`perhaps`, which holds all of `surely`), and why the two differ: sets of
+    """The certain members (`surely`), the possible ones (`perhaps`, a superset), and why the two differ: sets of
     addresses, or sources in address spaces."""
 
     surely: Set
@@ -40,7 +40,7 @@ def inside(bounds: Addresses, addresses: AddressSet) -> Addresses:
 
 
 def in_all(found: Iterable[Addresses]) -> Addresses:
-    """What is in all of them; where its bounds are the same, nothing is undecided."""
+    """The intersection; where its bounds are the same, nothing is undecided."""
     surely, perhaps = EVERY_ADDRESS, EVERY_ADDRESS
     because: list[Gap] = []
     for each in found:
@@ -50,7 +50,7 @@ def in_all(found: Iterable[Addresses]) -> Addresses:
 
 
 def in_any(found: Iterable[Addresses]) -> Addresses:
-    """What is in one of them at least; where its bounds are the same, nothing is undecided."""
+    """The union; where its bounds are the same, nothing is undecided."""
     those = list(found)
     surely, perhaps = union(each.surely for each in those), union(each.perhaps for each in those)
     because = dict.fromkeys(gap for each in those for gap in each.because)

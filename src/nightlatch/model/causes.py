@@ -67,7 +67,7 @@ class RefusedKey:
 
 
 class Condition(StrEnum):
-    """What is so of an account."""
+    """The conditions that an account can be in."""
 
     LOCKED = "locked"
     EXPIRED = "expired"
@@ -80,7 +80,7 @@ class Condition(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class AccountState:
-    """What is so of an account; `shell` where it is about that."""
+    """The condition of an account; `shell` where that is its shell's."""
 
     state: Condition
     origin: Origin

@@ -59,7 +59,7 @@ class Grant:
         return implied(self.gives if self.kind is GrantKind.GRANT else self.gives | {ADMINISTER})
 
     def asked(self, power: Power) -> frozenset[Need]:
-        """What has to be shown for a power: root's rights ask for `after` as well."""
+        """The needs for a power: root's rights ask for `after` as well."""
         if power.gives is PowerKind.ADMINISTER:
             return frozenset(need | self.after for need in self.proofs)
         return self.proofs

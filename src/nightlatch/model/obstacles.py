@@ -12,7 +12,7 @@ from nightlatch.origin import Origin
 
 
 class ObstacleKind(StrEnum):
-    """By what a grant is not served."""
+    """The kinds of obstacles."""
 
     NO_SERVICE = "no service"
     REFUSED = "settings that are refused"
@@ -66,5 +66,5 @@ class Obstacle:
 
     @property
     def key(self) -> tuple[ObstacleKind, Origin | str]:
-        """By what, and where: the place of a line, or a name."""
+        """The kind, and the place of the line or a name."""
         return self.by, self.at

@@ -106,7 +106,7 @@ def audited(
 
 
 def _compared(fleet: list[Identities], estate: Estate, at: datetime) -> tuple[dict[str, list[Finding]], dict[str, str]]:
-    """What holding the guests against each other finds; and those that can't be held against others, each with the reason."""
+    """The findings of the checks over all guests; and the guests that can't be compared, each with the reason."""
     try:
         return run.fleet(fleet, estate, at), {}
     except Exception as error:

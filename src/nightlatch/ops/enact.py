@@ -238,7 +238,7 @@ def put_on_latch(
 
 
 def returned(changed: FolderChange, outcome: live.Outcome) -> FolderChange:
-    """What really went back of a change, as the guest told it."""
+    """The parts of a change that really went back, as the guest told."""
     return replace(
         changed,
         paths=(*outcome.back, *outcome.removed),
@@ -250,7 +250,7 @@ def returned(changed: FolderChange, outcome: live.Outcome) -> FolderChange:
 
 
 def followed_address(estate: Estate, guest: str, old: str, new: str) -> str:
-    """What became of the estate file, in words: it follows where it names the old address, and can't follow for a name."""
+    """Whether the estate file was changed to the new address, in words; where it dials a name, it can't be."""
     try:
         count = relocation.follow(estate, guest, old, new)
     except NightlatchError as error:
@@ -262,7 +262,7 @@ def followed_address(estate: Estate, guest: str, old: str, new: str) -> str:
 
 
 def followed_port(estate: Estate, guest: str, old: int, new: int) -> str:
-    """What became of the estate file when SSH moved to another port, in words."""
+    """Whether the estate file was changed to SSH's new port, in words."""
     try:
         count = relocation.follow_port(estate, guest, old, new)
     except NightlatchError as error:

@@ -37,7 +37,7 @@ QUICK = Limits(name=2, connect=1.5, silent=4, whole=8)
 
 
 class SearchVerdict(StrEnum):
-    """What came of a candidate."""
+    """The verdict on a candidate."""
 
     CONFIRMED = "confirmed by a pinned host key"
     OTHER_KEY = "answers with a host key that is not pinned"
@@ -51,7 +51,7 @@ ORDER = list(SearchVerdict)
 
 @dataclass(frozen=True, slots=True)
 class Sign:
-    """What speaks for a candidate. `fresh` is False for what may be old: a stale entry is no sign of life."""
+    """A hint at a candidate. `fresh` is False for what may be old: a stale entry is no sign of life."""
 
     text: str
     origin: Origin

@@ -45,7 +45,7 @@ def keep(estate: Estate, guest: str, at: datetime, change: str = "", *, client: 
 def _proved_again(
     estate: Estate, spec: GuestSpec, shell: Shell, waiting: Pending, at: datetime
 ) -> tuple[FolderChange, Confirmation]:
-    """What the change on the latch did, and what this connection proves of it. Raises RefusedError where something that was
+    """The change on the latch and this connection's proof of it. Raises RefusedError where something that was
     promised does not hold; the change is left on the latch then."""
     place = f"{CHANGES}/{waiting.change}"
     more = more_of(estate, spec) | ExtraPaths(folders=(place,))

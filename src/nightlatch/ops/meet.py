@@ -49,7 +49,7 @@ class FirstContact:
 
     @property
     def known(self) -> tuple[ProvenKey, ...]:
-        """Those of them that are pinned."""
+        """The shown keys that are pinned."""
         return tuple(proven for proven in self.keys if proven.key.fingerprint in self.pinned)
 
     @property
@@ -59,7 +59,7 @@ class FirstContact:
 
     @property
     def vouched(self) -> tuple[ProvenKey, ...]:
-        """Those that evidence of the guest holds, too."""
+        """The shown keys that the guest's evidence holds, too."""
         held = {fingerprint for fingerprint, _ in self.held}
         return tuple(proven for proven in self.keys if proven.key.fingerprint in held)
 

@@ -245,8 +245,8 @@ def read_kept(estate: Estate, spec: GuestSpec, folder: Path | None, kinds: Kinds
 
 
 def more_of(estate: Estate, spec: GuestSpec, kinds: Kinds = KINDS) -> ExtraPaths:
-    """What is read of a guest beside what always is: what services have files of their own in, folders that grants speak of, and
-    the files of units that sentences speak of."""
+    """Paths that are read of a guest in addition to those that always are: the files of its services, folders in grants,
+    and the files of units in sentences."""
     said = estate.of(spec.name)
     stated = [name for each in said.services if each.unit != "ssh" for name in members(each)]
     more = ExtraPaths((*said.folders, *(path for unit in stated for path in unit_state.paths_of(unit))))

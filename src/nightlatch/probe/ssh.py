@@ -118,7 +118,7 @@ Event = Identification | AlgorithmOffer | ProvenKey | Methods | Failure
 
 @dataclass(slots=True)
 class _Agreed:
-    """What both sides can: the first of ours that the peer has, too (RFC 4253, 7.1)."""
+    """The algorithms agreed on: the first of ours that the peer has, too (RFC 4253, 7.1)."""
 
     exchange: Exchange
     host_key: str

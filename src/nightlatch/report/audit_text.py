@@ -74,7 +74,7 @@ def _waived(page: Page, result: Audit) -> None:
 
 
 def _block(page: Page, block: Block) -> None:
-    """What is the same on some guests, with what it comes to on each."""
+    """Findings that are the same on some guests."""
     if block.unread:
         _head(page, block, "could not be read")
         page.wrapped(in_one_line(block.unread), indent=2, label="unread")
@@ -153,7 +153,7 @@ def _doors(page: Page, guests: Iterable[GuestAudit]) -> None:
 
 
 def _sum(page: Page, result: Audit, told: AuditLayout, source: str) -> None:
-    """What is told comes to; each thing once, however many guests it touches."""
+    """The last line: counts of everything told, each finding once, however many guests it touches."""
     found = [finding for block in told.blocks for finding in block.findings] + [each for each, _ in told.at_home]
     holes, out = _count_of(told, Group.HOLE), _count_of(told, Group.SHUT_OUT)
     hygiene = sum(each.group is Group.HYGIENE for each in found)

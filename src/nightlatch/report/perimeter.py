@@ -71,7 +71,7 @@ def _said(value: object) -> str:
 
 
 def done(sheet: page.Page, found: list[PerimeterChange], verb: str) -> None:
-    """What became of tables at their services."""
+    """The changes of tables at their services."""
     for each in found:
         how = (
             f"{verb}, version {each.version}, {count(each.rows, 'row')}" if each.changed or each.version else "nothing to change"

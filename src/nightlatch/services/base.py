@@ -88,7 +88,7 @@ class Server(Protocol):
     def gaps(self) -> tuple[Gap, ...]: ...
 
     def entries(self, socket: Listener, within: AddressSet) -> Iterator[LoginEntries]:
-        """What each account gives to those of `within` who come to a socket of its own."""
+        """The entries of each account for callers from `within` at one socket."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,7 +105,7 @@ class SilentServer:
 
 @dataclass(frozen=True)
 class ServiceCase:
-    """What a service is told when it is asked for steps: one of its servers, the ways in and the grants by the service (whose
+    """The input of a service that is asked for steps: one of its servers, the ways in and the grants by the service (whose
     callers are as the guest sees them), and the estate."""
 
     access: ServiceAccess
@@ -129,7 +129,7 @@ class ServiceKind(Protocol):
     def words(self) -> ServiceWords: ...
     @property
     def collects(self) -> ExtraPaths:
-        """What has to be read of a guest for this service, beside what always is."""
+        """Paths to read of a guest for this service, in addition to those that always are."""
 
     def listening(self, reading: GuestReading) -> tuple[Listener, ...]:
         """Where callers are taken, apart from who gets in; nothing where no server starts."""
@@ -141,7 +141,7 @@ class ServiceKind(Protocol):
         """Why a server lets nobody in at all; None where it serves."""
 
     def refused(self, grant: Grant, where: AddressSet, case: ServiceCase, *, served: bool) -> Obstacle | None:
-        """What of the service keeps out those of a grant from `where` (callers' own addresses): its account, or what is shown.
+        """The service's own obstacle for a grant from `where` (callers' own addresses): the account, or the proof.
 
         `served` says that others of the same grant are let in. None where the service knows of nothing."""
 
@@ -163,7 +163,7 @@ class ServiceKind(Protocol):
         """The files that a server reads at its start or when it is told to load them again."""
 
     def after_change(self, before: ServiceCase, after: ServiceCase) -> Expected:
-        """What must hold once a change is in whose files a server loads."""
+        """What must hold after a change of files that a server loads."""
 
     @property
     def handshake(self) -> Callable[[str], Machine] | None:

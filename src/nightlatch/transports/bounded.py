@@ -33,7 +33,7 @@ class Bounds:
 
 @dataclass(frozen=True, slots=True)
 class ProgramResult:
-    """What came of it. `broken` names the bound that was broken, empty where none was."""
+    """The output and exit of a program. `broken` names the bound that was broken, empty where none was."""
 
     out: bytes
     err: bytes
@@ -49,7 +49,7 @@ class StopSignal:
 
 
 class Follow(Protocol):
-    """What is said next over the same connection: when the output so far ends with `mark`, `next` is asked."""
+    """A dialogue over one connection: when the output so far ends with `mark`, `next` gives the next input."""
 
     @property
     def mark(self) -> bytes:

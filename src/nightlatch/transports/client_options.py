@@ -14,7 +14,7 @@ CONNECT_SECONDS = 15
 
 
 class OptionUse(StrEnum):
-    """What becomes of an option."""
+    """The treatment of an option."""
 
     SET = "set"  # always, whatever the user's files say
     PINNED = "set for pinned guests"  # where host keys are pinned; else the user's own counts

@@ -24,7 +24,7 @@ NOT_ASKED = "the guest's own sshd could not be asked for its settings"
 
 @dataclass(frozen=True, slots=True)
 class OpinionRequest:
-    """What the guest's own sshd is asked: about whom, and which daemon."""
+    """The questions to the guest's own sshd: for which callers, and which daemon."""
 
     questions: tuple[Question, ...]
     daemon: opinions.Daemon
@@ -59,7 +59,7 @@ def survey(
 
 
 class _Survey:
-    """What is sent next, and what has come of it (the transports' `Follow`)."""
+    """The dialogue of a survey: what is sent next, and the answers so far (the transports' `Follow`)."""
 
     def __init__(
         self,
@@ -110,7 +110,7 @@ class _Survey:
 
 
 def _heard(stream: Stream, guest: str) -> Snapshot:
-    """What the guest says of itself, without its files."""
+    """The guest's facts and listings, without its files."""
     return Snapshot(guest, {}, facts=stream.facts, listings=stream.listings)
 
 

@@ -376,7 +376,7 @@ FAILURES = (
 
 
 def _failure(guest: str, address: Address, log: str, ended: ProgramResult, pinned: bool) -> UnreachableError:
-    """What went wrong, by the client's own log; then by what the client of a jump host said, which shares its stderr."""
+    """The failure, by the client's own log, then by the output of a jump host's client, which shares its stderr."""
     said = ended.err.decode("utf-8", "replace")
     for text, way in ((log, ""), (said, "on the way there, at a jump host: ")):
         for pattern, stage, what, hint in FAILURES[: None if way else -1]:

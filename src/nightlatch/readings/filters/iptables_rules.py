@@ -255,7 +255,7 @@ class _Reader:
             self.narrow(lambda match: of_target(match, found, FAMILY[self.family]))
 
     def kind(self, option: RuleOption) -> None:
-        """What comes to the guest itself is for a local address; of what kind a caller's is goes by the guest's routes."""
+        """Packets to the guest itself have a local destination; the kind of a caller's address depends on the guest's routes."""
         kinds = set(option.value.split(","))
         if kinds - KINDS or (self.family == "ip6" and "BROADCAST" in kinds):
             raise RuleFault(f"{option.value[:40]} is no kind of address", option.column)

@@ -108,7 +108,7 @@ def _firewalld(snapshot: Snapshot) -> list[StoredRules]:
 
 
 def _ifupdown(snapshot: Snapshot) -> list[StoredRules]:
-    """What is loaded as interfaces come up, those that do so by themselves."""
+    """Rules that are loaded as interfaces come up, those that do so by themselves."""
     found = [each for each in ifup_rules.read(snapshot) if each.started and filters_something(each.rules)]
     started = dict(network_reading.starts(snapshot))[System.IFUPDOWN] if found else None
     return [StoredRules("ifupdown", each.origin, "networking.service", started, each.rules) for each in found]
@@ -118,7 +118,7 @@ LOOKS: tuple[Callable[[Snapshot], list[StoredRules]], ...] = (_nftables, _iptabl
 
 
 def together(stored: tuple[StoredRules, ...]) -> Rules:
-    """What all of them load. Chains that two of them write to are in an order that is not known."""
+    """The rules that all of them load. Where two write to the same chain, the order is not known."""
     chains: dict[str, Chain] = {}
     answers: dict[str, Chain] = {}
     gaps: list[Gap] = []

@@ -169,7 +169,7 @@ class _Reader:
         return False
 
     def refusal(self) -> None:
-        """What a refusal is told with says for what it is: a reset for TCP, a message for its own family."""
+        """The kind of a refusal limits what it is for: a reset is for TCP, a message for its own family."""
         how = (self.word(2), self.word(3)) if self.word(1) == "with" else ("", "")
         if how == ("tcp", "reset"):
             self.refused = self.refused or self.last not in (
@@ -220,7 +220,7 @@ class _Reader:
             self.unread(shown(self.items[start : self.at]))
 
     def skip(self) -> None:
-        """What is not known, up to the next word that is."""
+        """Skips unknown words, up to the next known one."""
         start = self.at
         self.at += 1
         while self.at < len(self.items) and self.word() not in STARTS:
@@ -330,7 +330,7 @@ class _Reader:
         return self.turned(word)
 
     def turned(self, head: str) -> str:
-        """What a part of an answer is for the caller: who it goes to is who called."""
+        """A field of an answer, turned to the caller's side: the receiver of the answer is the caller."""
         first, _, last = head.rpartition(" ")
         return f"{first} {TURNED.get(last, last)}".strip() if self.back else head
 

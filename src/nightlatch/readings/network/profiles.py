@@ -25,7 +25,7 @@ def misread(error: AddressError, origin: Origin) -> Gap:
 
 
 class System(StrEnum):
-    """Who configures interfaces."""
+    """The systems that configure interfaces."""
 
     NETPLAN = "netplan"
     NETWORKD = "systemd-networkd"

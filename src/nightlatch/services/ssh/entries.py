@@ -62,7 +62,7 @@ class SshAccess:
 
     @property
     def behind(self) -> tuple[Rules, ...]:
-        """What only callers of SSH meet behind the guest's filter: the filter of its unit, and libwrap."""
+        """Filters behind the guest's own, for callers of SSH only: the filter of its unit, and libwrap."""
         return self.reading.filter.behind
 
     def settings(self, account: str, sources: AddressSet) -> list[Settings]:
@@ -104,7 +104,7 @@ class SshServer:
         return tuple(self._gaps)
 
     def entries(self, socket: Listener, within: AddressSet) -> Iterator[LoginEntries]:
-        """What each account gives to those of `within` who come to the socket."""
+        """The entries of each account for callers from `within` at the socket."""
         return (self._entries(account, socket, within) for account in self.reading.accounts.by_name.values())
 
     def _entries(self, account: Account, socket: Listener, within: AddressSet) -> LoginEntries:

@@ -33,7 +33,7 @@ def unserved(case: ServiceCase) -> Obstacle | None:
 
 
 def refused(grant: Grant, where: AddressSet, case: ServiceCase, *, served: bool) -> Obstacle | None:
-    """What keeps out the account, or what is shown, from `where` (addresses as callers have them)."""
+    """The obstacle in the account or the proof, for callers from `where` (their own addresses)."""
     access = _ssh(case)
     shut = _shut(grant, access) if not served else None
     return shut or _rejected(grant, access) or _password(grant, where, case)

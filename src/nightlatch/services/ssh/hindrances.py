@@ -32,7 +32,7 @@ class Hindrance:
 def hindrances(
     access: SshAccess, account: Account, needs: tuple[Need, ...], socket: Listener, sources: AddressSet
 ) -> Iterator[Hindrance]:
-    """What stands in the way of each part of these addresses on the way to one socket; parts without an answer are left out."""
+    """The line that keeps out each part of these addresses at one socket; parts without an answer are left out."""
     if access.logins is None:
         return
     worlds, _ = access.effective.worlds(Caller(account.name, account.groups, socket))

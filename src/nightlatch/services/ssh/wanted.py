@@ -29,7 +29,7 @@ class WantedSecret:
 
 
 def of_secret(secret: Secret, account: str, grants: Iterable[Grant]) -> WantedSecret | None:
-    """What the grants want of a secret on an account, or None when none wants it."""
+    """The grants' demand on a secret of an account, or None when no grant names it."""
     mine = [g for g in grants if g.account == account and any(secret in need for need in g.proofs)]
     sources = seen_by_guest(mine)
     if not sources:
