@@ -46,7 +46,7 @@ def addresses(
     as_of: datetime | None,
     config: Path | None,
 ) -> None:
-    """The address book: each network with who sits there, how each address is come by, whether it lasts, and what is free.
+    """Show the address book: each network with its guests, how each got its address, whether it lasts, and what is free.
 
     SOURCE is an estate file; or a folder, an evidence archive or a live guest, to see how one guest's interfaces are
     configured, by which system, and what the next boot brings.
@@ -101,13 +101,14 @@ def _single(source: str, guests: tuple[str, ...], place: str, propose: bool, for
     metavar="FOLDER",
     help="Archives of a survey: other guests' neighbour tables and lease files.",
 )
-@click.option("--no-scan", "scan", is_flag=True, default=True, flag_value=False, help="Dial only what something speaks for.")
+@click.option("--no-scan", "scan", is_flag=True, default=True, flag_value=False, help="Dial only addresses that have a hint.")
 @formats()
 def find(what: str, source: Path, leases: tuple[Path, ...], evidence: Path | None, scan: bool, form: str) -> None:
-    """Find a guest of an estate file (estate.yaml, unless said): where is it now?
+    """Find where a guest of an estate file (estate.yaml, unless said) is now.
 
     Neighbour tables and lease files come first; then the estate's own networks are looked through, 2048 addresses at most
-    and nothing beyond them. What speaks for an address is a hint: only a pinned host key, proven on the wire, confirms it.
+    and nothing beyond them. All of these give hints: only a
+    pinned host key, proven on the wire, confirms an address.
     """
     with faults("interrupted; nothing was changed anywhere"):
         from nightlatch.ops.find import find as find_guest

@@ -93,7 +93,7 @@ def audit(
     pins: tuple[str, ...],
     config: Path | None,
 ) -> None:
-    """Say who can get in, and hold it against what is granted.
+    """Say who can get in, and compare it with the grants.
 
     SOURCE is an estate file; or, for a first look at one guest without an estate, a folder, an evidence archive or a
     live guest: ACCOUNT@HOST, ssh:NAME, here.

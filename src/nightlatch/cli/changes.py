@@ -75,8 +75,8 @@ def draft(
     """Work out the fewest changes that close the differences, and prove them. Changes nothing.
 
     With --script the whole change of one guest is printed as a readable sh script, with its check, its timer and its
-    guard against a restart, to be run there by hand. A guest without an SSH server gets one that way, open to the own
-    door only.
+    guard against a restart, to be run there by hand. A guest without an SSH server
+    gets one that way, open to management access only.
     """
     with faults(), client_of(config) as client:
         estate = estate_with(source, evidence)
@@ -214,9 +214,9 @@ def enact(
 ) -> None:
     """Survey, draft and prove again, show the difference, and apply it. Copies are kept on the guest for undo.
 
-    A live guest takes the change back by itself unless a fresh connection proves the door and it is kept in time.
-    Several guests are changed one after the other: those labelled test first, the one others are reached through last;
-    the first failure stops it.
+    A live guest takes the change back by itself unless a fresh connection proves management access and it is kept in
+    time. Several guests are changed one after the other: those labelled test first, jump hosts last; the first failure
+    stops it.
     """
     with faults(), client_of(config) as client:
         from nightlatch.cli.batch import enact_all
@@ -302,11 +302,11 @@ def _ask(question: str, without: str) -> None:
 @click.option("--change", default="", help="Only this change.")
 @ssh_config
 def keep(source: Path, guests: tuple[str, ...], change: str, config: Path | None) -> None:
-    """Keep what is on the latch: come in afresh, prove what the change promised, and decide for it.
+    """Keep what is on the latch, once a fresh connection has proved what the change promised.
 
-    What does not hold is named, and the change is left to its time on the latch.
+    A promise that does not hold is named, and the change stays on the latch until its time is over.
 
-    Without --on, every live guest that has something on the latch.
+    Without --on, it does so on every live guest that has something on the latch.
     """
     with faults(), client_of(config) as client:
         from nightlatch.cli.batch import latched

@@ -31,7 +31,7 @@ def new(path: Path, sources: tuple[str, ...], as_of: datetime | None, pins: tupl
 
     Alone, it is a commented example. With --from, guests are read (a folder, an archive, a text carried over by hand, or
     a live one: ACCOUNT@HOST, ssh:NAME, here), and the file says what they grant today, each sentence with its evidence:
-    people are guessed from keys that recur. It is there to be trimmed to what is meant.
+    people are guessed from keys that recur. Trim it to what is meant.
     """
     with faults():
         from nightlatch.ops.new import new_estate

@@ -41,10 +41,10 @@ def exposure(
     as_of: datetime | None,
     config: Path | None,
 ) -> None:
-    """Who gets through to which port of which guest, for IPv4 and IPv6, with the rule that decides.
+    """Show who gets through to which port of which guest, for IPv4 and IPv6, with the rule that decides.
 
-    SOURCE is an estate file; or, for one guest without an estate, a folder, an evidence archive or a live guest. What the
-    services behind the ports ask for is what audit tells. On a guest in a folder only SSH's ports are known.
+    SOURCE is an estate file; or, for one guest without an estate, a folder, an evidence archive or a live guest. audit
+    says what the services behind the ports ask for. Of a guest in a folder only SSH's ports are known.
     """
     with faults():
         from nightlatch.ops.exposure import exposure as exposure_of

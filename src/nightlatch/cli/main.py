@@ -8,33 +8,33 @@ from importlib import import_module
 
 import click
 
-HELP = """Who can get into which guest, and why.
+HELP = """Say who can get into which guest, and why.
 
-Write down who is let in, from where, with what proof; Nightlatch reads what the guests really hold, tells the
-difference, drafts the smallest change and applies it so that it can be taken back.
+    Write down who is let in, from where, with what proof. Nightlatch reads what the guests really hold, tells the difference,
+    drafts the smallest change and applies it so that it can be taken back.
 
-Start with a look at one guest: nightlatch audit FOLDER. Or see it all: nightlatch demo.
+    Start with a look at one guest: nightlatch audit FOLDER. Or see the whole: nightlatch demo.
 """
 
 
 # Every command with the module that holds it, and what the list of commands says of it.
 COMMANDS = {
-    "addresses": ("addresses", "Who has which address, what collides, what is free, which to dial."),
-    "audit": ("audit", "Who can get in, held against what is granted."),
+    "addresses": ("addresses", "Show who has which address, what collides, what is free, which to dial."),
+    "audit": ("audit", "Say who can get in, and compare it with the grants."),
     "checks": ("audit", "List the checks of hygiene."),
-    "demo": ("estate_file", "The whole loop as a story, on a sample estate."),
-    "draft": ("changes", "The fewest changes that close the differences, proved."),
+    "demo": ("estate_file", "Tell the whole loop as a story, on a sample estate."),
+    "draft": ("changes", "Draft the fewest changes that close the differences, and prove them."),
     "enact": ("changes", "Prove again, show the difference, apply it on the latch."),
-    "exposure": ("exposure", "Who gets through to which port of which guest, and by which rule."),
-    "find": ("addresses", "Where is a guest now? By name or hardware address."),
+    "exposure": ("exposure", "Show who gets through to which port of which guest, by which rule."),
+    "find": ("addresses", "Find a guest by its name or hardware address."),
     "keep": ("changes", "Keep what is on the latch of a live guest."),
-    "meet": ("reach", "First contact: compare a guest's host keys and pin them."),
+    "meet": ("reach", "Compare a guest's host keys with its console, and pin them."),
     "new": ("estate_file", "Write an estate file to start from, empty or from guests."),
-    "pending": ("changes", "What is on the latch where, since when, for how long."),
-    "perimeter": ("perimeter", "What the filters outside of guests should let in, row by row."),
+    "pending": ("changes", "List what is on the latch, where, since when, for how long."),
+    "perimeter": ("perimeter", "Draft the rows that filters outside of guests should have."),
     "reach": ("reach", "Try granted ways in on the wire, from here."),
-    "schema": ("estate_file", "The JSON Schema of the estate file, for editors."),
-    "survey": ("audit", "Read guests and keep it, one evidence archive each."),
+    "schema": ("estate_file", "Print the JSON Schema of the estate file, for editors."),
+    "survey": ("audit", "Read guests, and keep an evidence archive of each."),
     "undo": ("changes", "Take a change back: every byte, mode and owner."),
 }
 

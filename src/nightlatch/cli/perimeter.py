@@ -22,7 +22,7 @@ from nightlatch.cli.options import as_of, client_of, estate_of, faults, formats,
 def perimeter(
     source: Path, networks: tuple[str, ...], act: str | None, form: str, as_of: datetime | None, config: Path | None
 ) -> None:
-    """What the filters outside of guests should let in, row by row: rows that grants lack, and rows that let in more.
+    """Draft the rows of filters outside of guests: rows that grants need, and rows that let in more than is granted.
 
     SOURCE is an estate file whose networks have a perimeter that was read from a table. Where the perimeter names a
     service, --enact changes it there; --format csv prints a table in CSV as it should be.

@@ -35,7 +35,7 @@ WAIT = Duration("a guest can be waited for", lambda: (0, 6 * 3600))
 @click.command()
 @click.argument("source", default="estate.yaml")
 @on_guests
-@click.option("--who", multiple=True, metavar="NAME", help="Only what lets in this person, robot or account.")
+@click.option("--who", multiple=True, metavar="NAME", help="Only grants to this person, robot or account.")
 @click.option("--login", is_flag=True, help="Log in to the management account as well, with what your ssh holds.")
 @click.option(
     "--wait",
@@ -71,7 +71,8 @@ def reach(
     """Try granted ways in on the wire: name, route, connection, server, host key, offered methods, each with its time.
 
     SOURCE is an estate file; or HOST or HOST:PORT for a look at one SSH server that no estate speaks of. Without --login
-    nobody logs in anywhere. What is tried proves the way from here only: other places are told as not proven.
+    nobody logs in anywhere. A try proves the route from here only: other places are told as not
+    proven.
     """
     with faults("interrupted; nothing was changed anywhere"):
         from nightlatch.audit.findings import Severity
