@@ -79,12 +79,12 @@ STORED = [
     (
         "filter.no-default-refusal",
         text("tcp dport 22 ip saddr != 192.0.2.0/24 drop\ntcp dport 22 ip6 saddr ::/0 drop", "accept"),
-        "What no rule of the filter speaks of is let in.",
+        "The filter lets in everything that no rule matches.",
     ),
     (
         "filter.no-default-refusal",
         text("tcp dport 22 accept", family="ip"),
-        "What no rule of the filter speaks of is let in over IPv6.",
+        "The filter lets in everything that no rule matches over IPv6.",
     ),
 ]
 # Rules on which none of these speaks.

@@ -184,4 +184,4 @@ def for_an_estate(path: Path, evidence: Path | None) -> None:
     from nightlatch.faults import NightlatchError
 
     if evidence is not None and not is_estate(path):
-        raise NightlatchError(f"--evidence stands for the guests of an estate file; {path} is none")
+        raise NightlatchError(f"--evidence stands for the guests of an estate file; {path} is no estate file")

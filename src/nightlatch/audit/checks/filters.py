@@ -126,7 +126,7 @@ def no_refusal(context: Context) -> Iterator[CheckResult]:
             for chain in (accepting or asked)[-1:]
         )
         over = f" over {families[0]}" if len(families) == 1 else ""
-        yield CheckResult(f"What no rule of the filter speaks of is let in{over}.", proofs, ())
+        yield CheckResult(f"The filter lets in everything that no rule matches{over}.", proofs, ())
 
 
 def _is_own(context: Context, place: Origin) -> bool:

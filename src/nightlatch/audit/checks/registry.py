@@ -169,8 +169,8 @@ def on_the_wire(id: str, severity: Severity, reason: str) -> None:
     CATALOGUE[id] = Check(id, severity, reason, "seen on the wire: nightlatch reach")
 
 
-difference("hole", Severity.HIGH, "A way in is open that nobody asked for.")
-difference("hole.possible", Severity.LOW, "A way in may be open that nobody asked for.")
+difference("hole", Severity.HIGH, "A way in is open that no grant covers.")
+difference("hole.possible", Severity.LOW, "A way in may be open that no grant covers.")
 difference("shut-out", Severity.HIGH, "Somebody who is granted a way in can't get in.")
 difference("shut-out.possible", Severity.LOW, "Somebody who is granted a way in may not get in.")
 on_the_wire("reach.not-reached", Severity.HIGH, "Somebody who is let in from here does not get through to the login.")
