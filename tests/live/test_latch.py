@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import re
 import shutil
 import subprocess
+import time
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from datetime import UTC, datetime
@@ -40,6 +42,17 @@ def xs(station: Station) -> dict[str, Subject]:
         "socket": latching.subject(station, "socket", "192.168.56.22", unit="ssh.socket"),
         "bare": latching.subject(station, "bare", "192.168.56.23", bare=True, prepared=True),
     }
+
+
+@pytest.fixture(autouse=True)
+def cleared(xs: dict[str, Subject]) -> Iterator[None]:
+    """What a failed test leaves on the latch is taken back, so that the next one does not fail with it."""
+    yield
+    for subject in xs.values():
+        lock = subject.guest.root / "var/lib/nightlatch/lock/id"
+        if lock.exists():
+            with contextlib.suppress(NightlatchError, OSError):
+                live.decide(subject.shell, lock.read_text().strip(), "back")
 
 
 @pytest.fixture(params=["service", "bare"])
@@ -435,22 +448,26 @@ def test_left_on_the_latch_listed_and_decided(xs: dict[str, Subject], station: S
     x = xs["service"]
     station.estate(GRANTS)
     on = ("--on", "service")
+    began = time.monotonic()
     out = station.nightlatch("enact", "estate.yaml", "--yes", "--leave", "--for", "10m", *on)
     assert "Now decide: nightlatch keep estate.yaml --on service" in flat(out)
     listed = flat(station.nightlatch("pending", "estate.yaml"))
     assert "socket: nothing on the latch" in listed or "bare, socket" in listed or "socket, bare" in listed
     rows = json.loads(station.nightlatch("pending", "estate.yaml", "--format", "json"))
+    passed = time.monotonic() - began  # a busy machine takes its time
     row = next(each for each in rows["guests"] if each["guest"] == "service")
     waiting = row["on_the_latch"]
-    assert 550 < waiting["seconds_left"] <= 600, row
+    assert 598 - passed <= waiting["seconds_left"] <= 600, row
     second = flat(station.nightlatch("enact", "estate.yaml", "--yes", *on, code=4))
     assert f"change {waiting['change']}, by root@" in second
     assert "is on the latch, goes back in" in second
     assert "Nothing was changed; nightlatch keep keeps it" in second
     assert "taken back" in station.nightlatch("undo", "estate.yaml", *on)
     assert x.differences() == []
-    station.nightlatch("enact", "estate.yaml", "--yes", "--leave", "--for", "12s", *on)
-    x.settled()
+    for seconds in ("12s", "60s"):  # where getting it on the latch takes longer than it may stay there, once more
+        if "Now decide" in station.nightlatch("enact", "estate.yaml", "--yes", "--leave", "--for", seconds, *on, code=None):
+            break
+    x.settled(120)
     assert "the time on the latch was over" in flat(station.nightlatch("pending", "estate.yaml", *on))
     said = station.nightlatch("keep", "estate.yaml", *on, code=4)
     assert "no change is on the latch (put back: the time on the latch was over)" in flat(said)
@@ -540,13 +557,13 @@ def test_several_guests_in_order_and_a_stop_at_the_first_failure(xs: dict[str, S
 def test_ctrl_c_at_the_question_says_what_becomes_of_the_change(xs: dict[str, Subject], station: Station) -> None:
     x = xs["service"]
     station.estate(GRANTS)
-    words = ["enact", "estate.yaml", "--on", "service", "--for", "25s"]
+    words = ["enact", "estate.yaml", "--on", "service", "--for", "45s"]
     code, said = at_a_terminal(station, words, [("Apply this", "\x03")])
     assert code == 130
     assert "Nothing was changed." in said
     code, said = at_a_terminal(station, words, [("Apply this", "y\n"), ("Keep it?", "\x03")])
     assert code == 5, said
-    assert "the guest takes it back by itself within 25 s" in flat(said)
+    assert "the guest takes it back by itself within 45 s" in flat(said)
     x.settled()
     assert x.differences() == []
     code, said = at_a_terminal(station, words, [("Apply this", "y\n"), ("Keep it?", "n\n")])
