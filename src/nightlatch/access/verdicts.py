@@ -116,7 +116,7 @@ def passed(rules: Rules, flow: Flow, dialled: int | None = None) -> Addresses:
 
 
 def _passed(rules: Rules, dialled: Flow, wanted: Flow) -> Addresses:
-    """Callers whose first packet and later packets get through, and whom answers reach."""
+    """Callers whose first packet and later packets get through, and who get answers."""
     first = _bounds(*_walked(rules, dialled, wanted))
     if not first.perhaps:
         return first
@@ -216,7 +216,7 @@ def _followed(rules: Rules, dialled: Flow, wanted: Flow) -> tuple[AddressSet, _W
 
 
 def _answered(rules: Rules, dialled: Flow, wanted: Flow) -> tuple[AddressSet, _Walk]:
-    """The callers whom the guest's answers reach; the receiver of an answer stands for a source here. An answer goes out
+    """Callers that the guest's answers reach; the receiver of an answer stands for a source here. An answer goes out
     by the interface that calls come in by, as far as is known, from the port that was dialled once that is put back
     (NF_IP_PRI_NAT_SRC)."""
     walk = _Walk(dialled, Rules(rules.answers))

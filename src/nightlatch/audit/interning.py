@@ -6,7 +6,7 @@ Ten thousand guests of one image then take little more memory than one of them d
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from nightlatch.access.holdings import Holding
 from nightlatch.audit.answers import WayIn
@@ -28,76 +28,29 @@ class Interner:
 
     def audit(self, found: GuestAudit) -> GuestAudit:
         """The same audit, made of what is known already."""
-        one = self.one
-        return replace(
-            found,
-            findings=tuple(map(self._finding, found.findings)),
-            ways=one(found.ways),
-            undecided=one(found.undecided),
-            notes=one(found.notes),
-            service=one(found.service),
-            closed=one(found.closed),
-            doors=one(found.doors),
-            digests=one(found.digests),
-            answers=tuple(map(self._way, found.answers)),
-            services=one(found.services),
-        )
+        parts = ("ways", "undecided", "notes", "service", "closed", "doors", "digests", "services")
+        findings, answers = tuple(map(self._finding, found.findings)), tuple(map(self._way, found.answers))
+        return replace(found, findings=findings, answers=answers, **self._parts(found, *parts))
 
     def identities(self, kept: Identities) -> Identities:
         """The same identities, made of what is known already."""
-        one = self.one
-        return replace(
-            kept,
-            host_keys=one(kept.host_keys),
-            addresses=tuple(map(self._holding, kept.addresses)),
-            hardware=one(kept.hardware),
-            machine_id=one(kept.machine_id),
-            names=one(kept.names),
-            interfaces=one(kept.interfaces),
-        )
+        parts = ("host_keys", "hardware", "machine_id", "names", "interfaces")
+        return replace(kept, addresses=tuple(map(self._holding, kept.addresses)), **self._parts(kept, *parts))
 
     def _holding(self, found: Holding) -> Holding:
-        one = self.one
-        return replace(
-            found,
-            address=one(found.address),
-            interface=one(found.interface),
-            stated=one(found.stated),
-            stored=one(found.stored),
-            loaded=one(found.loaded),
-        )
+        return replace(found, **self._parts(found, "address", "interface", "stated", "stored", "loaded"))
 
     def _way(self, found: WayIn) -> WayIn:
-        """A password is one of its guest: what else a way is made of may be alike on all."""
-        one = self.one
+        """A password is one of its guest: what else a way in is made of may be alike on all."""
         if found in self._known:
-            return one(found)
-        made = replace(
-            found,
-            account=one(found.account),
-            held_by=one(found.held_by),
-            service=one(found.service),
-            route=one(found.route),
-            through=one(found.through),
-            shown=tuple(map(one, found.shown)),
-            powers=one(found.powers),
-            certain=one(found.certain),
-            possible=one(found.possible),
-            causes=one(found.causes),
-            undecided=one(found.undecided),
-        )
-        return one(made)
+            return self.one(found)
+        parts = ("account", "held_by", "service", "route", "through", "powers", "certain", "possible", "causes", "undecided")
+        return self.one(replace(found, shown=tuple(map(self.one, found.shown)), **self._parts(found, *parts)))
 
     def _finding(self, found: Finding) -> Finding:
-        one = self.one
-        return replace(
-            found,
-            check=one(found.check),
-            text=one(found.text),
-            proofs=one(found.proofs),
-            subjects=one(found.subjects),
-            reference=one(found.reference),
-            waived=one(found.waived),
-            about=one(found.about),
-            service=one(found.service),
-        )
+        parts = ("check", "text", "proofs", "subjects", "reference", "waived", "about", "service")
+        return replace(found, **self._parts(found, *parts))
+
+    def _parts(self, found: object, *names: str) -> dict[str, Any]:
+        """Fields of a value, each the first that was like it. Numbers are left out: 1 and True are alike."""
+        return {name: self.one(getattr(found, name)) for name in names}

@@ -47,9 +47,9 @@ def grouped(items: Iterable[ShutOut], search: ObstacleSearch, names: Names) -> I
         words = search.kinds[group[0].grant.service].words
         because = obstacle_words.text(obstacle, group[0], words)
         finding = _finding(group, obstacle, because, search.access.guest, names, certain=certain, door=door)
-        whom, wanted, where = _who_what_where(group, names, certain=certain)
+        who, wanted, where = _who_what_where(group, names, certain=certain)
         hand = obstacle_words.hand(obstacle, search.access.guest, words)
-        yield ShutOutGroup(finding, obstacle, hand, tuple(group), f"{whom} can still get {wanted} from {where}.")
+        yield ShutOutGroup(finding, obstacle, hand, tuple(group), f"{who} can still get {wanted} from {where}.")
 
 
 def _who_what_where(items: list[ShutOut], names: Names, *, certain: bool) -> tuple[str, str, str]:
@@ -63,15 +63,15 @@ def _finding(
 ) -> Finding:
     people = tuple(dict.fromkeys(item.grant.who for item in items))
     about = tuple(dict.fromkeys(_about(item, names) for item in items))
-    whom, wanted, where = _who_what_where(items, names, certain=certain)
+    who, wanted, where = _who_what_where(items, names, certain=certain)
     evidence = cause_words.proofs(obstacle.causes)
-    text = f"{whom} can't get {wanted} from {where}: {because}."
+    text = f"{who} can't get {wanted} from {where}: {because}."
     if not certain:
         gaps = dict.fromkeys(cause_words.proof(g) for i in items for p in i.served for g in p.callers.because)
         text = (
             f"Possibly, {text[0].lower() + text[1:]}"
             if not gaps
-            else f"Whether {whom} gets {wanted} from {where} can't be decided."
+            else f"Whether {who} gets {wanted} from {where} can't be decided."
         )
         return Finding(
             "shut-out.possible",

@@ -270,9 +270,9 @@ class _Writer:
 
 def _about(door: GateOpening) -> str:
     found = door.sources.prefixes(4)
-    whom = ", ".join(found[:3]) + (" and more" if len(found) > 3 else "")
+    callers = ", ".join(found[:3]) + (" and more" if len(found) > 3 else "")
     rest = ", drop all other callers" if door.closed else ""
-    return f"let {whom} call port {', '.join(map(str, door.ports))}{rest}"
+    return f"let {callers} call port {', '.join(map(str, door.ports))}{rest}"
 
 
 def _main(reading: GuestReading) -> str | None:

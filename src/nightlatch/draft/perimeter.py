@@ -170,14 +170,16 @@ def _narrowed(
         granted = union(each.sources for each in mine) & row.sources
         if not mine or granted == row.sources:
             continue
-        whom = ", ".join(dict.fromkeys(each.guest for each in mine))
+        guests = ", ".join(dict.fromkeys(each.guest for each in mine))
         if row.ports - known or (row.protocols is None and not granted):
             if row.sources == ALL_V4 or row.sources == ALL_V6 or row.sources == ALL_V4 | ALL_V6:
-                left.append(ManualTask(f"{row.text} lets everybody in to {whom}.", "it is for other ports, too: part it by hand"))
+                left.append(
+                    ManualTask(f"{row.text} lets everybody in to {guests}.", "it is for other ports, too: part it by hand")
+                )
             continue
         before = records[row.number - 1]
         after = {**before, columns["source"]: _like(before[columns["source"]], granted.prefixes())} if granted else None
-        out[row.number] = RowChange(row.number, before, after, f"It lets callers in to {whom} from places that no grant names.")
+        out[row.number] = RowChange(row.number, before, after, f"It lets callers in to {guests} from places that no grant names.")
     return out, left
 
 

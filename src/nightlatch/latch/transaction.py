@@ -37,7 +37,7 @@ MARK = "NIGHTLATCH_TEXT_ENDS_HERE"
 
 @dataclass(frozen=True, slots=True)
 class Terms:
-    """On what terms a change is made: its id, by which tool, when and by whom, and the time on the latch in `seconds`.
+    """On what terms a change is made: its id, tool, time and owner, and the time on the latch in `seconds`.
 
     `forget` is the kept change that it takes back; a record stays unless `stay` is off; `seam` is a function of the script that
     tests replace."""

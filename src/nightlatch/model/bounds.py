@@ -1,4 +1,4 @@
-"""Bounds: the callers of whom something is certain, and those of whom it is possible. Every layer keeps both, and why
+"""Bounds: the callers that are certainly let in, and those that may be. Every layer keeps both, and why
 they differ."""
 
 from __future__ import annotations

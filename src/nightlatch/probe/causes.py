@@ -65,10 +65,10 @@ CAUSES: dict[FailureMode, tuple[Cause, ...]] = {
     ),
     FailureMode.SLOW: (
         Cause("the guest or the way to it is overloaded", f"{_AT_CONSOLE}: uptime"),
-        Cause("whoever answers dribbles on purpose", "look at who owns that address"),
+        Cause("the server sends slowly on purpose", "look at who owns that address"),
     ),
     FailureMode.NO_SSH: (Cause("another service has that port, or the forward leads elsewhere", _LISTENERS),),
-    FailureMode.BROKEN: (Cause("whoever answers is no sound SSH server, or is not the one it shows", "nightlatch meet GUEST"),),
+    FailureMode.BROKEN: (Cause("the server is no sound SSH server, or does not hold the key it shows", "nightlatch meet GUEST"),),
     FailureMode.NOTHING_IN_COMMON: (
         Cause("the server's lists leave only algorithms that this probe does not know", "nightlatch audit GUEST"),
     ),

@@ -175,7 +175,9 @@ def _waiting(page: Page, each: Pending, source: str) -> None:
     elif each.timer:
         page.wrapped("Its time is over; the guest is taking it back.", indent=2)
     else:
-        page.wrapped("No timer runs for it: whoever began it was cut off. nightlatch undo clears it.", indent=2, style="high")
+        page.wrapped(
+            "No timer runs for it: the connection that began it was cut. nightlatch undo clears it.", indent=2, style="high"
+        )
     if each.unread:
         page.wrapped(f"It can't be kept or taken back from here: {each.unread}.", indent=2, style="high")
         return

@@ -43,7 +43,7 @@ class ServerState(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class LoginEntry:
-    """One power that an account gives for one need, and to whom: addresses as the guest sees them."""
+    """One power that an account gives for one need, and its callers: addresses as the guest sees them."""
 
     account: str
     need: Need

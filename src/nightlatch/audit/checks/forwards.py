@@ -36,9 +36,9 @@ def clash(fleet: Fleet) -> Iterator[tuple[str, CheckResult]]:
     for one, other in pairs:
         same = one.at is None or other.at is None or one.at == other.at
         if same and {one.guest, other.guest} & known:
-            whom = f"{one.guest} and {other.guest}" if one.guest != other.guest else f"{one.guest} twice"
+            guests = f"{one.guest} and {other.guest}" if one.guest != other.guest else f"{one.guest} twice"
             where = one.at or other.at or "every address"
-            text = f"Two forwards take port {one.port} of {where}, for {whom}: one of them never counts."
+            text = f"Two forwards take port {one.port} of {where}, for {guests}: only one of them works."
             yield (
                 one.guest if one.guest in known else other.guest,
                 CheckResult(text, (_proof(one), _proof(other)), (str(one.port),)),
@@ -47,7 +47,7 @@ def clash(fleet: Fleet) -> Iterator[tuple[str, CheckResult]]:
 
 @check("forward.all-addresses", MEDIUM, source="design: forwards that bind all addresses")
 def all_addresses(context: Context) -> Iterator[CheckResult]:
-    """A forward listens on every address of its host: whoever reaches any of them reaches the guest."""
+    """A forward listens on every address of its host: callers who reach any of them reach the guest."""
     for each in _mine(context):
         if each.at is None:
             yield CheckResult(

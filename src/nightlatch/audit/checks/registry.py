@@ -174,7 +174,9 @@ difference("hole.possible", Severity.LOW, "A way in may be open that no grant co
 difference("shut-out", Severity.HIGH, "Somebody who is granted a way in can't get in.")
 difference("shut-out.possible", Severity.LOW, "Somebody who is granted a way in may not get in.")
 on_the_wire("reach.not-reached", Severity.HIGH, "Somebody who is let in from here does not get through to the login.")
-on_the_wire("reach.not-pinned", Severity.MEDIUM, "No host key of the guest is pinned, so whoever answers is taken for it.")
+on_the_wire(
+    "reach.not-pinned", Severity.MEDIUM, "No host key of the guest is pinned, so any server that answers is taken for it."
+)
 on_the_wire("reach.other-host-key", Severity.CRITICAL, "Whoever answers proves another host key than the pinned one.")
 on_the_wire("reach.type-not-pinned", Severity.NOTE, "One type of the guest's host keys is not pinned.")
 on_the_wire("reach.proof-not-offered", Severity.HIGH, "The proof that a grant asks for is not offered from here.")

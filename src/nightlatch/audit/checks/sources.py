@@ -36,8 +36,8 @@ def stale_source(context: Context) -> Iterator[CheckResult]:
             narrow = each.sources and size(each.matched) <= MANY
             if each.does is RuleAction.ACCEPT and narrow and not each.matched & named and each.origin not in told:
                 told.add(each.origin)
-                whom = context.names.where({COMMON: each.matched})
-                text = f"A rule lets {whom} in to port {listener.port}, of which the estate knows nothing."
+                callers = context.names.where({COMMON: each.matched})
+                text = f"A rule lets {callers} in to port {listener.port}, of which the estate knows nothing."
                 yield CheckResult(text, (Proof(each.text, each.origin),), (str(listener.port),))
 
 
