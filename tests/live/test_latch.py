@@ -100,6 +100,19 @@ def test_a_change_between_staging_and_swapping_is_noticed(x: Subject) -> None:
     x.guest.inside("chmod", "775", "/home/mara")
 
 
+def test_a_change_waits_while_the_one_before_it_tidies_up(xs: dict[str, Subject]) -> None:
+    x = xs["service"]
+    slow = 'at() { say step "$*"; case $* in checked) chmod 700 /home/mara ;; told) sleep 2 ;; esac; }\n'
+    assert "/home/mara was changed by somebody else meanwhile" in told(x, x.transaction(slow))
+    assert x.guest.inside("systemctl", "is-active", "nightlatch-go", check=False).strip() == "active", "it is still tidying up"
+    x.guest.inside("chmod", "775", "/home/mara")
+    second = x.transaction(SEAM)
+    live.begin(x.shell, second)
+    assert not live.decide(x.shell, second.change, "back").kept
+    x.settled()
+    assert x.differences() == []
+
+
 def test_what_somebody_else_writes_on_the_latch_stays_and_our_lines_go(x: Subject) -> None:
     made = x.transaction(SEAM, 30)
     live.begin(x.shell, made)
@@ -467,6 +480,8 @@ def test_left_on_the_latch_listed_and_decided(xs: dict[str, Subject], station: S
     for seconds in ("12s", "60s"):  # where getting it on the latch takes longer than it may stay there, once more
         if "Now decide" in station.nightlatch("enact", "estate.yaml", "--yes", "--leave", "--for", seconds, *on, code=None):
             break
+    else:
+        raise AssertionError("it was never left on the latch")
     x.settled(120)
     assert "the time on the latch was over" in flat(station.nightlatch("pending", "estate.yaml", *on))
     said = station.nightlatch("keep", "estate.yaml", *on, code=4)
