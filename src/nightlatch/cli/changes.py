@@ -119,8 +119,7 @@ def _proved(
     """Proved drafts, guests without one and why, and what is on the latch of guests."""
     from nightlatch.draft.plan import draft_context
     from nightlatch.faults import RefusedError, UnreadableError
-    from nightlatch.ops.draft import draft as make_draft
-    from nightlatch.ops.draft import prove
+    from nightlatch.ops.draft import proved_draft
     from nightlatch.ops.survey import survey
     from nightlatch.readings import latch
 
@@ -134,8 +133,7 @@ def _proved(
         if waiting is not None:
             pending[each.guest] = waiting
         try:
-            made = make_draft(estate, each.snapshot, at, shared=shared)
-            proved[each.guest] = prove(estate, made, each.snapshot, at, shared=shared)
+            proved[each.guest] = proved_draft(estate, each.snapshot, at, shared=shared)
         except (RefusedError, UnreadableError) as error:
             refused[each.guest] = error.words
     return [proved[name] for name in estate.guests if name in proved], refused, pending

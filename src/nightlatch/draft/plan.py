@@ -133,7 +133,7 @@ def draft_context(estate: Estate, kinds: Kinds = KINDS) -> DraftContext:
 
 
 class Desk:
-    """Works out what evidence lets in against the grants, as often as a draft needs it."""
+    """Works out what evidence lets in against the grants, as often as a draft needs it, but only once for the same steps."""
 
     def __init__(self, shared: DraftContext, snapshot: Snapshot, at: datetime) -> None:
         self.estate, self.start, self.at, self.kinds = shared.estate, snapshot, at, shared.kinds
@@ -146,10 +146,18 @@ class Desk:
         self.kept = {g.account for g in self.grants if g.kind is GrantKind.EMERGENCY}
         self.kept |= {e.account for e in estate.of(snapshot.guest).emergency}
         self.accepted = acceptances(estate, snapshot.guest, at)  # a draft leaves alone what a waiver accepts
-        self.shut_out = [(m.grant, m.power) for m in self.state(snapshot).shut_out if m.certain]
+        self._known: dict[Steps, Differences] = {}
+        self.first = self.after(())
+        self.shut_out = [(m.grant, m.power) for m in self.first.shut_out if m.certain]
+
+    def after(self, steps: Steps) -> Differences:
+        """The differences once these steps are done. Raises StepError when one of them does not fit."""
+        if steps not in self._known:
+            self._known[steps] = self.state(apply_all(self.start, steps))
+        return self._known[steps]
 
     def state(self, snapshot: Snapshot) -> Differences:
-        """The differences on a snapshot."""
+        """The differences on another snapshot of the guest."""
         access = guest_access(readings.read(snapshot), self.at, self.spaces, self.kinds)
         over, _ = holes_beside(find_holes(access.paths, self.grants), self.accepted)
         under, _ = shut_out_beside(find_shut_out(access.paths, self.grants), self.accepted)
@@ -169,9 +177,9 @@ class Desk:
             if found is not None:
                 yield server.words.program, cause_words.words(found.causes[0])
 
-    def tried(self, steps: tuple[AnyStep, ...]) -> Differences | None:
+    def tried(self, steps: Steps) -> Differences | None:
         try:
-            return self.state(apply_all(self.start, steps))
+            return self.after(steps)
         except StepError:
             return None
 
@@ -221,10 +229,18 @@ class Desk:
 
 def make(shared: DraftContext, snapshot: Snapshot, at: datetime) -> Draft:
     """The draft for one guest at a moment (aware)."""
+    return _made(Desk(shared, snapshot, at))
+
+
+def made_and_proved(shared: DraftContext, snapshot: Snapshot, at: datetime) -> ProvedDraft:
+    """The draft for one guest, and its proof; what is worked out for the one is not worked out again for the other."""
     desk = Desk(shared, snapshot, at)
-    first = desk.state(snapshot)
-    steps: tuple[AnyStep, ...] = ()
-    state = best = first
+    return _proved(desk, _made(desk))
+
+
+def _made(desk: Desk) -> Draft:
+    steps: Steps = ()
+    state = best = desk.first
     best_steps = steps
     seen: set[Steps] = set()
     for _ in range(MOST_ROUNDS):
@@ -237,7 +253,7 @@ def make(shared: DraftContext, snapshot: Snapshot, at: datetime) -> Draft:
     steps = _fewest(desk, best_steps, best)
     steps = tuple(sorted(steps, key=lambda s: not s.opens))
     final = desk.tried(steps) or best
-    made = Draft(snapshot.guest, steps, tuple(left_of(desk, final)))
+    made = Draft(desk.start.guest, steps, tuple(left_of(desk, final)))
     return _stated(desk, made)
 
 
@@ -246,15 +262,15 @@ def _stated(desk: Desk, made: Draft) -> Draft:
     estate, start = desk.estate, desk.start
     moved = addresses.moved(estate, apply_all(start, made.steps))
     steps, left = (*made.steps, *moved.steps), (*made.left, *moved.left)
-    now = apply_all(start, steps)
-    wishes = [services.given(estate, now)]
+    now = desk.after(steps)
+    wishes = [services.given(estate, now.snapshot)]
     if moved.steps and estate.guests[made.guest].via.is_live:
-        spec, _ = ssh_ports(estate, desk.state(now).access)
+        spec, _ = ssh_ports(estate, now.access)
         left += (ManualTask(f"SSH should be on other ports ({spec.origin}).", "enact this draft first"),) if spec else ()
     else:
-        wishes.append(ports.given(estate, desk.state(now).access, desk.seen))
+        wishes.append(ports.given(estate, now.access, desk.seen))
     steps = filter_steps.merged(steps, tuple(step for each in wishes for step in each.steps))
-    wishes.append(filter_steps.loading_acts(desk.state(start).access.reading, steps))
+    wishes.append(filter_steps.loading_acts(desk.first.access.reading, steps))
     left += tuple(entry for each in wishes for entry in each.left)
     # A label comes first: without it sshd can't listen on the port that its files name.
     acts = sorted((act for each in wishes for act in each.acts), key=lambda act: not isinstance(act, LabelPort | LoadRules))
@@ -324,7 +340,10 @@ def _in_use(desk: Desk, before: Differences) -> Sources | None:
 
 def prove(shared: DraftContext, draft: Draft, snapshot: Snapshot, at: datetime) -> ProvedDraft:
     """Work the draft out on the evidence, state by state. Raises RefusedError, which says what is not good."""
-    desk = Desk(shared, snapshot, at)
+    return _proved(Desk(shared, snapshot, at), draft)
+
+
+def _proved(desk: Desk, draft: Draft) -> ProvedDraft:
     for act in draft.acts:
         if isinstance(act, Disable | Stop) and services.KEPT.fullmatch(act.unit):
             raise RefusedError(f"{act} is refused: the guest, its network or its SSH server depends on it", guest=draft.guest)
@@ -334,13 +353,12 @@ def prove(shared: DraftContext, draft: Draft, snapshot: Snapshot, at: datetime) 
             "not read over SSH; write key and from under via, or survey it over SSH",
             guest=draft.guest,
         )
-    before = desk.state(snapshot)
-    state = before
-    done: tuple[AnyStep, ...] = ()
+    state = before = desk.first
+    done: Steps = ()
     for step in draft.steps:
         done += (step,)
         try:
-            state = desk.state(apply_all(snapshot, done))
+            state = desk.after(done)
         except StepError as error:
             raise RefusedError(f"the draft does not fit this evidence: {error}", guest=draft.guest) from None
         for program, because in desk.dead(state):
@@ -358,7 +376,7 @@ def prove(shared: DraftContext, draft: Draft, snapshot: Snapshot, at: datetime) 
             raise RefusedError(f"{because}", guest=draft.guest)
     if not draft.returns:
         _closed(desk, draft, before, state)
-    return ProvedDraft(draft, snapshot, state.snapshot, at, _PROVED)
+    return ProvedDraft(draft, desk.start, state.snapshot, desk.at, _PROVED)
 
 
 def _closed(desk: Desk, draft: Draft, before: Differences, state: Differences) -> None:

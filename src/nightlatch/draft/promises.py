@@ -42,7 +42,7 @@ def broken(estate: Estate, promise: Promise, now: Snapshot, at: datetime) -> lis
     """The promises that fresh evidence breaks, in words; empty when all hold."""
     out = unlike(promise.made, now)
     work = Desk(draft_context(estate), promise.before, at)
-    before, state = work.state(promise.before), work.state(now)
+    before, state = work.first, work.state(now)
     out += [f"{program} would not start again: {because}" for program, because in work.dead(state)]
     if door_shrunk(work, before, state, returns=promise.returns):
         out.append("management access or an emergency account is narrower than before")

@@ -28,3 +28,11 @@ def prove(
     """Work a draft out on evidence. Raises RefusedError when it does not close the gap, or shuts management access."""
     with work_on(snapshot.guest):
         return plan.prove(shared or draft_context(estate, kinds), made, snapshot, at)
+
+
+def proved_draft(
+    estate: Estate, snapshot: Snapshot, at: datetime, kinds: Kinds = KINDS, *, shared: DraftContext | None = None
+) -> ProvedDraft:
+    """`draft` and `prove` in one, in about half the time. Raises RefusedError as `prove` does."""
+    with work_on(snapshot.guest):
+        return plan.made_and_proved(shared or draft_context(estate, kinds), snapshot, at)

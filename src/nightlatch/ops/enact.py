@@ -30,7 +30,7 @@ from nightlatch.latch.live import Pending
 from nightlatch.latch.planned_change import planned
 from nightlatch.latch.transaction import SEAM, Terms, Transaction
 from nightlatch.model.outcomes import ChangeState
-from nightlatch.ops.draft import draft, prove
+from nightlatch.ops.draft import proved_draft
 from nightlatch.ops.evidence import TOOL
 from nightlatch.ops.survey import chosen, client_for, more_of, survey_live, survey_target
 from nightlatch.readings import latch
@@ -135,18 +135,18 @@ def enact(
     change = change or new_change_id(datetime.now(UTC))
     if not spec.via.is_live:
         snapshot = survey_target(spec.via.path, spec.name, more_of(estate, spec))
-        proved = prove(estate, draft(estate, snapshot, at), snapshot, at)
+        proved = proved_draft(estate, snapshot, at)
         return LiveChange(apply(proved, spec.via.path, at, change), ChangeState.KEPT)
     with client_for(client) as using, work_on(guest):
         shell = targets.of_guest(spec, using)
         snapshot = survey_live(shell, more_of(estate, spec))
         not_pending(snapshot)
-        proved = prove(estate, draft(estate, snapshot, at), snapshot, at)
+        proved = proved_draft(estate, snapshot, at)
         packages = services.installs(proved.draft.acts)
         if packages:
             _install(shell, packages, agreed=install)
             snapshot = survey_live(shell, more_of(estate, spec))
-            proved = prove(estate, draft(estate, snapshot, at), snapshot, at)
+            proved = proved_draft(estate, snapshot, at)
         return put_on_latch(estate, shell, proved, at, terms(at, change, seconds, unguarded=unguarded), decide=decide)
 
 
