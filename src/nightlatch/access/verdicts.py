@@ -101,7 +101,7 @@ class _Walk:
         policy: bool = False,
     ) -> None:
         """Note that a rule or a policy decides about sources."""
-        sure = not self.doubt & sources & there
+        sure = not self.doubt or not self.doubt & sources & there
         self.verdicts.append(RuleVerdict(does, sources, origin, text, there, sure, policy=policy))
 
 

@@ -26,7 +26,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from nightlatch import versions
 from nightlatch.evidence.members import Member, MemberFault, members
-from nightlatch.evidence.snapshot import Entry, EntryKind, Snapshot
+from nightlatch.evidence.snapshot import ABSENT, Entry, EntryKind, Snapshot
 from nightlatch.faults import UnreadableError
 
 META = "meta.json"
@@ -35,6 +35,7 @@ LARGEST_FILE = 4 << 20
 LARGEST_TOTAL = 128 << 20
 MOST_PATHS = 200_000
 MOST_LISTINGS = 200
+NO_PATH = re.compile(r"//|/\.\.?(?:/|\Z)")
 BYTE, WRITTEN = re.compile("[\udc80-\udcff]"), re.compile("\0([89a-f][0-9a-f])")
 OWN_FACTS = ("tool", "taken", "transport")  # stand in meta.json by themselves
 
@@ -128,7 +129,7 @@ def _written(value: Any) -> Any:
 
 def _name(text: str) -> str:
     """A text as `_written` had it."""
-    return WRITTEN.sub(lambda found: chr(0xDC00 + int(found[1], 16)), text)
+    return WRITTEN.sub(lambda found: chr(0xDC00 + int(found[1], 16)), text) if "\0" in text else text
 
 
 def _add(tar: tarfile.TarFile, name: str, mode: int, uid: int, gid: int, content: bytes) -> None:
@@ -241,8 +242,10 @@ def _meta(raw: bytes, path: Path) -> Meta:
 
 
 def _entry(name: str, meta: MetaEntry, bodies: dict[str, bytes], path: Path) -> Entry:
-    if not name.startswith("/") or "//" in name or any(part in (".", "..") for part in name.split("/")):
+    if not name.startswith("/") or NO_PATH.search(name):
         raise UnreadableError(f"{path} names something that is no path: {name!r}")
+    if meta.model_fields_set == {"kind"} and meta.kind == "absent":
+        return ABSENT
     content = bodies.get(f"root{name}") if meta.kind == "file" and meta.sha256 else None
     entry = Entry(
         EntryKind(meta.kind),

@@ -226,6 +226,7 @@ class _Collector:
         self.listed: dict[str, list[str]] = {}
         self.notes: list[str] = []
         self.bytes = 0
+        self.plain: dict[str, bool] = {"": True}  # folders that no link leads to, and those that are not there
 
     def everything(self, mains: Iterable[str]) -> None:
         for path in LOOKED_AT:
@@ -263,9 +264,10 @@ class _Collector:
         )
 
     def look(self, path: str) -> Entry:
-        if path not in self.entries:
-            self.entries[path] = self._safely(path, lambda: self.source.look(path))
-        return self.entries[path]
+        found = self.entries.get(path)
+        if found is None:
+            found = self.entries[path] = self._safely(path, lambda: self.source.look(path))
+        return found
 
     def _safely(self, path: str, act: Callable[[], Entry]) -> Entry:
         try:
@@ -277,17 +279,21 @@ class _Collector:
 
     def visit(self, path: str, use: Purpose = Purpose.TEXT) -> str | None:
         """Walk to `path`, noting every part of the way; returns the real path, or None when it leads nowhere."""
-        parts = [p for p in path.split("/") if p]
-        real, links = "", 0
+        above, _, last = path.rpartition("/")
+        there = self.plain.get(above) if last not in ("", ".", "..") else None
+        if there is False:
+            return None
+        real, parts = (above, [last]) if there else ("", [p for p in path.split("/") if p])
+        links, straight = 0, True
         while parts:
             part = parts.pop(0)
             if part in (".", ".."):
-                real = real.rpartition("/")[0] if part == ".." else real
+                real, straight = real.rpartition("/")[0] if part == ".." else real, False
                 continue
             here = f"{real}/{part}"
             entry = self.look(here)
             if entry.kind is EntryKind.LINK:
-                links += 1
+                links, straight = links + 1, False
                 if links > MOST_LINKS:
                     self.notes.append(f"{path} is a loop of links")
                     return None
@@ -295,7 +301,11 @@ class _Collector:
                 parts = [p for p in entry.target.split("/") if p] + parts
                 continue
             if entry.kind is EntryKind.ABSENT or (parts and entry.kind is not EntryKind.FOLDER):
+                if straight:
+                    self.plain["/".join([here, *parts[:-1]])] = False
                 return None
+            if straight and entry.kind is EntryKind.FOLDER:
+                self.plain[here] = True
             real = here
         if use is not Purpose.NAME and self.entries.get(real or "/", ABSENT).kind is EntryKind.FILE:
             self._content(real, use)

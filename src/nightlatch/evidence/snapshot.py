@@ -123,17 +123,23 @@ class Snapshot:
             self._walked[key] = self._walk(path, follow_last)
         return self._walked[key]
 
+    @cached_property
+    def _plain(self) -> dict[str, tuple[str, ...]]:
+        """Folders that were reached without links, each with all folders on its way."""
+        return {"": ("/",)}
+
     def _walk(self, path: str, follow_last: bool) -> ResolvedPath:
-        parts = [p for p in path.split("/") if p]
-        real = ""
-        folders = ["/"]
-        links = 0
+        above, _, last = path.rpartition("/")
+        known = self._plain.get(above) if last not in ("", ".", "..") else None
+        real, parts = (above, [last]) if known else ("", [p for p in path.split("/") if p])
+        folders = list(known or ("/",))
+        links, straight = 0, True
         while parts:
             part = parts.pop(0)
             if part == ".":
                 continue
             if part == "..":
-                real = real.rpartition("/")[0]
+                real, straight = real.rpartition("/")[0], False
                 continue
             here = f"{real}/{part}"
             entry = self.entries.get(here)
@@ -141,7 +147,7 @@ class Snapshot:
                 known_absent = (real or "/") in self.listed or self._absent_above(real)
                 return ResolvedPath("/".join([here, *parts]), ABSENT if known_absent else None, tuple(folders))
             if entry.kind is EntryKind.LINK and (parts or follow_last):
-                links += 1
+                links, straight = links + 1, False
                 if links > MOST_LINKS:
                     return ResolvedPath(here, entry, tuple(folders), "too many links, or a loop of them")
                 if entry.target.startswith("/"):
@@ -155,6 +161,8 @@ class Snapshot:
             real = here
             if entry.kind is EntryKind.FOLDER:
                 folders.append(here)
+                if straight:
+                    self._plain[here] = tuple(folders)
         return ResolvedPath(real or "/", self.entries.get(real or "/"), tuple(folders))
 
     def _absent_above(self, folder: str) -> bool:

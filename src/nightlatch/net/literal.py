@@ -139,6 +139,7 @@ def _ipv4(address: str, text: str) -> int:
             f'"{text}" has {count}; some programs would read it as another address',
             "four groups, such as 192.168.40.7",
         )
+    value = 0
     for group in groups:
         if not group:
             raise AddressError(f'"{text}" has an empty group', "four groups, such as 192.168.40.7")
@@ -150,7 +151,8 @@ def _ipv4(address: str, text: str) -> int:
         number = whole(group)
         if number is None or number > 255:
             raise AddressError(f'"{text}" has the group {group[:9]}', "groups from 0 to 255")
-    return int(ipaddress.IPv4Address(address))
+        value = value << 8 | number
+    return value
 
 
 def _ipv6(address: str) -> int:

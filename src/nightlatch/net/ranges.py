@@ -13,8 +13,11 @@ Ranges = tuple[Range, ...]
 
 def normal(ranges: Iterable[Range]) -> Ranges:
     """Sorted ranges, overlapping and touching ones joined."""
+    ordered = sorted(ranges)
+    if len(ordered) < 2:
+        return tuple(ordered)
     out: list[Range] = []
-    for low, high in sorted(ranges):
+    for low, high in ordered:
         if out and low <= out[-1][1] + 1:
             if high > out[-1][1]:
                 out[-1] = (out[-1][0], high)
@@ -77,6 +80,11 @@ def _few_of_many(a: Ranges, b: Ranges) -> Ranges:
 
 def both(a: Ranges, b: Ranges) -> Ranges:
     """What is in both."""
+    if not a or not b:
+        return ()
+    if len(a) == 1 and len(b) == 1:
+        low, high = max(a[0][0], b[0][0]), min(a[0][1], b[0][1])
+        return ((low, high),) if low <= high else ()
     if len(b) * FEW < len(a):
         return _few_of_many(a, b)
     if len(a) * FEW < len(b):

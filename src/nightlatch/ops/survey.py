@@ -64,7 +64,7 @@ def survey_target(
     target = Path(target)
     named, name = bool(name), name or _name_of(target)
     if target.is_dir():
-        with Folder(target) as source:
+        with Folder(target, hold=True) as source:
             return collect(source, name, more)
     if not target.exists():
         none = "there is no such folder, evidence archive or text carried over by hand"

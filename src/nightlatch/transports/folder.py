@@ -17,15 +17,18 @@ from nightlatch.evidence.selection import Purpose
 from nightlatch.evidence.snapshot import ABSENT, Entry, EntryKind
 from nightlatch.faults import UnreadableError
 
+MOST_HELD = 32  # folders that stay open while a guest is read
+
 
 class Folder:
     """Read access to one folder guest; also what the enacting side uses to get at parents of files."""
 
     kind = "folder"
 
-    def __init__(self, root: Path) -> None:
-        """Open the root. Raises UnreadableError when it is no readable folder."""
-        self.root = root
+    def __init__(self, root: Path, *, hold: bool = False) -> None:
+        """Open the root. Folders that were read stay open with `hold`, for the one who only reads. Raises UnreadableError
+        when the root is no readable folder."""
+        self.root, self._most = root, MOST_HELD if hold else 0
         try:
             self._fd = os.open(root, os.O_PATH | os.O_DIRECTORY)
         except FileNotFoundError:
@@ -34,6 +37,7 @@ class Folder:
             raise UnreadableError(f"{root} is no folder") from None
         except OSError as error:
             raise UnreadableError(f"{root} can't be opened: {error.strerror}") from None
+        self._held: dict[str, int] = {}
 
     @property
     def owners_lost(self) -> bool:
@@ -42,7 +46,9 @@ class Folder:
         return user != 0 and os.fstat(self._fd).st_uid == user
 
     def close(self) -> None:
-        """Let go of the root."""
+        """Let go of the root and of the folders that were read."""
+        while self._held:
+            os.close(self._held.popitem()[1])
         os.close(self._fd)
 
     def __enter__(self) -> Folder:
@@ -67,12 +73,24 @@ class Folder:
             if here != self._fd:
                 os.close(here)
 
+    def _above(self, path: str) -> tuple[int, str]:
+        """The same for reading: many paths lie in one folder, so its descriptor stays open for a while."""
+        above, _, name = path.rstrip("/").rpartition("/")
+        if not above:
+            return self._fd, name or "."
+        if above not in self._held or not self._most:
+            with self.parent(path) as (folder, _):
+                while len(self._held) >= max(self._most, 1):
+                    os.close(self._held.pop(next(iter(self._held))))
+                self._held[above] = os.dup(folder)
+        return self._held[above], name
+
     def look(self, path: str) -> Entry:
         """What stands at a real path."""
         try:
-            with self.parent(path) as (folder, name):
-                status = os.stat(name, dir_fd=folder, follow_symlinks=False)
-                target = os.readlink(name, dir_fd=folder) if stat.S_ISLNK(status.st_mode) else ""
+            folder, name = self._above(path)
+            status = os.stat(name, dir_fd=folder, follow_symlinks=False)
+            target = os.readlink(name, dir_fd=folder) if stat.S_ISLNK(status.st_mode) else ""
         except FileNotFoundError:
             return ABSENT
         except OSError as error:
@@ -83,8 +101,8 @@ class Folder:
 
     def read(self, path: str, limit: int, use: Purpose = Purpose.TEXT) -> Entry:
         """A regular file with its content, at most `limit` bytes of it, whatever it is read for."""
-        with self.parent(path) as (folder, name):
-            descriptor = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=folder)
+        folder, name = self._above(path)
+        descriptor = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=folder)
         with os.fdopen(descriptor, "rb", buffering=0) as stream:
             status = os.fstat(stream.fileno())
             entry = _entry(status, "")
@@ -99,8 +117,8 @@ class Folder:
 
     def names(self, folder: str, limit: int) -> list[str]:
         """The names in a real folder, sorted."""
-        with self.parent(folder) as (above, name):
-            descriptor = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_DIRECTORY, dir_fd=above)
+        above, name = self._above(folder)
+        descriptor = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_DIRECTORY, dir_fd=above)
         try:
             out: list[str] = []
             with os.scandir(descriptor) as found:
@@ -125,9 +143,11 @@ def _exactly(descriptor: int, size: int) -> bytes:
     return b"".join(parts)
 
 
+KINDS = {stat.S_IFREG: EntryKind.FILE, stat.S_IFDIR: EntryKind.FOLDER, stat.S_IFLNK: EntryKind.LINK}
+
+
 def _entry(status: os.stat_result, target: str) -> Entry:
-    kinds = {stat.S_IFREG: EntryKind.FILE, stat.S_IFDIR: EntryKind.FOLDER, stat.S_IFLNK: EntryKind.LINK}
-    kind = kinds.get(stat.S_IFMT(status.st_mode), EntryKind.OTHER)
+    kind = KINDS.get(stat.S_IFMT(status.st_mode), EntryKind.OTHER)
     note = "is a device, socket or pipe" if kind is EntryKind.OTHER else ""
     mode = stat.S_IMODE(status.st_mode)
     size = status.st_size if kind is EntryKind.FILE else 0
