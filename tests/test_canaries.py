@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import gzip
 import os
-import subprocess
-import sys
 from pathlib import Path
 
 import pytest
@@ -18,6 +16,7 @@ from nightlatch.ops.evidence import read_evidence, write_evidence
 from nightlatch.ops.survey import survey_target
 from tests import canaries
 from tests.canaries import Canary
+from tests.commands import COMMANDS
 from tests.guests import AT, Guest, estate, pub
 
 pytestmark = pytest.mark.judge("puttygen", "ssh-keygen")
@@ -81,15 +80,9 @@ def test_nothing_of_it_is_printed(held: tuple[Path, list[Canary]]) -> None:
         ("addresses",),
         ("survey", "estate.yaml", "--into", "kept"),
     ):
-        done = subprocess.run(
-            [sys.executable, "-m", "nightlatch.cli", *words],
-            cwd=home,
-            capture_output=True,
-            timeout=60,
-            env={**os.environ},
-        )
+        done = COMMANDS.run(*words, cwd=home, env={**os.environ})
         assert done.returncode in (0, 1, 3, 4), done.stderr
-        assert canaries.found(made, done.stdout, done.stderr) == [], words
+        assert canaries.found(made, done.stdout.encode(), done.stderr.encode()) == [], words
     assert canaries.found(made, *(gzip.decompress(path.read_bytes()) for path in (home / "kept").iterdir())) == []
 
 

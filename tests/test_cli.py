@@ -17,6 +17,7 @@ import pytest
 from nightlatch.cli.main import Commands
 from nightlatch.demo.build import build
 from nightlatch.demo.live import CALLING
+from tests.commands import COMMANDS
 
 AS_OF = ("--as-of", "2026-11-25")
 
@@ -36,16 +37,7 @@ def fresh(skerry: Path, tmp_path: Path) -> Iterator[Path]:
 
 
 def run(*words: str, cwd: Path, code: int = 0, stdin: str = "") -> str:
-    env = {**os.environ, "NO_COLOR": "1"}
-    done = subprocess.run(
-        [sys.executable, "-m", "nightlatch.cli", *words],
-        capture_output=True,
-        text=True,
-        cwd=cwd,
-        input=stdin,
-        env=env,
-        timeout=60,
-    )
+    done = COMMANDS.run(*words, cwd=cwd, stdin=stdin, env={**os.environ, "NO_COLOR": "1"})
     assert done.returncode == code, f"{words}: {done.returncode}\n{done.stdout}\n{done.stderr}"
     assert "Traceback" not in done.stderr
     return done.stdout + done.stderr

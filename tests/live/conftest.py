@@ -15,4 +15,6 @@ from tests.live.station import Station
 def station(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Station]:
     """A lab with networks and an administrator's desk; the module adds guests."""
     with Lab() as lab:
-        yield Station(lab, Path(tmp_path_factory.mktemp("station")))
+        made = Station(lab, Path(tmp_path_factory.mktemp("station")))
+        yield made
+        made.close()

@@ -27,7 +27,7 @@ from nightlatch.latch.transaction import SEAM, Transaction
 from nightlatch.ops.draft import draft, prove
 from nightlatch.ops.enact import terms
 from nightlatch.ops.survey import survey_live
-from tests.live.station import Station
+from tests.live.station import QUICK, Station
 
 FOLDERS = ("/etc", "/home", "/root")
 GRANTS = """
@@ -154,6 +154,7 @@ def offered(station: Station, guest: Guest) -> str:
         "UserKnownHostsFile=/dev/null",
         "-o",
         "ConnectTimeout=5",
+        *QUICK,
         f"mara@{address}",
         "true",
     ]

@@ -15,8 +15,11 @@ from nightlatch.lab.labs import Lab
 from nightlatch.lab.machine import Guest, Node, environment
 from nightlatch.lab.tools import run
 from nightlatch.transports.ssh import Client
+from tests.commands import Commands
 
 ROOT = Path(__file__).parents[2]
+# A key exchange against quantum computers takes a tenth of a second of a processor, and is not what these logins try.
+QUICK = ("-o", "KexAlgorithms=curve25519-sha256")
 KEYS = ("desk", "mara", "joon", "other")
 NETWORKS = {
     "isle": ("192.168.56.254/24", "2001:db8:56::fe/64"),
@@ -38,6 +41,7 @@ class Station:
     lab: Lab
     folder: Path
     desk: Node = field(init=False)
+    commands: Commands = field(init=False)
     keys: dict[str, str] = field(default_factory=dict)
     host_keys: dict[str, str] = field(default_factory=dict)
 
@@ -45,11 +49,13 @@ class Station:
         for name, gateways in NETWORKS.items():
             self.lab.network(name, *gateways)
         self.desk = self.lab.node("desk", {"bench": ["192.168.40.7/24", "2001:db8:40::7/64"]})
+        self.commands = Commands(*self.desk.words())
         for name in KEYS:
             run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", f"{name}-key", "-f", str(self.folder / name))
             self.keys[name] = (self.folder / f"{name}.pub").read_text().strip()
         (self.folder / "ssh_config").write_text(
             f"Host *\n    IdentitiesOnly yes\n    IdentityFile {self.folder}/desk\n    UserKnownHostsFile /dev/null\n"
+            f"    KexAlgorithms {QUICK[1].partition('=')[2]}\n"
         )
 
     def guest(
@@ -118,22 +124,18 @@ class Station:
         path.write_text(HEAD + "guests:\n" + "".join(lines) + "grants:\n" + sentences + more)
         return path
 
+    def close(self) -> None:
+        """End what runs at the desk."""
+        self.commands.close()
+
     def words(self, *words: str) -> list[str]:
         """The command line of nightlatch at the desk."""
         return self.desk.words(sys.executable, "-m", "nightlatch.cli", *words)
 
     def nightlatch(self, *words: str, code: int | None = 0, stdin: str | None = None, timeout: float = 90) -> str:
         """Run nightlatch at the desk in the station's folder; returns all it printed."""
-        done = subprocess.run(
-            self.words(*words),
-            input=stdin,
-            stdin=None if stdin is not None else subprocess.DEVNULL,
-            text=True,
-            capture_output=True,
-            cwd=self.folder,
-            timeout=timeout,
-            env=environment({"PYTHONPATH": str(ROOT / "src")}),
-        )
+        env = environment({"PYTHONPATH": str(ROOT / "src")})
+        done = self.commands.run(*words, cwd=self.folder, env=env, stdin=stdin, timeout=timeout)
         out = done.stdout + done.stderr
         assert code is None or done.returncode == code, f"exit {done.returncode}\n{out}"
         return out
@@ -171,6 +173,7 @@ class Station:
             "ConnectTimeout=5",
             "-o",
             "LogLevel=ERROR",
+            *QUICK,
             "-i",
             str(self.folder / key),
             *options,

@@ -63,7 +63,9 @@ def packages(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def station(tmp_path: Path) -> Iterator[Station]:
     """A lab for each test: every one begins with a guest of its own."""
     with Lab() as lab:
-        yield Station(lab, tmp_path)
+        made = Station(lab, tmp_path)
+        yield made
+        made.close()
 
 
 @pytest.fixture

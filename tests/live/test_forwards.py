@@ -20,7 +20,7 @@ from nightlatch.model.sources import COMMON
 from nightlatch.net.literal import parse_network
 from nightlatch.ops.survey import survey_live
 from nightlatch.readings import guest as readings
-from tests.live.station import Station
+from tests.live.station import QUICK, Station
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "nft", "systemctl", root=True)
 ROUTER = """\
@@ -107,6 +107,7 @@ def login(station: Station, node: Node, address: str, port: int) -> bool:
         "ConnectTimeout=1",
         "-o",
         "LogLevel=ERROR",
+        *QUICK,
         "-i",
         str(station.folder / "mara"),
         f"mara@{address}",

@@ -23,7 +23,7 @@ from nightlatch.readings import guest as readings
 from nightlatch.services.ssh.opinion import disagreements
 from tests.describing import described
 from tests.judges.login_driver import predicted
-from tests.live.station import Station
+from tests.live.station import QUICK, Station
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "systemctl", root=True)
 SOURCES = {"bench": "192.168.40.7", "bench six": "2001:db8:40::7", "field": "203.0.113.20", "isle": "192.168.56.9"}
@@ -124,6 +124,7 @@ def attempt(station: Station, node: Node, guest: Guest, account: str, how: str, 
         "LogLevel=ERROR",
         "-o",
         "NumberOfPasswordPrompts=1",
+        *QUICK,
         "-o",
         f"PreferredAuthentications={methods}",
         *(keys or ["-oPubkeyAuthentication=no"]),

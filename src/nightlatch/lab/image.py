@@ -33,6 +33,8 @@ KEPT_UNITS = (
     "systemd-journal",
 )
 UNITS = Path("/lib/systemd/system")
+GENERATORS = Path("/lib/systemd/system-generators")
+KEPT_GENERATORS = ("netplan", "systemd-sysv-generator", "postgresql-generator")
 PASSWORD = "tide-gauge-7"
 
 
@@ -115,6 +117,10 @@ class Image:
             for unit in folder.iterdir():
                 if not unit.name.startswith(KEPT_UNITS):
                     self.link(f"/etc/systemd/system/{unit.name}", "/dev/null")
+        # Each of them is a process at every start and at every reload of the manager (systemd.generator(7)).
+        for generator in GENERATORS.glob("*"):
+            if generator.name not in KEPT_GENERATORS:
+                self.link(f"/etc/systemd/system-generators/{generator.name}", "/dev/null")
         for unit_name in wanted:
             kind = "sockets" if unit_name.endswith(".socket") else "multi-user"
             self.link(f"/etc/systemd/system/{kind}.target.wants/{unit_name}", f"/lib/systemd/system/{unit_name}")
