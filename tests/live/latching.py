@@ -201,9 +201,12 @@ def subject(
 
 def steps_of(x: Subject) -> tuple[list[str], list[str]]:
     """Every step on the way in and on the way back, as one unhindered run goes through them."""
-    made = x.transaction(SEAM, 20)
-    live.begin(x.shell, made)
-    x.settled()
+    for seconds in PATIENCE:
+        made = x.transaction(SEAM, seconds)
+        live.begin(x.shell, made)
+        x.settled()
+        if "step looked" in x.progress(made.change):
+            break
     steps = [line[5:] for line in x.progress(made.change) if line.startswith("step ")]
     turn = steps.index("reverting")
     assert x.differences() == []

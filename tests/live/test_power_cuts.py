@@ -10,7 +10,7 @@ import pytest
 from nightlatch.latch import live
 from nightlatch.latch.transaction import SEAM
 from tests.live import latching
-from tests.live.latching import PAUSE, Points, Subject
+from tests.live.latching import PATIENCE, PAUSE, Points, Subject
 from tests.live.station import Station
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "systemctl", root=True)
@@ -33,8 +33,12 @@ def test_a_power_cut_anywhere(x: Subject, tell: latching.Tell) -> None:
     # The second guest takes every other step: what differs there is how sshd reads its files again.
     every = 1 if x.guest.name == "ssh-service" else 2
     for point in [*there, *back][::every]:
-        made = x.transaction(PAUSE.format(point=point), seconds=1 if point in back else 90)
-        thread = latching.begun(x, made)
+        for seconds in PATIENCE if point in back else (90,):
+            made = x.transaction(PAUSE.format(point=point), seconds)
+            thread = latching.begun(x, made)
+            if x.reached(made.change, point):
+                break
+            thread.join(60)
         assert x.reached(made.change, point), f"{point}: {x.told(made.change)}"
         if chance.random() < 0.5:  # between this step and the next, too
             x.guest.inside("touch", "/run/go-on")

@@ -6,14 +6,14 @@ import json
 import subprocess
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from datetime import UTC, datetime
 from typing import Any
 
 import pytest
 
 from nightlatch.lab.inside import Inside
-from nightlatch.lab.machine import environment
+from nightlatch.lab.machine import Guest, environment
 from nightlatch.ops.evidence import write_evidence
 from nightlatch.ops.survey import survey_live
 from tests.live.liars import FIRST, LIARS
@@ -158,6 +158,20 @@ def test_hundreds_at_once_are_bounded(net: Station) -> None:
     assert {g["look"]["how"] for g in document["guests"]} == {"connected, and nothing came"}  # type: ignore[attr-defined]
 
 
+def refusals(guest: Guest) -> int:
+    """The resets that the guest's network has sent (RFC 1213, tcpOutRsts): one for each try while nothing listens."""
+    names, values = (line.split() for line in guest.run("cat", "/proc/net/snmp").splitlines() if line.startswith("Tcp:"))
+    return int(values[names.index("OutRsts")])
+
+
+def until(holds: Callable[[], bool], what: str, seconds: float = 60) -> None:
+    """Wait for something that has to happen."""
+    end = time.monotonic() + seconds
+    while not holds():
+        assert time.monotonic() < end, f"not in {seconds} s: {what}"
+        time.sleep(0.05)
+
+
 def test_a_real_login_and_a_guest_that_comes_back(net: Station) -> None:
     net.estate(GRANTS)
     said = net.nightlatch("reach", "estate.yaml", "--ssh-config", "ssh_config", "--on", "gauge", "--login")
@@ -165,11 +179,12 @@ def test_a_real_login_and_a_guest_that_comes_back(net: Station) -> None:
     assert "keeper, who can become root; up for" in said
     guest = net.lab.guests["gauge"]
     guest.power_cut()
+    before = refusals(guest)
     words = net.words("reach", "estate.yaml", "--ssh-config", "ssh_config", "--on", "gauge", "--wait", "2m", "--login")
     process = subprocess.Popen(
         words, cwd=net.folder, stdout=subprocess.PIPE, text=True, env=environment({"PYTHONPATH": str(ROOT / "src")})
     )
-    time.sleep(4)
+    until(lambda: refusals(guest) > before, "the first try")
     guest.boot()
     guest.until_listening()
     out, _ = process.communicate(timeout=90)
@@ -181,7 +196,7 @@ def test_a_real_login_and_a_guest_that_comes_back(net: Station) -> None:
 
 def test_a_name_that_leads_elsewhere_meanwhile_is_told(net: Station) -> None:
     hosts = net.folder / "hosts"
-    hosts.write_text("192.168.56.99 gauge.skerry.example\n")
+    hosts.write_text("192.168.56.77 gauge.skerry.example\n")
     net.estate(
         GRANTS,
         others={"named": "{folder: nowhere, as: keeper, key: desk.pub, from: bench}, dial: gauge.skerry.example"},
@@ -207,11 +222,11 @@ def test_a_name_that_leads_elsewhere_meanwhile_is_told(net: Station) -> None:
     process = subprocess.Popen(
         words, cwd=net.folder, stdout=subprocess.PIPE, text=True, env=environment({"PYTHONPATH": str(ROOT / "src")})
     )
-    time.sleep(5)
+    until(lambda: "192.168.56.77" in net.lab.router.run("ip", "neigh", "show"), "the first try")
     hosts.write_text(f"{GAUGE} gauge.skerry.example\n")
     out, _ = process.communicate(timeout=90)
     told = " ".join(out.split())
-    assert f"its name leads to {GAUGE} now, and to 192.168.56.99 before" in told, out
+    assert f"its name leads to {GAUGE} now, and to 192.168.56.77 before" in told, out
     assert "another host key" in told
 
 
