@@ -124,7 +124,7 @@ class PutBackError(NightlatchError):
 
 
 def words_of(error: Exception) -> str:
-    """What an error says, for a place that names its guest already."""
+    """The words of an error, for a place that names its guest already."""
     return error.words if isinstance(error, NightlatchError) else str(error)
 
 

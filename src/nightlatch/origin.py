@@ -7,7 +7,7 @@ from enum import StrEnum
 
 
 class Kind(StrEnum):
-    """What sort of source a fact has."""
+    """The kind of source of a fact."""
 
     FILE = "file"
     DEFAULT = "built-in default"

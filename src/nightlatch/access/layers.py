@@ -69,8 +69,8 @@ def _last(flow: Flow, behind: Behind) -> Iterator[tuple[Rules, Flow]]:
 
 
 def layers(reading: GuestReading, flow: Flow, around: Sequence[Rules] = (), *, behind: Behind) -> Iterator[tuple[Rules, Flow]]:
-    """What a caller meets one after the other, each with the packet as it sees it; what only callers of one service meet comes
-    last."""
+    """The rule sets that a caller meets one after the other, each with the packet as it sees it; those that only callers of one
+    service meet come last."""
     for rules in around:
         yield rules, replace(flow, interfaces=())
     if reading.filter.rules is not None:

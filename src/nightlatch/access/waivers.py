@@ -83,7 +83,7 @@ def holes_beside(items: Iterable[Hole], those: Iterable[Acceptance]) -> tuple[li
 
 
 def shut_out_beside(items: Iterable[ShutOut], those: Iterable[Acceptance]) -> tuple[list[ShutOut], list[tuple[Waiver, ShutOut]]]:
-    """The same of people who are shut out."""
+    """The parts of these shut-outs that no waiver accepts, and those that each waiver accepts."""
     mine = [each for each in those if each.waiver.finding in SHUT_OUT]
     return _parted(items, mine, Acceptance.takes_back)
 

@@ -57,7 +57,7 @@ def proofs(causes: Iterable[Cause]) -> tuple[Proof, ...]:
 
 
 def words(cause: Cause) -> str:
-    """What a place says, in a few words; no sentence."""
+    """A cause in a few words; no sentence."""
     match cause:
         case SettingLine(keyword, value):
             return f"{spelled(keyword)} {value}"

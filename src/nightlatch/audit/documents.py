@@ -134,7 +134,7 @@ def _finding(found: Finding) -> dict[str, Any]:
 
 
 def _subject(each: Subject) -> dict[str, Any]:
-    """What a difference is about, by the keys of a waiver."""
+    """The subject of a difference, by the keys of a waiver."""
     out: dict[str, Any] = {"account": each.account}
     for key, value in (("person", each.person), ("key", each.key), ("with", each.proof)):
         if value:

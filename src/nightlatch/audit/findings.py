@@ -55,7 +55,7 @@ class Group(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Subject:
-    """What a difference is about, in the words in which a waiver names it: the account; the fingerprint of the `key` that
+    """The subject of a difference, in the words in which a waiver names it: the account; the fingerprint of the `key` that
     opens it or else the kind of `proof`, or the `person` who is shut out; from `where`, and by which service."""
 
     account: str
@@ -103,7 +103,7 @@ def identified(findings: Iterable[Finding]) -> list[tuple[str, Finding]]:
 
 
 def _key(found: Finding) -> tuple[str, ...]:
-    """What a finding is about. The estate file's path is left out: it is what somebody typed."""
+    """The subject of a finding. The estate file's path is left out: it is what somebody typed."""
     path = next((proof.origin.path for proof in found.proofs if proof.origin.kind is not Kind.ESTATE), "")
     about = {f"{each.account}|{each.person}|{each.key}|{each.proof}|{each.administers}|{each.service}" for each in found.about}
     return (found.check, found.guest, path, *sorted(found.subjects), "", *sorted(about))

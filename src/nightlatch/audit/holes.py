@@ -45,7 +45,7 @@ class HoleGroup:
 
 
 def kind_of(path: AccessPath) -> str:
-    """What opens a path: nothing, a password, a key, both, a certificate, or something unknown."""
+    """The kind of proof that opens a path: nothing, a password, a key, both, a certificate, or something unknown."""
     kinds = {type(secret) for secret in path.need}
     if not path.need:
         return "nothing"

@@ -27,13 +27,13 @@ class Interner:
         return self._known.setdefault(value, value)  # type: ignore[return-value]
 
     def audit(self, found: GuestAudit) -> GuestAudit:
-        """The same audit, made of what is known already."""
+        """The audit, made of values that are known already."""
         parts = ("ways", "undecided", "notes", "service", "closed", "doors", "digests", "services")
         findings, answers = tuple(map(self._finding, found.findings)), tuple(map(self._way, found.answers))
         return replace(found, findings=findings, answers=answers, **self._parts(found, *parts))
 
     def identities(self, kept: Identities) -> Identities:
-        """The same identities, made of what is known already."""
+        """The identities, made of values that are known already."""
         parts = ("host_keys", "hardware", "machine_id", "names", "interfaces")
         return replace(kept, addresses=tuple(map(self._holding, kept.addresses)), **self._parts(kept, *parts))
 

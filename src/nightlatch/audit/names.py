@@ -56,7 +56,7 @@ class Names:
     _told: dict[tuple[object, ...], str] = field(default_factory=dict, compare=False, repr=False)
 
     def also(self, comments: Mapping[str, str]) -> Names:
-        """The same names with the comments of keys that one guest holds; what the estate calls a key comes first."""
+        """These names and the comments of keys that one guest holds; the estate's own name for a key comes first."""
         return replace(self, comments={**comments, **self.comments})
 
     @property
@@ -127,7 +127,7 @@ class Names:
         return tuple(name for name, place in named if place and not without(place, sources))
 
     def need(self, need: Need) -> str:
-        """What is shown, in words."""
+        """The proofs of a need, in words."""
         if not need:
             return "nothing at all"
         return " and ".join(sorted(self.secret(secret) for secret in need))
@@ -238,7 +238,7 @@ def by(service: str) -> str:
 
 
 def powers(paths: Iterable[AccessPath]) -> str:
-    """What several paths give, the strongest alone where it holds the rest."""
+    """The powers of several paths in words, the strongest alone where it holds the rest."""
     found = {path.power for path in paths}
     kinds = {power.gives for power in found}
     if PowerKind.ADMINISTER in kinds:

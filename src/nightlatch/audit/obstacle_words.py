@@ -54,7 +54,7 @@ KEPT_OUT = {RuleAction.DROP: "drops it", RuleAction.REJECT: "refuses it", RuleAc
 
 
 def text(found: Obstacle, missing: ShutOut, words: ServiceWords) -> str:
-    """What stands in the way, in words that follow a colon."""
+    """The obstacle in words that follow a colon."""
     cause = found.causes[0]
     match found.by:
         case ObstacleKind.NO_SERVICE:
@@ -98,7 +98,7 @@ def _rule(cause: RuleLine, port: int) -> str:
 
 
 def hand(found: Obstacle, guest: str, words: ServiceWords) -> str:
-    """What a person can do about it."""
+    """The advice for a person."""
     cause = found.causes[0]
     if isinstance(cause, NoServer):
         own = f"run there what nightlatch draft --script --on {guest} prints"

@@ -64,7 +64,7 @@ SOMEBODY = "from, and person or account"
 
 
 def _lacking(waiver: Waiver) -> str:
-    """What is wrong with a waiver's words, or an empty text: it accepts a difference for the people and places that it names."""
+    """The fault of a waiver's words, or an empty text: it accepts a difference for the people and places that it names."""
     if waiver.finding in HOLES:
         shown = [each for each in (waiver.key, waiver.person, waiver.proof) if each]
         good = waiver.account and waiver.places and len(shown) == 1
@@ -228,7 +228,7 @@ def doors(paths: Iterable[AccessPath], grants: tuple[Grant, ...], names: Names) 
 
 
 def identities(access: GuestAccess, estate: Estate | None = None) -> Identities:
-    """What the fleet checks keep of a guest."""
+    """The facts of a guest that the fleet checks compare."""
     network = access.reading.network
     spec = estate.guests.get(access.guest) if estate is not None else None
     wanted = _names(estate) if network.hosts and estate is not None else frozenset()

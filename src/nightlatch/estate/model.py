@@ -320,8 +320,8 @@ def _told(sentences: Iterable[_AnySentence]) -> dict[str, list[_AnySentence]]:
 
 @dataclass(frozen=True, slots=True)
 class GuestEstate:
-    """What an estate file says of one guest: the sentences that name it (of services each unit once), the network it sits on,
-    and the forwards that lead to it."""
+    """The words of an estate file about one guest: the sentences that name it (of services each unit once), the network it sits
+    on, and the forwards that lead to it."""
 
     spec: GuestSpec
     grants: tuple[GrantSpec, ...] = ()
@@ -357,7 +357,7 @@ class Estate:
     services: tuple[ServiceSpec, ...] = ()
 
     def of(self, guest: str) -> GuestEstate:
-        """What the file says of one guest. Raises KeyError for a name that is no guest."""
+        """The words of the file about one guest. Raises KeyError for a name that is no guest."""
         return self._by_guest[guest]
 
     @cached_property

@@ -42,7 +42,7 @@ PLACE_NAME = re.compile(r"[a-z][a-z0-9-]*")
 
 @dataclass
 class KnownNames:
-    """What a sentence may refer to."""
+    """The names that a sentence may refer to."""
 
     places: Mapping[str, Place]
     principals: Mapping[str, Principal]

@@ -105,7 +105,7 @@ def dialled(text: str) -> tuple[str, int] | None:
 
 
 def dial(source: Source, node: Node) -> tuple[str, int]:
-    """What people type for a guest."""
+    """The name that people type for a guest."""
     value = reader.text(source, node, "dial")
     found = dialled(value)
     if value and found is None:

@@ -31,7 +31,7 @@ class OptionFault(ValueError):
 
 @dataclass(frozen=True, slots=True)
 class Options:
-    """What the options of a line come to, in sshd's own order: later flags beat earlier ones."""
+    """The effect of the options of a line, in sshd's own order: later flags beat earlier ones."""
 
     command: str | None = None
     source: str | None = None

@@ -21,7 +21,7 @@ _COUNTED = re.compile(r"\[\d+:\d+\]\s*")
 
 
 class LineKind(Enum):
-    """What a line is."""
+    """The kind of a line."""
 
     EMPTY = "empty"
     COMMENT = "comment"

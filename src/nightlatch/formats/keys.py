@@ -157,7 +157,7 @@ def _rfc4716(text: str) -> PublicKey:
 
 @dataclass(frozen=True, slots=True)
 class PrivateHalf:
-    """What may be told about a private key: its format, whether it has a passphrase (None: can't tell), its public part."""
+    """The facts that may be told about a private key: format, whether it has a passphrase (None: can't tell), public part."""
 
     format: str
     encrypted: bool | None
@@ -186,7 +186,7 @@ LARGEST_PEM = 32 << 10
 
 
 def private_kind(raw: bytes) -> PrivateHalf | None:
-    """What kind of private half is in `raw`, or None when there is none (RFC 7468; PROTOCOL.key; PuTTY's format, appendix C)."""
+    """The kind of the private half in `raw`, or None without one (RFC 7468; PROTOCOL.key; PuTTY's format, appendix C)."""
     if not _MARKS.search(raw):
         return None
     raw = raw.replace(b"\r\n", b"\n").replace(b"\r", b"\n")

@@ -176,7 +176,7 @@ def plain_names(kind: str) -> Callable[[Sequence[str], str], tuple[str, ...]]:
 
 @lru_cache(maxsize=512)
 def effective(kind: str, text: str, wildcards: bool = False) -> str:
-    """What a list with its leading + - or ^ makes of the default list; raises Refused."""
+    """The algorithms that a list with its leading + - or ^ makes of the default list; raises Refused."""
     known, base = KNOWN[kind], DEFAULT[kind]
     sign = text[0] if text[0] in "+-^" else ""
     listed = text[len(sign) :].split(",")

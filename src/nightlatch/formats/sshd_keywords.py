@@ -13,7 +13,7 @@ from nightlatch.formats.sshd_algorithms import DEFAULT, names, plain_names
 
 
 class Precedence(Enum):
-    """What several lines of one keyword come to."""
+    """The effect of several lines of one keyword."""
 
     FIRST = "first"  # the first value is kept
     LAST = "last"  # a later line replaces an earlier one (measured: sshd -T)

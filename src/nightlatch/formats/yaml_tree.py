@@ -40,7 +40,7 @@ class Node:
 
     @property
     def kind(self) -> str:
-        """What the node is, for messages."""
+        """The kind of the node, for messages."""
         if self.items is not None:
             return "a list"
         if self.pairs is not None:

@@ -177,7 +177,7 @@ class Image:
         return Path(f"{private}.pub").read_text().strip()
 
     def base(self, name: str, *, pam: bool = True) -> None:
-        """What every guest has: its name, a plain sshd configuration, and sudo for the group sudo."""
+        """The files that every guest has: its name, a plain sshd configuration, and sudo for the group sudo."""
         for kind in ("rsa", "ecdsa"):
             for half in ("", ".pub"):
                 self.write(f"/etc/ssh/ssh_host_{kind}_key{half}", "", 0o600)

@@ -122,7 +122,7 @@ class Guest(Node):
             yield self.bare or self.state() in ("running", "degraded")
 
     def state(self) -> str:
-        """What `systemctl is-system-running` says."""
+        """The answer of `systemctl is-system-running`."""
         return self.inside("systemctl", "is-system-running", check=False).strip()
 
     def listening(self, port: int = 22) -> bool:

@@ -40,7 +40,7 @@ def run(*words: str, stdin: str | bytes | None = None, check: bool = True, timeo
 
 
 def missing() -> list[str]:
-    """What the lab needs and this machine lacks, in words; empty when it can run."""
+    """The needs of the lab that this machine lacks, in words; empty when it can run."""
     out = [f"the program {name}" for name in NEEDED if not shutil.which(name, path=SEARCHED)]
     if os.geteuid() != 0:
         out.append("root's rights")

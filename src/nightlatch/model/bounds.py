@@ -58,5 +58,5 @@ def in_any(found: Iterable[Addresses]) -> Addresses:
 
 
 def only_perhaps(bounds: Addresses) -> Addresses:
-    """The same where something undecided stands before all of it."""
+    """The bounds once something undecided stands before all of the set."""
     return Bounds(NO_ADDRESS, bounds.perhaps, bounds.because)

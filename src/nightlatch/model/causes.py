@@ -15,7 +15,7 @@ from nightlatch.origin import Origin
 
 @dataclass(frozen=True, slots=True)
 class SettingLine:
-    """What a service's setting says. `keyword` is in small letters, as it is looked up; `value` as it counts."""
+    """The value of a service's setting. `keyword` is in small letters, as it is looked up; `value` as it counts."""
 
     keyword: str
     value: str
@@ -23,7 +23,7 @@ class SettingLine:
 
 
 class Effect(StrEnum):
-    """What a list of users or groups does to an account."""
+    """The effect of a list of users or groups on an account."""
 
     NAMED = "named"
     LEFT_OUT = "left out"
@@ -185,7 +185,7 @@ class PrivateNetwork:
 
 @dataclass(frozen=True, slots=True)
 class PasswordField:
-    """What stands for an account's password, where that opens nothing."""
+    """The entry in place of an account's password, where it opens nothing."""
 
     value: str
     origin: Origin

@@ -50,7 +50,7 @@ class Grant:
 
     @property
     def place(self) -> tuple[str, str, tuple[Leg, ...], str]:
-        """What must be the same for a path to serve this grant."""
+        """The part of a grant that must equal that of a path which serves it."""
         return (self.guest, self.service, self.shape, self.account)
 
     @property

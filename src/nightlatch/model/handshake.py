@@ -40,13 +40,13 @@ class Machine(Protocol):
     def done(self) -> bool: ...
 
     def start(self) -> bytes:
-        """What is sent first; may be empty."""
+        """The bytes to send first; may be empty."""
 
     def receive(self, data: bytes) -> None:
-        """What the peer sent; empty when it closed."""
+        """Take bytes that the peer sent; empty when it closed."""
 
     def events(self) -> Iterator[Event]:
-        """What happened since the last call."""
+        """The events since the last call."""
 
     def to_send(self) -> bytes:
-        """What is to be sent now; may be empty."""
+        """The bytes to send now; may be empty."""

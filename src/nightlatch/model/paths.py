@@ -32,5 +32,5 @@ class AccessPath:
 
     @property
     def place(self) -> tuple[str, str, tuple[Leg, ...], str]:
-        """What must be the same for a grant to speak of this path."""
+        """The part of a path that must equal that of a grant which speaks of it."""
         return (self.guest, self.service, self.shape, self.account)

@@ -6,7 +6,7 @@ from enum import Enum, StrEnum
 
 
 class RuleAction(Enum):
-    """What a rule does with what it matches."""
+    """The action of a rule on the packets that it matches."""
 
     NOTHING = "goes on"
     ACCEPT = "accept"

@@ -25,7 +25,7 @@ def joined(all_sources: Iterable[Sources]) -> Sources:
 
 
 def without(a: Sources, b: Sources) -> Sources:
-    """What is in `a` and not in `b`, without address spaces that came out empty."""
+    """The sources in `a` and not in `b`, without address spaces that came out empty."""
     if not b or not a:
         return a
     out = {space: addresses - b.get(space, NO_ADDRESS) for space, addresses in a.items()}
@@ -33,6 +33,6 @@ def without(a: Sources, b: Sources) -> Sources:
 
 
 def common_to(a: Sources, b: Sources) -> Sources:
-    """What is in both, without empty address spaces."""
+    """The sources in both, without empty address spaces."""
     out = {space: addresses & b.get(space, NO_ADDRESS) for space, addresses in a.items()}
     return {space: addresses for space, addresses in out.items() if addresses}

@@ -46,7 +46,7 @@ def _few_from_many(a: Ranges, b: Ranges) -> Ranges:
 
 
 def minus(a: Ranges, b: Ranges) -> Ranges:
-    """What is in `a` and not in `b`."""
+    """The numbers in `a` and not in `b`."""
     if not b or not a:
         return a
     if len(b) * FEW < len(a):
@@ -79,7 +79,7 @@ def _few_of_many(a: Ranges, b: Ranges) -> Ranges:
 
 
 def both(a: Ranges, b: Ranges) -> Ranges:
-    """What is in both."""
+    """The numbers in both."""
     if not a or not b:
         return ()
     if len(a) == 1 and len(b) == 1:

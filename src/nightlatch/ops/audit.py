@@ -89,7 +89,7 @@ def audited(
     client: Client | None = None,
     kinds: Kinds = KINDS,
 ) -> tuple[Audit, list[Identities]]:
-    """The same, with what is kept of each guest to hold it against the others."""
+    """The audit, and the identities of each guest that the checks over all guests compare."""
     run.check_waivers(estate)
     picked = chosen(estate, guests)
     jobs = jobs or (1 if len(picked) < FEW else os.cpu_count() or 1)

@@ -155,7 +155,7 @@ def _write(path: Path, written: str, keys: dict[str, str]) -> tuple[Path, ...]:
 
 
 def _left(path: Path, guests: Sequence[GuestAccess], at: datetime) -> tuple[str, ...]:
-    """What an audit of the finished file still finds open or shut, on the evidence it was made from."""
+    """The holes and shut-outs that an audit of the finished file finds on the evidence it was made from."""
     auditor = Auditor(load_estate(path), at)
     out = []
     for access in guests:

@@ -49,7 +49,7 @@ NOT_THERE = {ViaKind.EVIDENCE: "an evidence archive", ViaKind.BY_HAND: "a survey
 
 @dataclass(frozen=True, slots=True)
 class Confirmation:
-    """What a fresh connection found while a change is on the latch: `problems` are reasons not to keep it.
+    """The findings of a fresh connection while a change is on the latch: `problems` are reasons not to keep it.
 
     `proven` names the places of grants that the connection came from, `unproven` the others; `source` its address.
     """
@@ -104,7 +104,7 @@ def keep_when_proved(confirmation: Confirmation) -> bool:
 
 @contextmanager
 def told() -> Iterator[None]:
-    """What the folder's file system refuses becomes an error that says which path."""
+    """Turn an error of the folder's file system into one that names the path."""
     try:
         yield
     except OSError as error:
@@ -336,7 +336,7 @@ def confirm(estate: Estate, shell: Shell, proved: ProvedDraft, at: datetime, cha
 def pending(
     estate: Estate, guests: Sequence[str] | None = None, *, client: Client | None = None
 ) -> Iterator[tuple[str, live.LatchReport | str]]:
-    """What is on the latch of each live guest, and what became of its last changes; or why it can't be asked."""
+    """The change on the latch of each live guest, and the outcomes of its last changes; or why it can't be asked."""
     with client_for(client) as using:
         for spec in chosen(estate, guests):
             if spec.via.is_live:

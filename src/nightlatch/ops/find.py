@@ -116,7 +116,7 @@ def find(
 
 
 def _surveyed(estate: Estate, folder: Path | None) -> tuple[dict[str, NetworkReading], list[str]]:
-    """What archives and folders hold of the guests' networks; and what can't be read, in words."""
+    """The guests' networks by archives and folders; and the faults of those that can't be read, in words."""
     read: dict[str, NetworkReading] = {}
     unread: list[str] = []
     for spec in estate.guests.values():

@@ -32,7 +32,7 @@ MD5_FORM = "ssh-keygen -l -E md5 -f -"
 
 @dataclass(frozen=True, slots=True)
 class FirstContact:
-    """What the wire shows of a guest's host keys, and how they stand to those that the estate pins.
+    """A guest's host keys on the wire, compared with those that the estate pins.
 
     `held` are fingerprints that evidence of the guest holds, with the file that they come from.
     """

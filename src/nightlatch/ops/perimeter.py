@@ -42,7 +42,7 @@ BY = "nightlatch"
 
 @dataclass(frozen=True)
 class PerimeterDraft:
-    """What all perimeters of an estate should change. `claimed` are networks whose perimeter is only claimed, `unread` guests
+    """The changes that all perimeters of an estate need. `claimed` are networks whose perimeter is only claimed, `unread` guests
     of which nothing was read, so that their ports are not known."""
 
     estate: str

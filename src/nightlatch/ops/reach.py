@@ -293,7 +293,7 @@ def _dialled(estate: Estate, way: _Way, port: int) -> tuple[str, int]:
 def _with_others(
     estate: Estate, found: GuestReach, others: list[tuple[_Way, Look]], names: Names, at: datetime, access: GuestAccess | None
 ) -> GuestReach:
-    """The same with what other services of the guest showed."""
+    """The reached guest with the findings of its other services."""
     told, findings = [], list(found.findings)
     for way, look in others:
         stands = wire.stands(look, way.grants, names)
@@ -306,7 +306,7 @@ def _with_others(
 
 @dataclass(frozen=True, slots=True)
 class _Evident:
-    """What the evidence predicts, where it comes from, and why it could not be read."""
+    """The prediction of the evidence, its source, and why it could not be read."""
 
     access: GuestAccess | None = None
     against: str = ""

@@ -27,7 +27,7 @@ __all__ = ["change_script", "service_steps"]
 
 
 def service_steps(snapshot: Snapshot) -> tuple[ServiceStep, ...]:
-    """What has to be done so that an SSH server runs on a guest, now and at boot. Raises RefusedError."""
+    """The steps after which an SSH server runs on a guest, now and at boot. Raises RefusedError."""
     return door.needed(readings.read(snapshot))
 
 

@@ -292,7 +292,7 @@ async def _exchange(
 
 
 async def _read(work: _Looking, reader: asyncio.StreamReader, stage: Stage) -> bytes:
-    """What the peer sends next; empty once it closed."""
+    """The next bytes from the peer; empty once it closed."""
     try:
         return await asyncio.wait_for(reader.read(READ), work.limits.silent)
     except TimeoutError:

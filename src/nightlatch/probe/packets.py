@@ -37,7 +37,7 @@ class Guard(Protocol):
         ...
 
     def seal(self, packet: bytes, number: int) -> bytes:
-        """What goes onto the wire for a packet with its length."""
+        """The bytes on the wire of a packet with its length."""
         ...
 
     def padded(self, size: int) -> int:
@@ -269,7 +269,7 @@ class Stream:
         return packet[1:-pad]
 
     def send(self, payload: bytes) -> bytes:
-        """What goes onto the wire for a payload."""
+        """The bytes on the wire of a payload."""
         pad = self.outgoing.padded(len(payload))
         packet = struct.pack(">IB", 1 + len(payload) + pad, pad) + payload + os.urandom(pad)
         sealed = self.outgoing.seal(packet, self._out)

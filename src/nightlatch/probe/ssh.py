@@ -172,13 +172,13 @@ class Conversation:
         return self.phase in (Phase.DONE, Phase.DEAD)
 
     def to_send(self) -> bytes:
-        """What has to be sent now."""
+        """The bytes to send now."""
         out = bytes(self._out)
         self._out.clear()
         return out
 
     def events(self) -> Iterator[Event]:
-        """What has happened since the last time."""
+        """The events since the last call."""
         while self._events:
             yield self._events.popleft()
 

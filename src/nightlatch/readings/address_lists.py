@@ -22,7 +22,7 @@ _ATON = re.compile(rf"{_PART}(?:\.{_PART}){{0,3}}")
 
 @dataclass(frozen=True, slots=True)
 class ListMatch:
-    """What a list says of every address: it is matched (`yes`), ruled out by a `!` pattern (`never`), or neither.
+    """The answer of a list for every address: it is matched (`yes`), ruled out by a `!` pattern (`never`), or neither.
 
     `unsure` are the addresses for which that can't be said. `valid` is False for a list that sshd takes for broken.
     """

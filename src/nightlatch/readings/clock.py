@@ -37,7 +37,7 @@ class TimeService:
 
 @dataclass(frozen=True)
 class ClockReading:
-    """What is known of the clock. `off` are the least and the most seconds that it is ahead of the reader's own clock.
+    """The reading of the clock. `off` are the least and the most seconds that it is ahead of the reader's own clock.
 
     `applies` says that the guest keeps a clock of its own by systemd; a container has that of its host.
     """

@@ -85,7 +85,7 @@ class GuestReading:
         return labels.read(self.snapshot)
 
     def unit(self, name: str) -> UnitState:
-        """What is known of one unit."""
+        """The state of one unit."""
         return unit_state.state(self.snapshot, self.service, name)
 
     @property

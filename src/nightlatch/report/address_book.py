@@ -150,7 +150,7 @@ def _row(dial: DialAdvice) -> tuple[str, ...]:
 
 
 def lasting(each: Holding) -> str:
-    """What makes an address last, empty where it does."""
+    """The condition on which an address lasts, empty where it lasts by itself."""
     if each.method is Method.LEASED:
         return "reserve it at the lease server by its hardware address, or give the guest a fixed one"
     if each.method is Method.STATIC and each.stored is None:

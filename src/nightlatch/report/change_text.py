@@ -68,7 +68,7 @@ def _overtaken(page: Page, steps: Sequence[AnyStep]) -> None:
 
 
 def _acts(page: Page, acts: Sequence[Act]) -> None:
-    """What is done beside files, each reason once."""
+    """Print the acts beside files, each reason once."""
     told = ""
     for act in acts:
         if act.why != told:
@@ -78,13 +78,13 @@ def _acts(page: Page, acts: Sequence[Act]) -> None:
 
 
 def left(page: Page, rest: Sequence[ManualTask]) -> None:
-    """What no step closes."""
+    """Print the differences that no step closes."""
     for each in rest:
         page.wrapped(f"{each.text} By hand: {each.hand}.", indent=2, label="left")
 
 
 def enacted(page: Page, changed: FolderChange, source: str) -> None:
-    """What enact did on one guest."""
+    """Print the changes of enact on one guest."""
     if not changed.paths:
         page.line((changed.guest, "name"), "   nothing to change")
         return
@@ -106,7 +106,7 @@ def latched(
     followed: str = "",
     port: int = 0,
 ) -> None:
-    """What a change on the latch of a live guest came to, from where it was proven, and where the guest is now if it moved."""
+    """Print the outcome of a change on the latch of a live guest: where it was proven from, and where a moved guest is now."""
     guest = f"--on {changed.guest}"
     paths = f", {_done(changed)}" if changed.paths or changed.acts else ""
     page.line((changed.guest, "name"), f"   {outcome}: change {seen.change}{paths}")
@@ -134,7 +134,7 @@ def latched(
 
 
 def latches(page: Page, told: Sequence[tuple[str, Answer | str]], source: str) -> None:
-    """What is on the latch of each guest."""
+    """Print the changes on the latch of each guest."""
     quiet: list[str] = []
     for guest, each in told:
         if isinstance(each, str):
@@ -154,7 +154,7 @@ def latches(page: Page, told: Sequence[tuple[str, Answer | str]], source: str) -
 
 
 def pending(page: Page, found: Mapping[str, OnLatch]) -> None:
-    """What is on the latch of guests, before anything that goes back with it."""
+    """Print the changes on the latch of guests, before anything that goes back with them."""
     for guest, each in found.items():
         page.wrapped(f"A change is {naming.pending(each)}: nightlatch keep.", label=guest, style="high")
     if found:
@@ -200,7 +200,7 @@ def _done(changed: FolderChange) -> str:
 
 
 def _theirs(page: Page, changed: FolderChange, when: str) -> None:
-    """What somebody else had changed."""
+    """Print the paths that somebody else had changed."""
     for path in changed.merged:
         page.line("  ", (path, "medium"), f"   touched by somebody else {when}: our lines went back, theirs stay")
     for path in changed.whole:
@@ -211,7 +211,7 @@ def _theirs(page: Page, changed: FolderChange, when: str) -> None:
 
 
 def undone(page: Page, changed: FolderChange, followed: str = "") -> None:
-    """What undo did on one guest, and what the estate file took over of it."""
+    """Print the changes of undo on one guest, and those in the estate file."""
     counted = f": {_done(changed)}" if changed.paths or changed.acts else ""
     page.line((changed.guest, "name"), f"   change {changed.change} taken back{counted}")
     for path in changed.paths:

@@ -24,7 +24,7 @@ CHANGED = (
 
 
 def shown(page: Page, met: FirstContact) -> None:
-    """What to type at the console, and the keys on the wire."""
+    """Print the command for the console, and the keys on the wire."""
     from nightlatch.ops.meet import CONSOLE, MD5_FORM
 
     look = met.look
@@ -71,7 +71,7 @@ def shown(page: Page, met: FirstContact) -> None:
 
 
 def answer(named: Sequence[ProvenKey]) -> str:
-    """What is said to one typed fingerprint."""
+    """Print the answer to one typed fingerprint."""
     if not named:
         return "That holds no fingerprint: SHA256: and 43 letters, or 16 pairs of hexadecimal digits joined by colons."
     return ", ".join(proven.key.kind for proven in named) + ": the same."
@@ -86,7 +86,7 @@ def contradiction(met: FirstContact, strange: Sequence[str]) -> str:
 
 
 def done(page: Page, met: FirstContact, pins: Sequence[str], source: Path) -> None:
-    """What was pinned, and what to do next."""
+    """Print the pins that were written, and the next command."""
     left = [proven.key.kind for proven in met.keys if proven.key.fingerprint not in pins]
     page.wrapped(f"{met.guest}: {len(pins)} host key{'s' if len(pins) != 1 else ''} pinned in {source}.", style="good")
     if left:

@@ -91,7 +91,7 @@ def _columns(result: Exposure) -> list[tuple[str, str, AddressSet]]:
 
 
 def _cell(each: ExposedSocket, sources: AddressSet) -> str:
-    """What becomes of a place's callers, in a word; nothing where the socket is not of their family."""
+    """The verdict on a place's callers, in a word; empty where the socket is not of their family."""
     if not any(piece.sources & sources for piece in each.pieces):
         return ""
     if sources <= each.sources(Fate.IN):

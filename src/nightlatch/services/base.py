@@ -117,7 +117,7 @@ class ServiceCase:
 
 @dataclass(frozen=True, slots=True)
 class Expected:
-    """What must hold once a change is in: questions to the guest's own program, each with the lines that it must say."""
+    """The conditions that hold after a change: questions to the guest's own program, each with the lines that it must say."""
 
     asked: Mapping[str, tuple[str, ...]]
 
@@ -163,7 +163,7 @@ class ServiceKind(Protocol):
         """The files that a server reads at its start or when it is told to load them again."""
 
     def after_change(self, before: ServiceCase, after: ServiceCase) -> Expected:
-        """What must hold after a change of files that a server loads."""
+        """The conditions that hold after a change of files that a server loads."""
 
     @property
     def handshake(self) -> Callable[[str], Machine] | None:

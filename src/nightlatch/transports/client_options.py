@@ -138,7 +138,7 @@ OPTIONS: tuple[ClientOption, ...] = (
 
 
 def first(known: frozenset[str], *, batch: bool) -> list[tuple[str, str]]:
-    """What is set before the user's files are read; `known`: the names that the client's -G prints."""
+    """The options set before the user's files are read; `known`: the names that the client's -G prints."""
     out = [("BatchMode", "yes" if batch else "no")]
     for each in OPTIONS:
         if each.use is OptionUse.SET and each.value and (not each.if_known or each.name.lower() in known):
@@ -147,10 +147,10 @@ def first(known: frozenset[str], *, batch: bool) -> list[tuple[str, str]]:
 
 
 def last() -> list[tuple[str, str]]:
-    """What is taken back after they were read."""
+    """The options taken back after the user's files were read."""
     return [(each.name, each.value) for each in OPTIONS if each.use is OptionUse.CLEARED]
 
 
 def for_pinned(command: str) -> list[tuple[str, str]]:
-    """What is set where host keys are pinned; `command` tells whether a key is one of them."""
+    """The options set where host keys are pinned; `command` tells whether a key is one of them."""
     return [(each.name, each.value or command) for each in OPTIONS if each.use is OptionUse.PINNED]

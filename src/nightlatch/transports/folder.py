@@ -74,7 +74,7 @@ class Folder:
                 os.close(here)
 
     def _above(self, path: str) -> tuple[int, str]:
-        """The same for reading: many paths lie in one folder, so its descriptor stays open for a while."""
+        """`parent` for reading: many paths lie in one folder, so its descriptor stays open for a while."""
         above, _, name = path.rstrip("/").rpartition("/")
         if not above:
             return self._fd, name or "."
@@ -86,7 +86,7 @@ class Folder:
         return self._held[above], name
 
     def look(self, path: str) -> Entry:
-        """What stands at a real path."""
+        """The entry at a real path."""
         try:
             folder, name = self._above(path)
             status = os.stat(name, dir_fd=folder, follow_symlinks=False)

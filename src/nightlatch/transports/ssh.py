@@ -59,13 +59,13 @@ class Address:
 
     @property
     def place(self) -> str:
-        """The same without the account."""
+        """The target without the account."""
         return self.host + (f":{self.port}" if self.port else "")
 
 
 @dataclass
 class Client:
-    """What all connections of one run share: configuration, bounds, and how to ask a person for a sudo password.
+    """Settings that all connections of one run share: configuration, bounds, and how to ask a person for a sudo password.
 
     `ask` gets a question and returns the answer, or is None where nobody can be asked. An answer is kept in memory only.
     """

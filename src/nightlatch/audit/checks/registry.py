@@ -20,7 +20,7 @@ from nightlatch.origin import Origin
 
 @dataclass(frozen=True)
 class Context:
-    """What a check of one guest sees; `estate` is None for a first look without one. `at` is aware."""
+    """The input of a check of one guest; `estate` is None for a first look without one. `at` is aware."""
 
     access: GuestAccess
     names: Names
@@ -35,7 +35,7 @@ class Context:
 
     @property
     def said(self) -> GuestEstate | None:
-        """What the estate file says of the guest; None for a first look."""
+        """The estate file's words about the guest; None for a first look."""
         return self.estate.of(self.guest) if self.estate is not None else None
 
     @cached_property
@@ -47,7 +47,7 @@ class Context:
 
 @dataclass(frozen=True, slots=True)
 class CheckResult:
-    """What a check yields; the rest of the finding comes from the registration."""
+    """The result of a check; the rest of the finding comes from the registration."""
 
     text: str
     proofs: tuple[Proof, ...]
@@ -57,7 +57,7 @@ class CheckResult:
 
 @dataclass(frozen=True, slots=True)
 class Identities:
-    """What the fleet checks keep of each guest: small, so that estates of any size fit."""
+    """The facts of one guest that the fleet checks compare: small, so that estates of any size fit."""
 
     guest: str
     host_keys: tuple[tuple[str, str, str], ...] = field(default=())  # path, kind, fingerprint
@@ -70,7 +70,7 @@ class Identities:
 
 @dataclass(frozen=True, slots=True)
 class Fleet:
-    """What a check over all guests sees; `estate` is None without one."""
+    """The input of a check over all guests; `estate` is None without one."""
 
     guests: tuple[Identities, ...]
     estate: Estate | None = None

@@ -50,7 +50,7 @@ def slices_above(named: str = "") -> tuple[str, ...]:
 
 
 def slice_of(snapshot: Snapshot, unit: str) -> str:
-    """What the files of a unit say of its slice; empty where they say nothing."""
+    """The slice in the files of a unit; empty where they name none."""
     found = ""
     for path in files_of(snapshot, unit):
         for line in sections.parse(snapshot.content(path) or b"", Dialect.UNIT).entries(section(unit)):

@@ -28,7 +28,7 @@ HARMLESS = frozenset(
 
 
 class PamOutcome(StrEnum):
-    """What a stack says in the end."""
+    """The result of a stack."""
 
     OPEN = "success"
     CHANGE = "new_authtok_reqd"

@@ -177,7 +177,7 @@ class Sudo:
         return held
 
     def _once(self, key: tuple[str, str, str], ask: Callable[[tuple[str, ...]], bool]) -> bool:
-        """What an alias comes to, worked out once; one that names itself adds nothing."""
+        """The members of an alias, worked out once; one that names itself adds nothing."""
         if key not in self._known:
             self._known[key] = False
             self._known[key] = ask(self.aliases[key[:2]])

@@ -15,7 +15,7 @@ MOST_ASKED = 60
 
 
 def after_change(before: ServiceCase, after: ServiceCase) -> Expected:
-    """What `sshd -T -C` must say for each caller whose settings a change touches.
+    """The lines that `sshd -T -C` must print for each caller whose settings a change touches.
 
     Keywords that this guest's sshd does not print are left out, as its own word in the evidence shows them.
     """

@@ -100,7 +100,7 @@ class SshServer:
 
     @property
     def gaps(self) -> tuple[Gap, ...]:
-        """What was undecided so far."""
+        """The gaps that were met so far."""
         return tuple(self._gaps)
 
     def entries(self, socket: Listener, within: AddressSet) -> Iterator[LoginEntries]:

@@ -109,7 +109,7 @@ class ChrootProblem:
 
 
 def chroot_problem(snapshot: Snapshot, path: str) -> ChrootProblem | None:
-    """What is wrong with a ChrootDirectory: every part must be root's and not writable by others (session.c)."""
+    """The fault of a ChrootDirectory: every part must be root's and not writable by others (session.c)."""
     if not path.startswith("/"):
         return ChrootProblem("the path does not begin at /", Origin(path))
     at = ""

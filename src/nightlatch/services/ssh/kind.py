@@ -94,7 +94,7 @@ class SshKind:
         return frozenset(reading.sshd.files)
 
     def after_change(self, before: ServiceCase, after: ServiceCase) -> Expected:
-        """What `sshd -T -C` must say for callers whose settings change."""
+        """The lines that `sshd -T -C` must print for callers whose settings change."""
         from nightlatch.services.ssh import after_change as changed
 
         return changed.after_change(before, after)
