@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Callable
+import weakref
+from collections.abc import Callable, Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -18,9 +20,11 @@ from nightlatch.demo.build import build
 from nightlatch.estate.load import load as load_estate
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.ops import survey as surveying
-from nightlatch.ops.audit import Auditor, audit
+from nightlatch.ops.audit import Auditor, as_surveyed, audit
+from nightlatch.ops.survey import SurveyResult, survey
 from nightlatch.readings import guest as readings
 from nightlatch.readings.network import network_reading
+from nightlatch.services.table import KINDS
 from tests.guests import AT
 
 SECRET = "content of a guest"
@@ -103,10 +107,33 @@ def test_a_process_that_dies_takes_one_guest_along(skerry: Path, monkeypatch: py
         return real(self, snapshot)
 
     monkeypatch.setattr(Auditor, "judged", judged)
-    found = {each.guest: each for each in audit(load_estate(skerry), AT, jobs=2).guests}
+    estate = load_estate(skerry)
+    found = {each.guest: each for each in audit(estate, AT, jobs=2).guests}
     assert "the process that worked on it died" in found["gauge"].unread
     assert not found["gate"].unread
     assert found["gate"].ways
+    as_read = [each for each, _ in as_surveyed(estate, AT, lambda: survey(estate), 2, KINDS)]
+    assert {each.guest: each.unread for each in as_read} == {each.guest: each.unread for each in found.values()}
+
+
+def test_guests_that_are_read_one_after_the_other_are_judged_and_forgotten(skerry: Path) -> None:
+    estate = load_estate(skerry)
+    (one,) = [each.snapshot for each in survey(estate, ["gate"])]
+    assert one is not None
+    known: list[weakref.ref[Snapshot]] = []
+
+    def surveys() -> Iterator[SurveyResult]:
+        for number in range(40):
+            each = replace(one, notes=(f"number {number}",))
+            known.append(weakref.ref(each))
+            assert sum(kept() is not None for kept in known) < 12, "evidence of guests that were judged is kept"
+            yield SurveyResult("gate", each)
+            del each
+        yield SurveyResult("gauge", None, "no answer")
+
+    alone, several = (sorted(as_surveyed(estate, AT, surveys, jobs, KINDS), key=repr) for jobs in (1, 2))
+    assert [found for found, _ in alone] == [found for found, _ in several]
+    assert len(several) == 41
 
 
 def test_a_live_guest_whose_answer_breaks_us_is_told(skerry: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import signal
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
@@ -20,7 +20,7 @@ from nightlatch.audit.names import names_of
 from nightlatch.estate.model import Estate, GuestSpec
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import NightlatchError, OwnFaultError, words_of, work_on
-from nightlatch.ops.survey import chosen, read_one, survey, survey_target
+from nightlatch.ops.survey import SurveyResult, chosen, read_one, survey, survey_target
 from nightlatch.readings import guest as readings
 from nightlatch.services.base import Kinds
 from nightlatch.services.table import KINDS
@@ -60,6 +60,7 @@ class Audit:
         return 1 if any(f.severity.at_least(fail_at) for f in counted) else 0
 
 
+AuditedGuest = tuple[GuestAudit, Identities | None]
 FEW = 64  # guests that one process audits faster than several do
 
 
@@ -128,12 +129,11 @@ def _alone(one: Identities, estate: Estate, at: datetime) -> str:
 
 def _audited(
     estate: Estate, at: datetime, picked: list[GuestSpec], jobs: int, client: Client | None, kinds: Kinds
-) -> Iterator[tuple[GuestAudit, Identities | None]]:
+) -> Iterator[AuditedGuest]:
     running = [spec.name for spec in picked if spec.via.is_live]
     if running:
-        work = Auditor(estate, at, kinds)
-        for each in survey(estate, running, client=client, kinds=kinds):
-            yield work.result(each.snapshot) if each.snapshot else (GuestAudit(each.guest, unread=each.problem), None)
+        several = jobs if len(running) >= FEW else 1
+        yield from as_surveyed(estate, at, lambda: survey(estate, running, client=client, kinds=kinds), several, kinds)
     names = [spec.name for spec in picked if not spec.via.is_live]
     if not names:
         return
@@ -144,9 +144,58 @@ def _audited(
     yield from _in_processes(estate, at, names, jobs, kinds)
 
 
-def _in_processes(
-    estate: Estate, at: datetime, names: list[str], jobs: int, kinds: Kinds
-) -> Iterator[tuple[GuestAudit, Identities | None]]:
+def as_surveyed(
+    estate: Estate, at: datetime, surveys: Callable[[], Iterable[SurveyResult]], jobs: int, kinds: Kinds
+) -> Iterator[AuditedGuest]:
+    """Live guests as they are read, judged by several processes while others are still read, and then forgotten."""
+    if jobs == 1:
+        work = Auditor(estate, at, kinds)
+        yield from (work.result(each.snapshot) if each.snapshot else _unread(each) for each in surveys())
+        return
+    from concurrent.futures import FIRST_COMPLETED, BrokenExecutor, Future, ProcessPoolExecutor, wait
+
+    def judged(work: Future[AuditedGuest], snapshot: Snapshot) -> AuditedGuest:
+        try:
+            return work.result()
+        except BrokenExecutor:
+            return _alone_in_a_process(_judge_here, snapshot, snapshot.guest, estate, at, kinds)
+
+    waiting: dict[Future[AuditedGuest], Snapshot] = {}
+    with ProcessPoolExecutor(jobs, initializer=_start_auditor, initargs=(estate, at, kinds)) as pool:
+        pool.submit(int).result()  # all processes are forked by now: before any thread of the surveys holds a lock
+        for each in surveys():
+            if each.snapshot is None:
+                yield _unread(each)
+                continue
+            try:
+                waiting[pool.submit(_judge_here, each.snapshot)] = each.snapshot
+            except BrokenExecutor:
+                yield _alone_in_a_process(_judge_here, each.snapshot, each.guest, estate, at, kinds)
+            while len(waiting) >= jobs * 2:
+                for done in wait(waiting, return_when=FIRST_COMPLETED).done:
+                    yield judged(done, waiting.pop(done))
+        for done, snapshot in waiting.items():
+            yield judged(done, snapshot)
+
+
+def _unread(found: SurveyResult) -> AuditedGuest:
+    return GuestAudit(found.guest, unread=found.problem), None
+
+
+def _alone_in_a_process(
+    act: Callable[[Any], AuditedGuest], what: object, name: str, estate: Estate, at: datetime, kinds: Kinds
+) -> AuditedGuest:
+    """One guest in a process of its own, for it may be the one that makes processes die."""
+    from concurrent.futures import BrokenExecutor, ProcessPoolExecutor
+
+    try:
+        with ProcessPoolExecutor(1, initializer=_start_auditor, initargs=(estate, at, kinds)) as pool:
+            return pool.submit(act, what).result()
+    except BrokenExecutor:
+        return GuestAudit(name, unread="the process that worked on it died"), None
+
+
+def _in_processes(estate: Estate, at: datetime, names: list[str], jobs: int, kinds: Kinds) -> Iterator[AuditedGuest]:
     """Several processes at a time. Where one of them dies, what is left is done one by one, each in a process of its own."""
     from concurrent.futures import BrokenExecutor, ProcessPoolExecutor
 
@@ -158,11 +207,7 @@ def _in_processes(
                 yield each
     except BrokenExecutor:
         for name in names[done:]:
-            try:
-                with ProcessPoolExecutor(1, initializer=_start_auditor, initargs=(estate, at, kinds)) as pool:
-                    yield pool.submit(_audit_here, name).result()
-            except BrokenExecutor:
-                yield GuestAudit(name, unread="the process that worked on it died"), None
+            yield _alone_in_a_process(_audit_here, name, name, estate, at, kinds)
 
 
 class Auditor:
@@ -172,7 +217,7 @@ class Auditor:
         self.estate, self.at, self.kinds = estate, at, kinds
         self.spaces, self.names = address_spaces(estate), names_of(estate)
 
-    def __call__(self, name: str) -> tuple[GuestAudit, Identities | None]:
+    def __call__(self, name: str) -> AuditedGuest:
         try:
             spec = self.estate.guests[name]
             with work_on(name):
@@ -181,7 +226,7 @@ class Auditor:
             return GuestAudit(name, unread=words_of(error)), None
         return self.result(snapshot)
 
-    def result(self, snapshot: Snapshot) -> tuple[GuestAudit, Identities | None]:
+    def result(self, snapshot: Snapshot) -> AuditedGuest:
         """The audit of one guest from its evidence, or why there is none."""
         try:
             with work_on(snapshot.guest):
@@ -203,8 +248,12 @@ def _start_auditor(estate: Estate, at: datetime, kinds: Kinds) -> None:
     _AUDITOR[:] = [Auditor(estate, at, kinds)]
 
 
-def _audit_here(name: str) -> tuple[GuestAudit, Identities | None]:
+def _audit_here(name: str) -> AuditedGuest:
     return _AUDITOR[0](name)
+
+
+def _judge_here(snapshot: Snapshot) -> AuditedGuest:
+    return _AUDITOR[0].result(snapshot)
 
 
 def _with_fleet(audits: Iterable[GuestAudit], more: Mapping[str, list[Finding]]) -> Iterator[GuestAudit]:

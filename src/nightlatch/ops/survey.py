@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import secrets
+from collections import deque
 from collections.abc import Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor, as_completed
+from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, as_completed, wait
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
@@ -167,16 +168,27 @@ def survey(
     at_once: int = AT_ONCE,
     kinds: Kinds = KINDS,
 ) -> Iterator[SurveyResult]:
-    """Read guests, live ones several at a time, each given as soon as it is there; unreachable is a result, too."""
+    """Read guests, live ones several at a time, each given as soon as it is there; unreachable is a result, too.
+
+    No more than `at_once` live guests are in memory, however slowly their results are taken.
+    """
     picked = chosen(estate, guests)
-    running = [spec for spec in picked if spec.via.is_live]
+    running = deque(spec for spec in picked if spec.via.is_live)
     with client_for(client) as using, pool_of(min(at_once, len(running)), using) as pool:
-        waiting = [pool.submit(_surveyed, estate, spec, using, kinds) for spec in running] if pool else []
+
+        def next_few(most: int) -> set[Future[SurveyResult]]:
+            those = [running.popleft() for _ in range(min(most, len(running)))]
+            return {pool.submit(_surveyed, estate, spec, using, kinds) for spec in those} if pool else set()
+
+        waiting = next_few(at_once)
         for spec in picked:
             if not spec.via.is_live:
                 yield _surveyed(estate, spec, using, kinds)
-        for done in as_completed(waiting):
-            yield done.result()
+        while waiting:
+            done, waiting = wait(waiting, return_when=FIRST_COMPLETED)
+            waiting |= next_few(len(done))
+            while done:
+                yield done.pop().result()
 
 
 def from_evidence(estate: Estate, folder: Path) -> Estate:
