@@ -80,6 +80,7 @@ class _Way:
     route: Route
     through: Addresses
     outer: Addresses
+    lifted: dict[Addresses, Bounds[Sources]] = field(default_factory=dict, compare=False, repr=False)
 
     @property
     def alike(self) -> str:
@@ -111,7 +112,6 @@ def guest_access(reading: GuestReading, at: datetime, spaces: AddressSpaces | No
 class _Work:
     def __init__(self, reading: GuestReading, spaces: AddressSpaces) -> None:
         self.reading, self.spaces = reading, spaces
-        self.known: dict[tuple[Listener, Arrival, Addresses], Bounds[Sources]] = {}
         self.arrivals = spaces.ways(reading.guest)
         self.gaps: dict[Gap, None] = dict.fromkeys(reading.accounts.gaps)
         self.services: list[ServiceAccess] = []
@@ -188,10 +188,9 @@ class _Work:
 
     def _lifted(self, way: _Way, seen: Addresses) -> Bounds[Sources]:
         """Callers of what the guest sees; many paths share one set, so each is worked out once."""
-        key = (way.socket, way.arrival, seen)
-        if key not in self.known:
-            self.known[key] = self.spaces.callers(way.arrival, way.outer, seen)
-        return self.known[key]
+        if seen not in way.lifted:
+            way.lifted[seen] = self.spaces.callers(way.arrival, way.outer, seen)
+        return way.lifted[seen]
 
 
 def _sums(entries: Iterable[LoginEntry], through: Addresses) -> _Sums:

@@ -17,7 +17,7 @@ from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import Power
 from nightlatch.model.routes import Leg, Route, Seal
 from nightlatch.model.secrets import Certificate, Key, Need, Password, Secret
-from nightlatch.model.sources import AddressSpace, Sources
+from nightlatch.model.sources import AddressSpace, Sources, without
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,14 +62,16 @@ def answers(paths: Iterable[AccessPath], names: Names, estate: Estate | None = N
             _hashable(path.callers.perhaps),
         )
         grouped.setdefault(key, []).append(path)
+    told: dict[int, tuple[Callers, Callers]] = {}  # many paths share their callers
     for found in grouped.values():
-        yield _way(found, names, estate)
+        first = found[0].callers
+        if id(first) not in told:
+            told[id(first)] = (callers(first.surely, names), callers(without(first.perhaps, first.surely), names))
+        yield _way(found, *told[id(first)], estate)
 
 
-def _way(paths: list[AccessPath], names: Names, estate: Estate | None) -> WayIn:
+def _way(paths: list[AccessPath], certain: Callers, possible: Callers, estate: Estate | None) -> WayIn:
     first = paths[0]
-    surely, perhaps = first.callers.surely, first.callers.perhaps
-    possible = {space: perhaps[space] - surely[space] if space in surely else perhaps[space] for space in perhaps}
     causes = dict.fromkeys(cause for path in paths for cause in path.causes)
     gaps = dict.fromkeys(gap for path in paths for gap in path.callers.because)
     return WayIn(
@@ -81,8 +83,8 @@ def _way(paths: list[AccessPath], names: Names, estate: Estate | None) -> WayIn:
         tuple(sorted(first.need, key=repr)),
         tuple(sorted({path.power for path in paths}, key=lambda power: (power.gives.value, power.what))),
         first.seal,
-        callers(surely, names),
-        callers({space: those for space, those in possible.items() if those}, names),
+        certain,
+        possible,
         tuple(causes),
         tuple(gaps),
     )

@@ -55,7 +55,22 @@ def port_number(text: str) -> int | None:
 
 def of_source(match: Match, found: AddressSet) -> Match | None:
     kept = match.sources & found
-    return replace(match, sources=kept) if kept else None
+    if not kept:
+        return None
+    # In full, for long lists of rules are narrowed one by one, and `replace` takes three times as long.
+    return Match(
+        kept,
+        match.targets,
+        match.protocols,
+        match.ports,
+        match.interfaces,
+        match.but,
+        match.astray,
+        match.rewritten,
+        match.states,
+        match.opening,
+        match.unread,
+    )
 
 
 def of_protocol(match: Match, names: Iterable[str]) -> Match | None:
