@@ -116,6 +116,40 @@ def clones(home: Path) -> None:
     print(f"{'':<52} {wall:6.1f} s for 10,000 guests")
 
 
+def forty(home: Path) -> Path:
+    """10,000 guests of forty kinds: ten of each image of the demo, which differ in host key, host name and settings."""
+    head = (home / "estate.yaml").read_text().split("guests:\n")[0]
+    names = ("gauge", "gate", "plotter", "chartbox")
+    for number in range(40):
+        image = home / f"kinds/{number}"
+        shutil.copytree(home / "images" / names[number % 4], image, symlinks=True)
+        (image / "etc/hostname").write_text(f"kind-{number}\n")
+        (image / "etc/ssh/sshd_config").open("a").write(f"\nClientAliveInterval {number}\n")
+        subprocess.run(
+            ["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", image / "etc/ssh/ssh_host_ed25519_key"], input=b"y\n"
+        )
+    rows = "".join(f"g{number},folder,kinds/{number % 40}\n" for number in range(10_000))
+    (home / "forty.csv").write_text(f"name,via,at\n{rows}")
+    path = home / "forty.yaml"
+    sentences = "  - {let: team crew, into: all guests, by: ssh, from: bench, with: key}\n"
+    path.write_text(f"{head}guests_from: forty.csv\ngrants:\n{sentences}")
+    return path
+
+
+def kinds(home: Path) -> None:
+    """The whole audit of these, on all processors."""
+    spent_on_it, memory, wall = whole("audit", forty(home))
+    told("audit of 10,000 guests of forty kinds", wall, f"s by the clock, {os.cpu_count()} processors", 60)
+    print(f"{'':<52} {spent_on_it:6.1f} s of CPU, {memory:.0f} MiB in the first process")
+
+
+def drafts(home: Path) -> None:
+    """The draft of an estate against its audit."""
+    path = many(home, 200)
+    audits, made = whole("audit", path)[0], whole("draft", path)[0]
+    told("draft of 200 guests", made / audits, "x their audit (CPU)", 3)
+
+
 def many(home: Path, count: int) -> Path:
     """An estate file with `count` guests, copies of the four by turns."""
     text = (home / "estate.yaml").read_text()
@@ -198,6 +232,8 @@ def main() -> None:
         growth(home)
         grants(home)
         clones(home)
+        kinds(home)
+        drafts(home)
         start_up(home)
         filters()
     live.run(told)
