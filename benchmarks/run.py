@@ -125,9 +125,9 @@ def forty(home: Path) -> Path:
         shutil.copytree(home / "images" / names[number % 4], image, symlinks=True)
         (image / "etc/hostname").write_text(f"kind-{number}\n")
         (image / "etc/ssh/sshd_config").open("a").write(f"\nClientAliveInterval {number}\n")
-        subprocess.run(
-            ["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", image / "etc/ssh/ssh_host_ed25519_key"], input=b"y\n"
-        )
+        key = image / "etc/ssh/ssh_host_ed25519_key"
+        key.unlink()
+        subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", key], check=True)
     rows = "".join(f"g{number},folder,kinds/{number % 40}\n" for number in range(10_000))
     (home / "forty.csv").write_text(f"name,via,at\n{rows}")
     path = home / "forty.yaml"
