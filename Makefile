@@ -41,9 +41,11 @@ quick: compiled
 compiled: $(VENV)/.installed-test
 	$(BIN)/python -m compileall -q src
 
-# Every class of attack at every step; `make test` keeps a sample of each.
+# Every class of attack at every step, and ten times as many generated cases; `make test` keeps a sample of each.
 judges: $(VENV)/.installed-test packages
-	NIGHTLATCH_ATTACKS=all NIGHTLATCH_REQUIRE_JUDGES=1 $(BIN)/pytest tests/live/test_titles.py tests/live/test_races.py tests/live/test_lets_go.py tests/judges/test_mutated.py
+	NIGHTLATCH_CASES=all NIGHTLATCH_REQUIRE_JUDGES=1 $(BIN)/pytest tests/judges tests/live/test_titles.py tests/live/test_races.py \
+		tests/live/test_lets_go.py tests/live/test_killed_scripts.py tests/live/test_lost_connections.py tests/live/test_power_cuts.py \
+		tests/live/test_managers.py
 
 bench: $(VENV)/.installed-test packages
 	$(BIN)/python benchmarks/run.py

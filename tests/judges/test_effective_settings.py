@@ -16,10 +16,11 @@ from nightlatch.model.sockets import Listener
 from nightlatch.readings import sshd
 from nightlatch.services.ssh import settings as reason
 from tests import trees
+from tests.budget import cases
 
 SSHD = "/usr/sbin/sshd"
 SEED = int(os.environ.get("NIGHTLATCH_SEED", "20261125"))
-TREES = int(os.environ.get("NIGHTLATCH_TREES", "3000"))
+TREES = int(os.environ.get("NIGHTLATCH_TREES", cases(2000, 30_000)))
 ADDRESSES = ("192.168.40.7", "192.168.41.1", "10.0.0.1", "10.3.0.1", "203.0.113.9", "2001:db8:40::5", "2001:db8::1")
 # Listening sockets are compared elsewhere: -T resolves names and orders families in its own way.
 NOT_COMPARED = ("listenaddress",)

@@ -13,14 +13,15 @@ from nightlatch.lab.labs import Lab
 from nightlatch.readings.filters import iptables, nftables, places
 from nightlatch.readings.filters.filter_reading import read as reading
 from nightlatch.readings.filters.rules import Rules
+from tests.budget import cases
 from tests.judges import filters, iptables_filters
 from tests.judges.filter_wire import HERE, TRIES, Tally, Wire, wired
 
 pytestmark = pytest.mark.judge(
     "nft", "ip", "nsenter", "iptables-restore", "ip6tables-restore", "iptables-legacy-restore", "ipset", root=True
 )
-ROUNDS = 120
-OLDER = 40
+ROUNDS = cases(60, 600)
+OLDER = cases(20, 200)
 
 
 @pytest.fixture(scope="module")

@@ -12,9 +12,11 @@ from pathlib import Path
 
 import pytest
 
+from tests.budget import ALL, cases
+
 SEED = int(os.environ.get("NIGHTLATCH_SEED", "20261125"))
-MIXTURES = int(os.environ.get("NIGHTLATCH_MIXTURES", "60"))
-DRAFTS = int(os.environ.get("NIGHTLATCH_DRAFTS", "16"))
+MIXTURES = int(os.environ.get("NIGHTLATCH_MIXTURES", cases(40, 400)))
+DRAFTS = int(os.environ.get("NIGHTLATCH_DRAFTS", cases(12, 100)))
 ROOT = Path(__file__).parents[2]
 
 
@@ -32,7 +34,7 @@ def drive(act: str, work: Path, part: int, count: int) -> list[dict[str, object]
         "private",
     ]
     words += [sys.executable, "-m", "tests.judges.login_driver", act, str(work), str(part), "2", str(SEED), str(count)]
-    done = subprocess.run(words, capture_output=True, text=True, cwd=ROOT, timeout=600)
+    done = subprocess.run(words, capture_output=True, text=True, cwd=ROOT, timeout=600 if not ALL else 6000)
     assert done.returncode == 0, done.stderr[-3000:]
     return [json.loads(line) for line in done.stdout.splitlines()]
 

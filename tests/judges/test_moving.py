@@ -16,10 +16,11 @@ from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Snapshot, from_files
 from nightlatch.readings.network import keyfiles, networkd
 from nightlatch.readings.network.profiles import Method
+from tests.budget import cases
 from tests.judges import networks
 from tests.judges.test_networks import run
 
-ROUNDS = 60
+ROUNDS = cases(40, 400)
 WANTED = "172.30.1.9/24"
 WANTED_6 = "2001:db8:ffff::9/64"
 HEAD = """\

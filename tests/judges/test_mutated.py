@@ -17,12 +17,12 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from nightlatch.evidence.snapshot import Entry, EntryKind
+from tests.budget import ALL, cases
 from tests.judges import seeds
 from tests.judges.mutating import ODD, drawn_out, mutated
 from tests.judges.subjects import Subject, guest, read_whole, subjects, who_gets_in, with_file
 
-ALL = os.environ.get("NIGHTLATCH_ATTACKS") == "all"
-TRIES = int(os.environ.get("NIGHTLATCH_TRIES", "100000" if ALL else "100"))
+TRIES = int(os.environ.get("NIGHTLATCH_TRIES", cases(100, 100_000)))
 WHOLE = 20  # a whole guest takes as long as so many texts: it is tried so much less often
 ONE = os.environ.get("NIGHTLATCH_TRY")
 SUBJECTS = {each.name: each for each in subjects()}

@@ -15,9 +15,10 @@ from nightlatch.formats import netplan
 from nightlatch.readings.network import ifupdown, keyfiles, networkd
 from nightlatch.readings.network import netplan as netplan_reading
 from nightlatch.readings.network.profiles import Method, Profile
+from tests.budget import cases
 from tests.judges import networks
 
-ROUNDS = 60
+ROUNDS = cases(40, 400)
 
 
 def told(profile: Profile, *, metrics: bool = True) -> dict[str, object]:

@@ -14,9 +14,10 @@ from nightlatch.access.verdicts import Flow, passed
 from nightlatch.evidence.snapshot import from_files
 from nightlatch.net.literal import parse_network
 from nightlatch.readings.filters import wrapper
+from tests.budget import cases
 
 pytestmark = pytest.mark.judge("tcpdmatch")
-ROUNDS = 40
+ROUNDS = cases(40, 400)
 CALLERS = tuple(
     """
     192.0.2.1 192.0.2.9 192.0.3.1 198.51.100.7 10.1.2.3 2001:db8::1 2001:db8:1::1 203.0.113.20

@@ -1,6 +1,6 @@
 """Attacks on lab guests: what a user or a broken guest does at any moment, and what must be so afterwards.
 
-`NIGHTLATCH_ATTACKS=all` tries every class at every step (make judges); without it a sample of each class is tried.
+`make judges` tries every class at every step, `make test` a sample of each class (tests/budget.py).
 """
 
 from __future__ import annotations
@@ -9,23 +9,13 @@ import contextlib
 import os
 import signal
 import subprocess
-from collections.abc import Iterator, Sequence
-from typing import TypeVar
+from collections.abc import Iterator
 
 from nightlatch.lab.machine import Guest, environment
 
-ALL = os.environ.get("NIGHTLATCH_ATTACKS") == "all"
-T = TypeVar("T")
 # Whoever is run as root by mistake leaves this.
 OWNED = "/root/owned"
 AS_MARA = ("setpriv", "--reuid=1001", "--regid=1001", "--clear-groups", "--inh-caps=-all")
-
-
-def sample(items: Sequence[T], every: int) -> list[T]:
-    """All of them, or every so many-th, the first and the last among them."""
-    if ALL or len(items) < 3:
-        return list(items)
-    return [item for number, item in enumerate(items) if number % every == 0 or number == len(items) - 1]
 
 
 def enter(guest: Guest) -> list[str]:

@@ -15,8 +15,8 @@ from nightlatch.faults import NightlatchError, PutBackError, UnreadableError
 from nightlatch.lab.machine import Guest
 from nightlatch.latch import live
 from nightlatch.latch.transaction import SEAM, Transaction
+from tests.budget import ALL, sample
 from tests.live import latching
-from tests.live.attacks import ALL, sample
 from tests.live.latching import GRANTS, PAUSE, Subject, Tell
 from tests.live.station import Station
 

@@ -17,8 +17,9 @@ from nightlatch.latch.transaction import SEAM
 from nightlatch.ops.audit import audit_target
 from nightlatch.ops.survey import survey_live
 from nightlatch.ops.undo import undo
+from tests.budget import ALL
 from tests.live import latching
-from tests.live.attacks import ALL, RACE, RACES, running
+from tests.live.attacks import RACE, RACES, running
 from tests.live.latching import GRANTS, PAUSE, Subject, Tell
 from tests.live.station import Station
 
