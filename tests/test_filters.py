@@ -16,7 +16,7 @@ from nightlatch.model.rules import RuleAction
 from nightlatch.net import ranges
 from nightlatch.net.literal import parse_network
 from nightlatch.net.ports import EVERY_PORT, PortSet
-from nightlatch.readings.filters import firewalld, iptables, nftables
+from nightlatch.readings.filters import firewalld, iptables, nftables, places
 from nightlatch.readings.filters.firewalld_checks import faults
 from nightlatch.readings.filters.rules import Rules
 
@@ -512,3 +512,29 @@ def test_what_firewalld_s_own_check_refuses_is_undecided(tmp_path: Path) -> None
         "/etc/firewalld/zones/public.xml": f"<zone>{REFUSED[0]}</zone>".encode(),
     }
     assert "firewalld does not take this" in firewalld.stored(from_files("x", files)).gaps[0].because
+
+
+@pytest.mark.parametrize(
+    "lines, same",
+    [
+        (["-A INPUT -s 10.0.0.1 -j ACCEPT", "-A INPUT -s 10.0.0.2 -j ACCEPT"], True),
+        (["-A INPUT -s 10.0.0.1 -j ACCEPT", "-A INPUT -s 10.0.0.2 -s 10.0.0.3 -j ACCEPT"], False),
+        (["-A INPUT -s 10.0.0.1 -j ACCEPT", "-A INPUT -s\t10.0.0.2 -j ACCEPT"], True),
+        (["-A INPUT -s 10.0.0.1 -j ACCEPT", "-A INPUT -s 10.0.0.2/33 -j ACCEPT"], False),
+        (["-A INPUT -s 10.0.0.1 -j ACCEPT", "-A INPUT -s name.example -j ACCEPT"], False),
+        ([":own - [0:0]", "-A own -s 10.0.0.1 -j RETURN", "-X own", "-A own -s 10.0.0.2 -j RETURN"], False),
+        (["-A INPUT -s 10.0.0.1 -m comment --comment \udcfe", "-A INPUT -s 10.0.0.2 -m comment --comment \udcff"], True),
+    ],
+)
+def test_a_rule_that_differs_by_its_source_is_read_as_if_it_stood_alone(lines: list[str], same: bool) -> None:
+    def read(rows: list[str]) -> Rules:
+        text = "\n".join(["*filter", ":INPUT DROP [0:0]", *rows, "COMMIT", ""])
+        raw = text.encode("utf-8", "surrogateescape")
+        return iptables.stored(from_files("x", {"/etc/iptables/rules.v4": raw}), places.IPTABLES_DEBIAN)
+
+    both = read(lines)
+    assert (not both.gaps) == same
+    if same:
+        alone = read(lines[1:]).chains["ip filter INPUT"].rules[0]
+        last = both.chains["ip filter INPUT"].rules[-1]
+        assert (last.matches, last.does, last.text) == (alone.matches, alone.does, alone.text)

@@ -358,6 +358,11 @@ def _apart(
 def _applying(flow: Flow, chain: Chain) -> Iterator[tuple[Rule, AddressSet, bool]]:
     """The rules that may match the flow, with the sources they match, and whether they surely do."""
     for rule in chain.rules:
+        if len(rule.matches) == 1:  # nearly all are so
+            held = _holds(rule.matches[0], flow)
+            if held is not None:
+                yield rule, rule.matches[0].sources, held
+            continue
         sure: list[AddressSet] = []
         maybe: list[AddressSet] = []
         for each in rule.matches:

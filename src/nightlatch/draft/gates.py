@@ -153,7 +153,7 @@ def saved(raw: bytes, gate: Gate | None, family: str) -> bytes:
 def _whole(lines: tuple[Line, ...]) -> Iterator[Line]:
     """The lines, the last one with its line end."""
     for line in lines:
-        yield line if line.raw.endswith(b"\n") else Line(line.number, line.kind, line.raw + b"\n", line.words)
+        yield line if line.raw.endswith(b"\n") else Line(line.number, line.kind, line.raw + b"\n", line.said)
 
 
 def _begins_rules(line: Line) -> bool:

@@ -20,6 +20,9 @@ _CHAIN = re.compile(r":(\S+)\s+(\S+)(?:\s+\[\d+:\d+\])?\s*")
 _COUNTED = re.compile(r"\[\d+:\d+\]\s*")
 
 
+A_RULE = "a rule (-A CHAIN ...), a chain (:CHAIN ...) or COMMIT"
+
+
 class LineKind(Enum):
     """The kind of a line."""
 
@@ -39,18 +42,20 @@ class Word(NamedTuple):
     column: int
 
 
-_made = tuple.__new__
-
-
 @dataclass(frozen=True, slots=True)
 class Line:
     """One line with all its bytes. `words` are a rule's; of a chain its name and policy, of a table its name; of a fault what
-    was expected."""
+    was expected. `said` are these words, or None for a rule without quotes, whose words are parted when they are asked for."""
 
     number: int
     kind: LineKind
     raw: bytes
-    words: tuple[Word, ...] = ()
+    said: tuple[Word, ...] | None = ()
+
+    @property
+    def words(self) -> tuple[Word, ...]:
+        """The words with their columns."""
+        return _plain_words(self.raw) if self.said is None else self.said
 
     @property
     def text(self) -> str:
@@ -117,20 +122,26 @@ def _rule(number: int, raw: bytes, text: str) -> Line:
     counted = _COUNTED.match(text)
     at = counted.end() if counted else 0
     if '"' not in text and "\\" not in text:
-        # Most of a long text is such words; made this way they take half the time of a call of the class.
-        words = [_made(Word, (found[0], found.start() + 1)) for found in _PLAIN.finditer(text, at)]
-    else:
-        words = []
-        for found in _WORD.finditer(text, at):
-            if text[at : found.start()].strip():
-                return _fault(number, raw, "a closing quote", _behind(text, at))
-            words.append(Word(_unquoted(found.group()), found.start() + 1))
-            at = found.end()
-        if text[at:].strip():
+        if text[at:].lstrip().startswith("-"):  # most of a long text is such rules
+            return Line(number, LineKind.RULE, raw, None)
+        return _fault(number, raw, A_RULE)
+    words = []
+    for found in _WORD.finditer(text, at):
+        if text[at : found.start()].strip():
             return _fault(number, raw, "a closing quote", _behind(text, at))
+        words.append(Word(_unquoted(found.group()), found.start() + 1))
+        at = found.end()
+    if text[at:].strip():
+        return _fault(number, raw, "a closing quote", _behind(text, at))
     if not words or not words[0].text.startswith("-"):
-        return _fault(number, raw, "a rule (-A CHAIN ...), a chain (:CHAIN ...) or COMMIT")
+        return _fault(number, raw, A_RULE)
     return Line(number, LineKind.RULE, raw, tuple(words))
+
+
+def _plain_words(raw: bytes) -> tuple[Word, ...]:
+    text = raw.decode("utf-8", "surrogateescape")
+    counted = _COUNTED.match(text)
+    return tuple(Word(found[0], found.start() + 1) for found in _PLAIN.finditer(text, counted.end() if counted else 0))
 
 
 def _behind(text: str, at: int) -> int:

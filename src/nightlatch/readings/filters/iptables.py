@@ -7,13 +7,13 @@ come from what `ipset save` stored; those that rules fill, or that nothing store
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.formats import ipset_save, iptables_save
-from nightlatch.formats.iptables_save import Line, LineKind, Word
+from nightlatch.formats.iptables_save import Line, LineKind
 from nightlatch.model.gaps import Gap
 from nightlatch.model.rules import RuleAction
 from nightlatch.net.addresses import AddressSet
@@ -60,7 +60,7 @@ class RestoredTables:
 
     sets: dict[str, SetMembers] = field(default_factory=dict)
     chains: dict[str, Chain] = field(default_factory=dict)
-    rules: dict[str, list[tuple[Rule, Sequence[Word]]]] = field(default_factory=dict)
+    rules: dict[str, list[tuple[Rule, Line, int]]] = field(default_factory=dict)  # each with its line, and its first word there
     gaps: list[Gap] = field(default_factory=list)
     made_at: Origin | None = None
     kind: OriginKind = OriginKind.FILE
@@ -131,6 +131,8 @@ class RestoredTables:
             self.rules[key] = []
 
     def rule(self, family: str, table: str, line: Line, path: str) -> None:
+        if self.as_before(family, table, line, path):
+            return None
         verb, words = line.words[0].text, line.words[1:]
         name = words[0].text if words else ""
         key = f"{family} {table} {name}"
@@ -161,20 +163,33 @@ class RestoredTables:
             raise RuleFault(f'there is no chain or target "{to[:40]}" yet', words[0].column)
         if made.does in (RuleAction.JUMP, RuleAction.GOTO):
             made = replace(made, to=target)
-        self.rules[key].insert(position, (made, rest))
+        self.rules[key].insert(position, (made, line, len(words) + 1 - len(rest)))
+        if verb == "-A":
+            self.shapes.note(f"{family} {table}", line, rest, hooked, (key, made.to))
         return None
+
+    def as_before(self, family: str, table: str, line: Line, path: str) -> bool:
+        """Append a rule that differs from an earlier one by its source alone; False where there is no such one."""
+        found = self.shapes.as_before(f"{family} {table}", line, self.place(path, line.number))
+        if found is None:
+            return False
+        made, (key, to) = found
+        if key not in self.chains or (to and to not in self.chains):
+            return False
+        self.rules[key].append((replace(made, to=to) if to else made, line, 2))
+        return True
 
     def done(self) -> Rules:
         """The rules as they stand now."""
-        chains = {key: replace(chain, rules=tuple(rule for rule, _ in self.rules[key])) for key, chain in self.chains.items()}
+        chains = {key: replace(chain, rules=tuple(rule for rule, _, _ in self.rules[key])) for key, chain in self.chains.items()}
         return Rules(chains, tuple(self.gaps), answering(chains, self.back))
 
     def back(self, key: str) -> list[Rule]:
         """The rules of a chain as they are for what is sent back to the caller."""
         table = key.rpartition(" ")[0]
         found = []
-        for rule, words in self.rules[key]:
-            made, _ = rule_of(words, rule.origin, rule.text, table, "", self.sets, back=True)
+        for rule, line, first in self.rules[key]:
+            made, _ = rule_of(line.words[first:], rule.origin, rule.text, table, "", self.sets, back=True)
             found.append(replace(made, to=rule.to))
         return found
 

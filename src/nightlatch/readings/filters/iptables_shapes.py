@@ -7,9 +7,10 @@ take half the time).
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 
-from nightlatch.formats.iptables_save import Word
+from nightlatch.formats.iptables_save import Line, Word
 from nightlatch.origin import Origin
 from nightlatch.readings.filters.iptables_options import RuleFault, begins
 from nightlatch.readings.filters.iptables_rules import SetMembers, address_set, rule_of
@@ -18,6 +19,9 @@ from nightlatch.readings.filters.rules import Rule
 
 SOURCE = ("-s", "--source", "--src")
 MOST = 4096
+UNKNOWN = "\ufffd"
+ADDRESS = re.compile(r"[0-9a-fA-F.:]+(?:/[0-9]+)?")
+Place = tuple[str, str]  # the keys of the rule's chain and of the chain that it leads to, empty for none
 
 
 class Shapes:
@@ -26,6 +30,7 @@ class Shapes:
     def __init__(self, sets: Mapping[str, SetMembers]) -> None:
         self.sets = sets
         self.known: dict[tuple[str, ...], tuple[Rule, str] | None] = {}
+        self.texts: dict[tuple[str, str, str], tuple[Rule, Place]] = {}
 
     def rule_of(self, words: Sequence[Word], origin: Origin, text: str, table: str, hooked: str) -> tuple[Rule, str]:
         """The same as readings/filters/iptables_rules.py has it. Raises RuleFault."""
@@ -39,6 +44,33 @@ class Shapes:
         matches = tuple(kept for match in rule.matches if (kept := of_source(match, found)) is not None)
         return Rule(matches, rule.does, origin, text, onto=rule.onto), to
 
+    def note(self, table: str, line: Line, rest: Sequence[Word], hooked: str, place: Place) -> None:
+        """Remember the text around the source of a rule that was just appended, where it has one plain source and no quotes."""
+        texts = [word.text for word in rest]
+        if line.said is not None or "-s" not in texts or not _is_plain(texts, texts.index("-s")):
+            return
+        shape = self.shape(rest, texts, texts.index("-s"), table, hooked)
+        before, _, after = _around_source(line.text)
+        # Bytes that are no UTF-8 all look alike in the text.
+        if shape is not None and before.startswith("-A ") and UNKNOWN not in before + after:
+            if len(self.texts) >= MOST:
+                self.texts.clear()
+            self.texts[(table, before, after)] = (shape[0], place)
+
+    def as_before(self, table: str, line: Line, origin: Origin) -> tuple[Rule, Place] | None:
+        """The rule of a line whose text was met with another source, and what was noted of that; None for any other line."""
+        if line.said is not None:
+            return None
+        text = line.text
+        before, source, after = _around_source(text)
+        met = self.texts.get((table, before, after))
+        found = address_set(source, table.partition(" ")[0]) if met is not None and ADDRESS.fullmatch(source) else None
+        if met is None or found is None:
+            return None
+        rule, place = met
+        matches = tuple(kept for match in rule.matches if (kept := of_source(match, found)) is not None)
+        return Rule(matches, rule.does, origin, text, onto=rule.onto), place
+
     def shape(self, words: Sequence[Word], texts: list[str], at: int, table: str, hooked: str) -> tuple[Rule, str] | None:
         """The rule without its source; None where even that is refused, so that the whole one has to say why."""
         key = (table, hooked, *texts[:at], "", *texts[at + 2 :])
@@ -51,6 +83,13 @@ class Shapes:
             except RuleFault:
                 self.known[key] = None
         return self.known[key]
+
+
+def _around_source(text: str) -> tuple[str, str, str]:
+    """The text before the first ` -s `, the word behind it, and the rest; the word is empty where there is none."""
+    before, _, rest = text.partition(" -s ")
+    source, _, after = rest.partition(" ")
+    return before, source, after
 
 
 def _is_plain(texts: list[str], at: int) -> bool:
