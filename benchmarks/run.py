@@ -124,7 +124,8 @@ def forty(home: Path) -> Path:
         image = home / f"kinds/{number}"
         shutil.copytree(home / "images" / names[number % 4], image, symlinks=True)
         (image / "etc/hostname").write_text(f"kind-{number}\n")
-        (image / "etc/ssh/sshd_config").open("a").write(f"\nClientAliveInterval {number}\n")
+        with (image / "etc/ssh/sshd_config").open("a") as config:
+            config.write(f"\nClientAliveInterval {number}\n")
         key = image / "etc/ssh/ssh_host_ed25519_key"
         key.unlink()
         subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", key], check=True)

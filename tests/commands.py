@@ -82,7 +82,13 @@ class Commands:
         server.stdin.write(json.dumps(request) + "\n")
         server.stdin.flush()
         ready, _, _ = select.select([server.stdout], [], [], timeout)
-        return int(server.stdout.readline()) if ready else None
+        if not ready:
+            return None
+        line = server.stdout.readline()
+        if not line:
+            self.close()
+            raise RuntimeError("the process that forks commands has died; what it said stands above")
+        return int(line)
 
     def _started(self) -> subprocess.Popen[str]:
         if self._server is None:

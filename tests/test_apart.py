@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import time
 import weakref
 from collections.abc import Callable, Iterator
 from dataclasses import replace
@@ -25,6 +26,7 @@ from nightlatch.ops.survey import SurveyResult, survey
 from nightlatch.readings import guest as readings
 from nightlatch.readings.network import network_reading
 from nightlatch.services.table import KINDS
+from nightlatch.transports import targets
 from tests.guests import AT
 
 SECRET = "content of a guest"
@@ -114,6 +116,24 @@ def test_a_process_that_dies_takes_one_guest_along(skerry: Path, monkeypatch: py
     assert found["gate"].ways
     as_read = [each for each, _ in as_surveyed(estate, AT, lambda: survey(estate), 2, KINDS)]
     assert {each.guest: each.unread for each in as_read} == {each.guest: each.unread for each in found.values()}
+
+
+def test_no_more_guests_are_read_than_are_taken(monkeypatch: pytest.MonkeyPatch) -> None:
+    begun: list[str] = []
+
+    def read(name: str, **_: object) -> Snapshot:
+        begun.append(name)
+        return Snapshot(name, {})
+
+    monkeypatch.setattr(surveying, "survey_target", read)
+    monkeypatch.setattr(targets, "is_live", lambda name: name.startswith("live"))
+    names = [f"live-{number}" for number in range(40)] + ["folder"]
+    taken = []
+    for each in surveying.survey_targets(names, at_once=3):
+        taken.append(each.guest)
+        time.sleep(0.01)  # long enough to begin more, if that were allowed
+        assert len(begun) <= len(taken) + 3
+    assert sorted(taken) == sorted(names)
 
 
 def test_guests_that_are_read_one_after_the_other_are_judged_and_forgotten(skerry: Path) -> None:

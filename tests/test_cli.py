@@ -82,10 +82,11 @@ def test_the_whole_loop(fresh: Path) -> None:
 def test_survey_and_look_at_archives(fresh: Path) -> None:
     text = run("survey", cwd=fresh)
     assert "gauge:" in text
+    assert text.endswith("Next: nightlatch audit estate.yaml --evidence evidence\n")
     look = run("audit", "evidence/chartbox.evidence.tar.gz", *AS_OF, cwd=fresh, code=1)
     assert "the key old-laptop gives a root shell, from anywhere but 192.168.40.0/24" in " ".join(look.split())
     assert "Next: nightlatch new estate.yaml" in look
-    run("survey", "images/gate", "--into", "one", cwd=fresh)
+    assert "Next: nightlatch audit one/gate.evidence.tar.gz" in run("survey", "images/gate", "--into", "one", cwd=fresh)
     assert (fresh / "one/gate.evidence.tar.gz").exists()
     # What was kept stands for the guests, who may be gone.
     for words, code in (
@@ -224,7 +225,7 @@ def test_the_address_book_of_the_station(fresh: Path) -> None:
         "149 addresses are free for fixed ones; the next is 192.168.56.2",
         "gate and chartbox both have 192.168.56.22",
         "2 default routes for IPv4",
-        "by lease: whoever is given it tomorrow",
+        "by lease: another machine may have it tomorrow",
         "On plotter the name chartbox leads to 192.168.56.24",
         "have the same machine id",
         "It touches gauge, plotter.",

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
-from functools import partial
 from pathlib import Path
 
 import pytest
@@ -15,16 +14,13 @@ from nightlatch.access.verdicts import Flow, passed
 from nightlatch.audit.run import guest_audit
 from nightlatch.evidence.snapshot import from_files
 from nightlatch.formats import iptables_save
-from nightlatch.formats.iptables_save import Word
 from nightlatch.net.addresses import EVERY_ADDRESS
 from nightlatch.net.literal import parse_network
 from nightlatch.ops.survey import survey_target
-from nightlatch.origin import Origin
 from nightlatch.readings.filters import filter_reading, firewalld, iptables, places, wrapper
-from nightlatch.readings.filters.iptables_options import RuleFault
-from nightlatch.readings.filters.iptables_rules import SetMembers, rule_of
-from nightlatch.readings.filters.iptables_shapes import Shapes
-from nightlatch.readings.filters.rules import Rules
+from nightlatch.readings.filters.iptables import RestoredTables
+from nightlatch.readings.filters.iptables_rules import SetMembers
+from nightlatch.readings.filters.rules import Rule, Rules
 from tests.guests import AT, Guest, estate, lifted, pub
 
 SPOKEN = {"filter.not-at-boot", "filter.two-managers"}
@@ -219,22 +215,24 @@ SHAPES = [
     "-j ACCEPT",
     "-j DROP",
     "-m recent --update --seconds 60 --hitcount 4",
+    '-m comment --comment "a -s 192.0.2.1 b"',
+    "-m comment --comment a\tb",
 ]
 
 
-@given(st.lists(st.sampled_from(SHAPES), min_size=1, max_size=5).map(" ".join))
-def test_a_rule_by_its_shape_is_the_rule_as_it_is_read(text: str) -> None:
-    words = [Word(each, column) for column, each in enumerate(text.split(), 1)]
-    sets = {"desk": SetMembers(((parse_network("192.0.2.0/29"), frozenset(), None),))}
-    shapes = Shapes(sets)
-    told: list[object] = []
-    for _ in range(2):  # the second time the shape is known
-        for made in (shapes.rule_of, partial(rule_of, sets=sets)):
-            try:
-                told.append(made(words, Origin("x", 3), text, "ip filter", "INPUT"))
-            except RuleFault as error:
-                told.append((str(error), error.column))
-    assert told[1:] == told[:-1]
+@given(st.lists(st.sampled_from(SHAPES), min_size=1, max_size=5).map(" ".join), st.sampled_from(["", "[12:345] "]))
+def test_a_rule_like_one_with_another_source_is_the_rule_as_it_is_read(text: str, counters: str) -> None:
+    def read(*rules: str) -> tuple[list[Rule], int]:
+        tables = RestoredTables({"desk": SetMembers(((parse_network("192.0.2.0/29"), frozenset(), None),))})
+        lines = ["*filter", ":INPUT ACCEPT [0:0]", *(f"{counters}-A INPUT {each}" for each in rules), "COMMIT", ""]
+        tables.restore("\n".join(lines).encode(), "x", "ip")
+        return [rule for rule, _, _ in tables.rules["ip filter INPUT"]], len(tables.gaps)
+
+    alone, refused = read(text)
+    both, either = read(text.replace("-s 192.0.2.1", "-s 192.0.2.77"), text)
+    assert refused == either
+    if not refused:
+        assert replace(both[-1], origin=alone[0].origin) == alone[0]
 
 
 def zone(text: str) -> dict[str, str]:

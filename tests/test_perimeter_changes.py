@@ -138,7 +138,7 @@ def test_a_service_that_gives_back_something_else(station: Station, monkeypatch:
 
 def test_without_a_service_the_rows_are_told(station: Station) -> None:
     told = station.run("--network", "hidden")
-    assert "Next: have them written by whoever keeps that filter." in told
+    assert "Next: have them written by the people who keep that filter." in told
     assert "names no service" in station.run("--network", "hidden", "--enact", code=4)
     found = json.loads(CliRunner().invoke(cli, ["perimeter", str(station.folder / "estate.yaml"), "--format", "json"]).output)
     assert found["format"] == "nightlatch/perimeter/1"

@@ -27,7 +27,7 @@ from nightlatch.latch.transaction import SEAM, Transaction
 from nightlatch.ops.draft import draft, prove
 from nightlatch.ops.enact import terms
 from nightlatch.ops.survey import survey_live
-from tests.live.station import QUICK, Station
+from tests.live.station import Station, ssh
 
 FOLDERS = ("/etc", "/home", "/root")
 GRANTS = """
@@ -139,25 +139,7 @@ def own(path: str) -> bool:
 def offered(station: Station, guest: Guest) -> str:
     """The methods that the running sshd names to a caller without proof."""
     address = guest.run("ip", "-o", "-4", "addr", "show", "eth0").split()[3].split("/")[0]
-    words = [
-        "ssh",
-        "-F",
-        "none",
-        "-v",
-        "-o",
-        "BatchMode=yes",
-        "-o",
-        "PreferredAuthentications=none",
-        "-o",
-        "StrictHostKeyChecking=no",
-        "-o",
-        "UserKnownHostsFile=/dev/null",
-        "-o",
-        "ConnectTimeout=5",
-        *QUICK,
-        f"mara@{address}",
-        "true",
-    ]
+    words = [*ssh("BatchMode=yes", "PreferredAuthentications=none", "ConnectTimeout=5"), "-v", f"mara@{address}", "true"]
     done = subprocess.run(
         station.desk.words(*words), capture_output=True, text=True, timeout=60, env=environment({}), stdin=subprocess.DEVNULL
     )

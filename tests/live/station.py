@@ -19,7 +19,7 @@ from tests.commands import Commands
 
 ROOT = Path(__file__).parents[2]
 # A key exchange against quantum computers takes a tenth of a second of a processor, and is not what these logins try.
-QUICK = ("-o", "KexAlgorithms=curve25519-sha256")
+QUICK = "KexAlgorithms=curve25519-sha256"
 KEYS = ("desk", "mara", "joon", "other")
 NETWORKS = {
     "isle": ("192.168.56.254/24", "2001:db8:56::fe/64"),
@@ -55,7 +55,7 @@ class Station:
             self.keys[name] = (self.folder / f"{name}.pub").read_text().strip()
         (self.folder / "ssh_config").write_text(
             f"Host *\n    IdentitiesOnly yes\n    IdentityFile {self.folder}/desk\n    UserKnownHostsFile /dev/null\n"
-            f"    KexAlgorithms {QUICK[1].partition('=')[2]}\n"
+            f"    {QUICK.replace('=', ' ')}\n"
         )
 
     def guest(
@@ -157,30 +157,8 @@ class Station:
     ) -> bool:
         """One real login over the lab's network."""
         address = guest.run("ip", "-o", "-4", "addr", "show", "eth0").split()[3].split("/")[0]
-        words = [
-            "ssh",
-            "-F",
-            "none",
-            "-o",
-            "BatchMode=yes",
-            "-o",
-            "StrictHostKeyChecking=no",
-            "-o",
-            "UserKnownHostsFile=/dev/null",
-            "-o",
-            "IdentitiesOnly=yes",
-            "-o",
-            "ConnectTimeout=5",
-            "-o",
-            "LogLevel=ERROR",
-            *QUICK,
-            "-i",
-            str(self.folder / key),
-            *options,
-            f"{account}@{address}",
-            "echo",
-            "in",
-        ]
+        words = ssh("BatchMode=yes", "IdentitiesOnly=yes", "ConnectTimeout=5", "LogLevel=ERROR")
+        words += ["-i", str(self.folder / key), *options, f"{account}@{address}", "echo", "in"]
         done = subprocess.run(
             (node or self.desk).words(*words),
             capture_output=True,
@@ -190,6 +168,12 @@ class Station:
             env=environment({}),
         )
         return done.stdout == "in\n"
+
+
+def ssh(*options: str) -> list[str]:
+    """The system's client with these options, and nothing of this user's own."""
+    stated = ("StrictHostKeyChecking=no", "UserKnownHostsFile=/dev/null", QUICK, *options)
+    return ["ssh", "-F", "none", *(word for each in stated for word in ("-o", each))]
 
 
 def interruptible(words: list[str]) -> list[str]:

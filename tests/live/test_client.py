@@ -17,7 +17,7 @@ from nightlatch.lab.machine import environment
 from nightlatch.ops.survey import survey_live
 from nightlatch.transports.client_options import OPTIONS, OptionUse
 from nightlatch.transports.ssh import Address, Client, Ssh
-from tests.live.station import Station
+from tests.live.station import Station, ssh
 from tests.live.terminal import at_a_terminal
 from tests.test_client import THEIRS, asked
 
@@ -65,21 +65,7 @@ def client(net: Station, text: str, ask: Callable[[str], str] | None = None) -> 
 @contextmanager
 def forward(net: Station, to: str) -> Iterator[int]:
     """A forward on the desk's loopback that ends at another guest than the one in mind."""
-    words = [
-        "ssh",
-        "-F",
-        "none",
-        "-o",
-        "StrictHostKeyChecking=no",
-        "-o",
-        "UserKnownHostsFile=/dev/null",
-        "-N",
-        "-i",
-        str(net.folder / "desk"),
-        "-L",
-        f"127.0.0.1:2222:{to}:22",
-        f"keeper@{GATE}",
-    ]
+    words = [*ssh(), "-N", "-i", str(net.folder / "desk"), "-L", f"127.0.0.1:2222:{to}:22", f"keeper@{GATE}"]
     process = subprocess.Popen(net.desk.words(*words), stdin=subprocess.DEVNULL, stderr=subprocess.DEVNULL, env=environment({}))
     try:
         end = time.monotonic() + 10

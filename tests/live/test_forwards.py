@@ -20,7 +20,7 @@ from nightlatch.model.sources import COMMON
 from nightlatch.net.literal import parse_network
 from nightlatch.ops.survey import survey_live
 from nightlatch.readings import guest as readings
-from tests.live.station import QUICK, Station
+from tests.live.station import Station, ssh
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "nft", "systemctl", root=True)
 ROUTER = """\
@@ -89,31 +89,8 @@ def chartbox(station: Station) -> Iterator[Guest]:
 
 
 def login(station: Station, node: Node, address: str, port: int) -> bool:
-    words = [
-        "ssh",
-        "-F",
-        "none",
-        "-p",
-        str(port),
-        "-o",
-        "BatchMode=yes",
-        "-o",
-        "StrictHostKeyChecking=no",
-        "-o",
-        "UserKnownHostsFile=/dev/null",
-        "-o",
-        "IdentitiesOnly=yes",
-        "-o",
-        "ConnectTimeout=1",
-        "-o",
-        "LogLevel=ERROR",
-        *QUICK,
-        "-i",
-        str(station.folder / "mara"),
-        f"mara@{address}",
-        "echo",
-        "in",
-    ]
+    words = ssh("BatchMode=yes", "IdentitiesOnly=yes", "ConnectTimeout=1", "LogLevel=ERROR", f"Port={port}")
+    words += ["-i", str(station.folder / "mara"), f"mara@{address}", "echo", "in"]
     done = subprocess.run(
         node.words(*words), capture_output=True, text=True, timeout=60, stdin=subprocess.DEVNULL, env=environment({})
     )

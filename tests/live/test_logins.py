@@ -23,7 +23,7 @@ from nightlatch.readings import guest as readings
 from nightlatch.services.ssh.opinion import disagreements
 from tests.describing import described
 from tests.judges.login_driver import predicted
-from tests.live.station import QUICK, Station
+from tests.live.station import Station, ssh
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "systemctl", root=True)
 SOURCES = {"bench": "192.168.40.7", "bench six": "2001:db8:40::7", "field": "203.0.113.20", "isle": "192.168.56.9"}
@@ -108,29 +108,9 @@ def attempt(station: Station, node: Node, guest: Guest, account: str, how: str, 
     parts = how.split("+")
     keys = [f"-i{station.folder}/{part[4:]}" for part in parts if part.startswith("key ")]
     methods = ",".join(["publickey"] * bool(keys) + ["password"] * ("password" in parts))
-    words = [
-        "ssh",
-        "-F",
-        "none",
-        "-o",
-        "StrictHostKeyChecking=no",
-        "-o",
-        "UserKnownHostsFile=/dev/null",
-        "-o",
-        "IdentitiesOnly=yes",
-        "-o",
-        "ConnectTimeout=8",
-        "-o",
-        "LogLevel=ERROR",
-        "-o",
-        "NumberOfPasswordPrompts=1",
-        *QUICK,
-        "-o",
-        f"PreferredAuthentications={methods}",
-        *(keys or ["-oPubkeyAuthentication=no"]),
-        f"{account}@{address}",
-        "echo in",
-    ]
+    asked = (f"PreferredAuthentications={methods}", *([] if keys else ["PubkeyAuthentication=no"]))
+    words = ssh("IdentitiesOnly=yes", "ConnectTimeout=8", "LogLevel=ERROR", "NumberOfPasswordPrompts=1", *asked)
+    words += [*keys, f"{account}@{address}", "echo in"]
     env = environment({"SSH_ASKPASS": f"{station.folder}/askpass", "SSH_ASKPASS_REQUIRE": "force"})
     done = subprocess.run(node.words(*words), capture_output=True, text=True, timeout=40, stdin=subprocess.DEVNULL, env=env)
     return done.stdout == "in\n"

@@ -92,7 +92,7 @@ def test_another_fingerprint_ends_it_and_nothing_is_written(station: Station, gu
     (station.folder / "estate.yaml").write_text(ESTATE)
     wrong = "SHA256:" + "B" * 43
     out = station.nightlatch("meet", "gauge", "--fingerprint", wrong, code=4)
-    assert "is none of the keys that answer" in out
+    assert "is not among the keys on the wire" in out
     assert "nobody is at a terminal to answer: Fingerprint, as the console shows it" in station.nightlatch(
         "meet", "gauge", code=4
     )

@@ -168,14 +168,14 @@ def _host_key(look: Look, spec: GuestSpec) -> Iterator[Finding]:
         return
     shown = ", ".join(f"{proven.key.kind} {proven.key.fingerprint}" for proven in look.keys)
     if not spec.host_keys:
-        text = f"No host key is pinned, so whoever answers is taken for {spec.name}. Pin it: nightlatch meet {spec.name}."
+        text = f"No host key is pinned, so any server that answers is taken for {spec.name}. Pin it: nightlatch meet {spec.name}."
         yield _finding("reach.not-pinned", Severity.MEDIUM, spec, text, _seen(look, shown))
         return
     strange = [proven for proven in look.keys if proven.key.fingerprint not in spec.host_keys]
     if len(strange) == len(look.keys):
         text = (
-            f"Whoever answers proves another host key than the one pinned for {spec.name}: it was rebuilt, the address leads "
-            "to another guest, or somebody answers in its place. Send nothing there before its console was compared."
+            f"The server that answers proves another host key than the one pinned for {spec.name}: it was rebuilt, the address "
+            "leads to another guest, or somebody answers in its place. Send nothing there before its console was compared."
         )
         yield _finding("reach.other-host-key", Severity.CRITICAL, spec, text, _seen(look, shown), Proof("pinned", spec.origin))
     elif strange:
@@ -244,7 +244,7 @@ def _keys_against(look: Look, spec: GuestSpec, access: GuestAccess) -> Iterator[
     held = {key.fingerprint for key in access.reading.host_keys}
     if held and look.keys and not held & set(look.fingerprints):
         shown = ", ".join(f"{proven.key.kind} {proven.key.fingerprint}" for proven in look.keys)
-        text = "The host key on the wire is none of those in the evidence: another guest answers than the one that was read."
+        text = "The evidence does not hold the host key on the wire: another guest answers than the one that was read."
         proof = Proof("held there", Origin(access.reading.host_keys[0].path))
         yield _finding("reach.not-the-guest-read", Severity.HIGH, spec, text, _seen(look, shown), proof)
 

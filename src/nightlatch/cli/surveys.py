@@ -52,7 +52,8 @@ def run(
                 )  # a word that names no target is a slip of the hand, not a guest that could not be read
             total = len(sources)
             results = survey_targets(sources, client=client, pins=pins, at_once=at_once)
-        return _keep(results, total, into, client)
+        estate_file = estates[0] if estates else ""
+        return _keep(results, total, into, client, estate_file)
 
 
 def scripted(sources: Sequence[str], guests: list[str], short: bool) -> bytes:
@@ -65,9 +66,9 @@ def scripted(sources: Sequence[str], guests: list[str], short: bool) -> bytes:
     return survey_script(estate_of(source), guests[0], short=short)
 
 
-def _keep(results: Iterator[SurveyResult], total: int, into: Path, client: Client) -> int:
+def _keep(results: Iterator[SurveyResult], total: int, into: Path, client: Client, estate_file: str) -> int:
     missed: list[SurveyResult] = []
-    read = 0
+    read, last = 0, ""
     try:
         with _bar(total, client) as (step, say):
             for each in results:
@@ -77,7 +78,7 @@ def _keep(results: Iterator[SurveyResult], total: int, into: Path, client: Clien
                     try:
                         with work_on(each.guest):
                             _one(each, into, say)
-                        read += 1
+                        read, last = read + 1, each.guest
                     except OwnFaultError as error:
                         missed.append(replace(each, problem=error.words))
                 step()
@@ -89,6 +90,9 @@ def _keep(results: Iterator[SurveyResult], total: int, into: Path, client: Clien
         click.echo(f"{each.guest}: not read: {in_one_line(each.problem, 1000)}", err=True)
     if missed and read:
         click.echo(f"{read} of {total} guests read, {len(missed)} not", err=True)
+    if read:
+        wanted = f"{estate_file} --evidence {into}" if estate_file else file_of(into, last)
+        click.echo(f"Next: nightlatch audit {shown(str(wanted))}", err=True)
     return 3 if missed else 0
 
 

@@ -3,7 +3,7 @@ ufw(8), firewalld.richlanguage(5)).
 
 Its rules stand in objects of their own: a chain or table named nightlatch, rules of ufw with that comment, rich rules with a
 priority of their own. Only packets to these ports are matched, and of those nobody is let in with, only first ones are dropped:
-sessions, neighbour messages and all else go on as before. Whom it lets in it lets in with every packet, for what stands behind it
+sessions, neighbour messages and all else go on as before. Callers it lets in come in with every packet, for what stands behind it
 may drop the later ones (measured: nft 1.0.6, a drop by source before the line for established connections).
 A gate that is written anew replaces the one that was there; without one, only the old one is taken away.
 Each service has a door of its own in it; where there is one door only, its rules don't repeat the ports that led there.

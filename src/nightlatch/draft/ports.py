@@ -165,7 +165,7 @@ def _labelled(access: GuestAccess, fresh: set[int], out: PartialDraft) -> None:
 def _let_in(work: Work, fresh: list[int], target: set[int], why: str, out: PartialDraft) -> None:
     """The filter steps that let callers through to new ports, or a task by hand."""
     access, reading = work.access, work.access.reading
-    wants = seen_by_guest(work.of(SSH.name)) or EVERY_ADDRESS  # without grants whoever comes in now is told of
+    wants = seen_by_guest(work.of(SSH.name)) or EVERY_ADDRESS  # without grants all callers of now are told
     kept_out = [port for port in fresh if _rule_in_the_way(access, port, wants) is not None]
     for steps in filter_steps.lets_in(work, SSH.name, wants, why, tuple(sorted(target))) if kept_out else ():
         after = replace(access, reading=readings.read(apply_all(reading.snapshot, steps)))

@@ -1,7 +1,7 @@
 """The administrator's own rules that come after a gate, and no longer decide about callers that the gate lets in.
 
 A gate stands first, for a drop by source before the line for established connections would end its callers' sessions
-(draft/gates.py). Drops of invalid packets, limits of rates and lines that log stand behind it then, and whoever reads the draft
+(draft/gates.py). Drops of invalid packets, limits of rates and lines that log stand behind it then, and the reader of the draft
 is told each of them.
 """
 

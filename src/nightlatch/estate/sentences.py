@@ -50,7 +50,7 @@ class KnownNames:
     guests: Mapping[str, GuestSpec]
     networks: Mapping[str, NetworkSpec]
     services: Mapping[str, ServiceWords]
-    faulty: Set[str] = frozenset()  # people and robots of whom something is told already
+    faulty: Set[str] = frozenset()  # people and robots whose faults are told already
 
     @property
     def labels(self) -> dict[str, list[str]]:

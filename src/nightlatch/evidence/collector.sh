@@ -328,7 +328,7 @@ nl_owners() { # of every program that listens: its control group, and the name t
     heading 'listing programs'
     for each in $pids; do read -r name <"/proc/$each/comm" && printf '%s %s\n' "$each" "$name"; done
 }
-nl_unit() { # nl_unit GROUP: the unit is the outermost part that is no slice; below it whoever runs there may name parts
+nl_unit() { # nl_unit GROUP: the unit is the outermost part that is no slice; below it the programs that run there may name parts
     rest=${1#/}
     while [ -n "$rest" ]; do
         part=${rest%%/*} rest=${rest#"${rest%%/*}"} rest=${rest#/}

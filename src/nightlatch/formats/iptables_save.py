@@ -17,7 +17,7 @@ MOST_LINES = 400_000
 _WORD = re.compile(r'(?:[^\s"\\]|\\.|"(?:[^"\\]|\\.)*")+')
 _PLAIN = re.compile(r"[^\s\"\\]+")
 _CHAIN = re.compile(r":(\S+)\s+(\S+)(?:\s+\[\d+:\d+\])?\s*")
-_COUNTED = re.compile(r"\[\d+:\d+\]\s*")
+COUNTED = re.compile(r"\[\d+:\d+\]\s*")  # packets and bytes in front of a rule
 
 
 A_RULE = "a rule (-A CHAIN ...), a chain (:CHAIN ...) or COMMIT"
@@ -119,7 +119,7 @@ def _line(number: int, raw: bytes, inside: bool) -> Line:
 
 
 def _rule(number: int, raw: bytes, text: str) -> Line:
-    counted = _COUNTED.match(text)
+    counted = COUNTED.match(text)
     at = counted.end() if counted else 0
     if '"' not in text and "\\" not in text:
         if text[at:].lstrip().startswith("-"):  # most of a long text is such rules
@@ -140,7 +140,7 @@ def _rule(number: int, raw: bytes, text: str) -> Line:
 
 def _plain_words(raw: bytes) -> tuple[Word, ...]:
     text = raw.decode("utf-8", "surrogateescape")
-    counted = _COUNTED.match(text)
+    counted = COUNTED.match(text)
     return tuple(Word(found[0], found.start() + 1) for found in _PLAIN.finditer(text, counted.end() if counted else 0))
 
 

@@ -1,4 +1,4 @@
-"""sudoers: who may run what as whom (sudoers(5), SUDOERS FILE FORMAT). Reads only what is needed to say who may become root.
+"""sudoers: the commands that users may run as others (sudoers(5), SUDOERS FILE FORMAT), as far as they tell who may become root.
 
 Not covered: netgroups (`+name`), host lists other than ALL and the guest's name, digests. Lines that can't be read
 become `UnreadLine`.

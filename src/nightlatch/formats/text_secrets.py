@@ -1,7 +1,7 @@
 """Secrets in text that is read for something else: options of commands, variables, comments, told by the shape of their keys.
 
 A value stays when its key does not sound like a secret, or when it is plainly none (`yes`, a variable, a short number).
-secrets.awk does the same on a live guest; a test holds them together. The number of lines stays. Whoever writes such a file
+secrets.awk does the same on a live guest; a test holds them together. The number of lines stays. The writer of such a file
 may write anything: each line is gone through mark by mark, names have an end, and so has the number of marks.
 """
 

@@ -1,4 +1,4 @@
-# The part of a change that touches files, always beside latch.sh. Whoever may write a folder may put anything into the place of
+# The part of a change that touches files, always beside latch.sh. A user who may write a folder may put anything into the place of
 # what is in it, at any moment. So nothing is done there by path: we stand in the folder itself, which nobody can swap, and
 # what we make, copy or look into lies in a place of root's own; a file comes from there, whole, by a rename.
 most=4194304

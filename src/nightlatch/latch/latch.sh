@@ -1,7 +1,7 @@
 # Nightlatch, one change on the latch: the guest itself takes it back unless a fresh connection keeps it. POSIX sh.
 # usage: sh latch.sh go | revert | back | guard | late | rehearse | keep
 # Everything is a function, called on the last line, so that a file cut short runs nothing.
-say() { # say STATE WORDS: how far it got, for whoever waits
+say() { # say STATE WORDS: how far it got, for the one who waits
     printf '%s\n' "$*" >>"$change/progress"
 } 2>/dev/null
 tell() { # tell WORDS [ROWS]: how it ended. It is written over a file that is there, and what else was set aside is given free first
@@ -20,7 +20,7 @@ take_lock() {
     age=$(($(date +%s) - $(stat -c %Y "$home/lock" 2>/dev/null || date +%s)))
     [ $age -ge 0 ] || age=$((0 - age))
     if [ ! -e "/run/nightlatch/${held:-none}" ] && ! timer_runs "$held" && [ $age -gt 10 ]; then
-        # Neither timer nor mark: whoever took it died before anything was changed, or the guest was restarted.
+        # Neither timer nor mark: the change that took it died before anything was changed, or the guest was restarted.
         if [ -n "$held" ] && [ -f "$home/changes/$held/latch.sh" ]; then sh "$home/changes/$held/latch.sh" clear || return 1; fi
         rm -rf "$home/lock"
         mkdir "$home/lock" 2>/dev/null && return 0
@@ -107,7 +107,7 @@ checked() {
 # only one of them can be done; where neither can, nothing was decided to be kept.
 decide_keep() { mv -fT "$change/may-keep" "$change/decision" 2>/dev/null; is_kept; }
 is_kept() { [ "$(readlink "$change/decision" 2>/dev/null)" = keep ]; }
-stop_going() { # whoever is still on the way in must not go on while it is taken back
+stop_going() { # a script that still makes the change must not go on while it is taken back
     case $mode in go | guard | late | clear) return 0 ;; esac
     if [ "$init" = systemd ]; then stop_units; return 0; fi
     pid=$(cat "$change/going" 2>/dev/null)
@@ -117,7 +117,7 @@ turn() { # one at a time: the timer, a decision and a boot may come together. Th
     command -v flock >/dev/null 2>&1 && [ -e "$change/turn" ] || return 0
     command exec 9<"$change/turn" || return 0
     flock -w 60 9 || { [ "$mode" != revert ] || stop_units nightlatch-decide.service; flock -w 30 9 || exit 1; }
-    [ -e "$change/latch.sh" ] || exit 0 # whoever had it before has finished
+    [ -e "$change/latch.sh" ] || exit 0 # the one that held the lock has finished
 } 2>/dev/null
 stop_units() { [ "$init" != systemd ] || systemctl stop nightlatch-go.service "$@" 2>/dev/null; }
 revert() { # revert WHY [boot]: everything as it was; what somebody else changed meanwhile is left, and said
@@ -298,7 +298,7 @@ main() {
     [ -d /run/systemd/system ] && init=systemd || init=other
     case $1 in
     go) go ;;
-    clear) revert "whoever began it was cut off" ;;
+    clear) revert "the administrator who began it was cut off" ;;
     revert) revert "the time on the latch was over" ;;
     back) revert "taken back by ${2:-hand}" ;;
     guard) [ -e "/run/nightlatch/$id" ] || revert "the guest was restarted while the change was on the latch" boot ;;

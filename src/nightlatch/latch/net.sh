@@ -28,7 +28,7 @@ net_lay() {
     [ "$ak" = file ] && [ -e "$staged" ] || return 0
     mkdir -p "$copy${path%/*}" && cat "$staged" >"$copy$path" && chmod 600 "$copy$path"
 }
-net_leave() { # whoever follows is told, and hangs up, before the address goes
+net_leave() { # the client that follows is told, and hangs up, before the address goes
     say moving
     sleep 1
     : >"$change/away"

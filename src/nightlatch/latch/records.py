@@ -46,7 +46,7 @@ class TouchedPath(BaseModel):
 
 class Record(BaseModel):
     """One change. `acts` are words of draft/acts.py, of what was done beside files; `left` the marks of what its draft said would
-    stay different (draft/marks.py), `returns` the change that it takes back, so that whoever keeps it can prove what was
+    stay different (draft/marks.py), `returns` the change that it takes back, so that a later `keep` can prove what was
     promised."""
 
     model_config = _STRICT

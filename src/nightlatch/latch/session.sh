@@ -26,7 +26,7 @@ follow_begin() { # no output until the work runs apart: a cut connection must no
         # It may have got there since these lines were read: what is left of them is told first.
         if [ -e "$place/outcome" ]; then the_rest; outcome; return; fi
         if grep -qx on-the-latch "$place/progress" 2>/dev/null; then the_rest; return; fi
-        # The address goes now, and this connection with it: whoever asked comes again by the new one.
+        # The address goes now, and this connection with it: the client comes again by the new one.
         if grep -qx moving "$place/progress" 2>/dev/null; then the_rest; return; fi
         tries=$((tries + 1))
         # Once it is decided, somebody else (the timer) is taking it back: then the outcome is waited for.

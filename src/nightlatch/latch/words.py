@@ -1,6 +1,6 @@
 """Words of the scripts that are sent to a guest, or printed for its console: exact for the shell, harmless for a screen.
 
-A guest's file names may hold anything; in a printed script they must not move the cursor of whoever reads it.
+A guest's file names may hold anything; in a printed script they must not move the cursor of its reader.
 """
 
 from __future__ import annotations

@@ -154,13 +154,17 @@ def as_surveyed(
         return
     from concurrent.futures import FIRST_COMPLETED, BrokenExecutor, Future, ProcessPoolExecutor, wait
 
-    def judged(work: Future[AuditedGuest], snapshot: Snapshot) -> AuditedGuest:
-        try:
-            return work.result()
-        except BrokenExecutor:
-            return _alone_in_a_process(_judge_here, snapshot, snapshot.guest, estate, at, kinds)
-
     waiting: dict[Future[AuditedGuest], Snapshot] = {}
+    left: list[Snapshot] = []  # judged once no thread of the surveys is left that a fork could disturb
+
+    def judged(those: Iterable[Future[AuditedGuest]]) -> Iterator[AuditedGuest]:
+        for work in those:
+            snapshot = waiting.pop(work)
+            try:
+                yield work.result()
+            except BrokenExecutor:
+                left.append(snapshot)
+
     with ProcessPoolExecutor(jobs, initializer=_start_auditor, initargs=(estate, at, kinds)) as pool:
         pool.submit(int).result()  # all processes are forked by now: before any thread of the surveys holds a lock
         for each in surveys():
@@ -170,12 +174,12 @@ def as_surveyed(
             try:
                 waiting[pool.submit(_judge_here, each.snapshot)] = each.snapshot
             except BrokenExecutor:
-                yield _alone_in_a_process(_judge_here, each.snapshot, each.guest, estate, at, kinds)
+                left.append(each.snapshot)
             while len(waiting) >= jobs * 2:
-                for done in wait(waiting, return_when=FIRST_COMPLETED).done:
-                    yield judged(done, waiting.pop(done))
-        for done, snapshot in waiting.items():
-            yield judged(done, snapshot)
+                yield from judged(wait(waiting, return_when=FIRST_COMPLETED).done)
+        yield from judged(list(waiting))
+    for snapshot in left:
+        yield _alone_in_a_process(_judge_here, snapshot, snapshot.guest, estate, at, kinds)
 
 
 def _unread(found: SurveyResult) -> AuditedGuest:

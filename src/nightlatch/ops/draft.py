@@ -33,6 +33,6 @@ def prove(
 def proved_draft(
     estate: Estate, snapshot: Snapshot, at: datetime, kinds: Kinds = KINDS, *, shared: DraftContext | None = None
 ) -> ProvedDraft:
-    """`draft` and `prove` in one, in about half the time. Raises RefusedError as `prove` does."""
+    """`draft` and `prove` in one; what both need is worked out once. Raises RefusedError as `prove` does."""
     with work_on(snapshot.guest):
         return plan.made_and_proved(shared or draft_context(estate, kinds), snapshot, at)

@@ -120,7 +120,7 @@ def _file(perimeter: Perimeter) -> tuple[Record, ...]:
 
 
 def changed_table(draft: TableDraft) -> str:
-    """The whole of a drafted table in CSV, for whoever keeps that filter. Raises RefusedError for one in JSON."""
+    """The whole of a drafted table in CSV, for the people who keep that filter. Raises RefusedError for one in JSON."""
     path = Path(draft.perimeter.path)
     if path.suffix == ".json":
         raise RefusedError(f"{path.name} is a table in JSON, not in CSV; --format json prints its rows as they should be")
@@ -184,7 +184,9 @@ def undo_perimeter(estate: Estate, network: str, at: datetime) -> list[Perimeter
 
 def _service(perimeter: Perimeter) -> str:
     if not perimeter.service:
-        raise RefusedError(f"the perimeter of {perimeter.network} names no service: have these rows written by whoever keeps it")
+        raise RefusedError(
+            f"the perimeter of {perimeter.network} names no service: have these rows written by the people who keep it"
+        )
     return perimeter.service
 
 

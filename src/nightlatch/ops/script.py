@@ -63,7 +63,7 @@ def without_packages(draft: Draft) -> Draft:
 
 
 def _transaction(estate: Estate, proved: ProvedDraft, at: datetime, seconds: int, unguarded: bool) -> Transaction:
-    """Whoever runs it sits at the console, so a new address needs no arriving there."""
+    """The person who runs it sits at the console, so no connection has to arrive at a new address."""
     terms = latch_terms(at, new_change_id(datetime.now(UTC)), seconds, unguarded=unguarded)
     return Transaction(planned(estate, proved, moves=False), replace(terms, owner="somebody at the console"))
 

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import secrets
 from collections import deque
-from collections.abc import Iterator, Sequence
-from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, as_completed, wait
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from concurrent.futures import FIRST_COMPLETED, ThreadPoolExecutor, wait
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 from nightlatch.access.desired_state import members
 from nightlatch.access.paths import guest_access
@@ -32,6 +32,7 @@ if TYPE_CHECKING:
     from nightlatch.transports.shell import Shell
     from nightlatch.transports.ssh import Client
 
+Item = TypeVar("Item")
 AT_ONCE = 16  # live guests that are asked at the same time
 
 
@@ -93,10 +94,25 @@ def survey_targets(
             return SurveyResult(name, None, words_of(error), getattr(error, "stage", ""))
 
     running = [name for name in names if targets.is_live(name)]
-    with client_for(client) as using, pool_of(min(at_once, len(running)), using) as pool:
-        waiting = [pool.submit(one, name, using) for name in running] if pool else []
-        yield from (one(name, using) for name in names if name not in running)
-        yield from (done.result() for done in as_completed(waiting))
+    others = (name for name in names if name not in running)
+    with client_for(client) as using:
+        yield from _several(running, others, lambda name: one(name, using), at_once, using)
+
+
+def _several(
+    running: Iterable[Item], others: Iterable[Item], act: Callable[[Item], SurveyResult], at_once: int, client: Client
+) -> Iterator[SurveyResult]:
+    """Live guests several at a time, and meanwhile the others one by one. No more than `at_once` live guests are under way or
+    wait to be taken, however slowly that goes."""
+    left = deque(running)
+    with pool_of(min(at_once, len(left)), client) as pool:
+        waiting = {pool.submit(act, left.popleft()) for _ in range(min(at_once, len(left)))} if pool else set()
+        yield from map(act, others)
+        while waiting and pool:
+            done, waiting = wait(waiting, return_when=FIRST_COMPLETED)
+            while done:
+                yield done.pop().result()
+                waiting |= {pool.submit(act, left.popleft())} if left else set()
 
 
 def survey_live(shell: Shell, more: ExtraPaths = NO_MORE, *, ask: bool = True) -> Snapshot:
@@ -168,27 +184,12 @@ def survey(
     at_once: int = AT_ONCE,
     kinds: Kinds = KINDS,
 ) -> Iterator[SurveyResult]:
-    """Read guests, live ones several at a time, each given as soon as it is there; unreachable is a result, too.
-
-    No more than `at_once` live guests are in memory, however slowly their results are taken.
-    """
+    """Read guests, live ones several at a time, each given as soon as it is there; unreachable is a result, too."""
     picked = chosen(estate, guests)
-    running = deque(spec for spec in picked if spec.via.is_live)
-    with client_for(client) as using, pool_of(min(at_once, len(running)), using) as pool:
-
-        def next_few(most: int) -> set[Future[SurveyResult]]:
-            those = [running.popleft() for _ in range(min(most, len(running)))]
-            return {pool.submit(_surveyed, estate, spec, using, kinds) for spec in those} if pool else set()
-
-        waiting = next_few(at_once)
-        for spec in picked:
-            if not spec.via.is_live:
-                yield _surveyed(estate, spec, using, kinds)
-        while waiting:
-            done, waiting = wait(waiting, return_when=FIRST_COMPLETED)
-            waiting |= next_few(len(done))
-            while done:
-                yield done.pop().result()
+    running = [spec for spec in picked if spec.via.is_live]
+    others = (spec for spec in picked if not spec.via.is_live)
+    with client_for(client) as using:
+        yield from _several(running, others, lambda spec: _surveyed(estate, spec, using, kinds), at_once, using)
 
 
 def from_evidence(estate: Estate, folder: Path) -> Estate:

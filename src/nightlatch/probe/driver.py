@@ -1,6 +1,6 @@
 """The only module that opens connections: names, routes and connections for the machines, every wait bounded (asyncio).
 
-A route is looked up by connecting a datagram socket, which sends nothing. Whoever answers may say nothing, dribble,
+A route is looked up by connecting a datagram socket, which sends nothing. The server may say nothing, send slowly,
 flood or lie: each connection has a limit in time, in silence and, by its machine, in bytes.
 """
 

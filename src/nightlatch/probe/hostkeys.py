@@ -62,7 +62,7 @@ def proven(algorithm: str, blob: bytes, signature: bytes, signed: bytes) -> Publ
     try:
         _VERIFY[wanted.split("-")[0] if wanted.startswith("ecdsa") else wanted](algorithm, reader, raw, signed)
     except InvalidSignature:
-        raise PeerFault("the signature does not hold: whoever answers does not have the key that it shows") from None
+        raise PeerFault("the signature does not hold: the server does not have the key that it shows") from None
     except (ValueError, UnsupportedAlgorithm) as error:
         raise PeerFault(f"the host key can't be used: {error}") from None
     return PublicKey(kind, blob)

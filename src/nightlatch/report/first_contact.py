@@ -19,7 +19,7 @@ CHANGED = (
     "It was pinned before, and none of the pinned keys is shown now. From here these can't be told apart: the guest was "
     "rebuilt or got new host keys; its address or forward leads to another guest; somebody answers in its place. The console "
     "decides: when it shows the keys above, the first is true, and the new keys can be pinned. When it still shows the old "
-    "ones, whoever answers here is not this guest: send nothing there, and look where the address leads."
+    "ones, the server that answers here is not this guest: send nothing there, and look where the address leads."
 )
 
 
@@ -80,7 +80,7 @@ def answer(named: Sequence[ProvenKey]) -> str:
 def contradiction(met: FirstContact, strange: Sequence[str]) -> str:
     """Why a fingerprint ends the meeting."""
     return (
-        f"{met.guest}: {', '.join(strange)} is none of the keys that answer on the wire. Nothing was pinned. Whoever answers is "
+        f"{met.guest}: {', '.join(strange)} is not among the keys on the wire. Nothing was pinned. The server that answers is "
         "not the machine whose console was read, or a letter was mistyped: compare again, and look where the address leads"
     )
 

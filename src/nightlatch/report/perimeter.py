@@ -31,7 +31,7 @@ def text(sheet: page.Page, result: PerimeterDraft, source: str) -> None:
     elif served:
         after = f"Next: nightlatch perimeter {source} --enact"
     else:
-        after = "Next: have them written by whoever keeps that filter."
+        after = "Next: have them written by the people who keep that filter."
     sheet.wrapped(f"{count(len(result.drafts), 'table')}, {count(changes, 'row')} to change.   {after}")
 
 

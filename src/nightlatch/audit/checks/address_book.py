@@ -131,7 +131,7 @@ def _in_grants(context: Context, estate: Estate) -> Iterator[CheckResult]:
                 if found is not None and found[0].gives_out(address):
                     text = (
                         f"Grant {grant.number} lets {listed(grant.who)} in from {address}, which {found[0].name} gives out "
-                        "by lease: whoever is given it tomorrow stands there."
+                        "by lease: another machine may have it tomorrow."
                     )
                     proofs = (Proof(f"names {ref.text}", grant.origin), Proof("its pool", found[0].origin))
                     yield CheckResult(text, proofs, grant.who)

@@ -123,6 +123,6 @@ def shared_host_key(fleet: Fleet) -> Iterator[tuple[str, CheckResult]]:
             together.setdefault(names, []).append((found[0][1], found[0][2], fingerprint))
     for names, keys_found in together.items():
         kinds = listed(kind for _, kind, _ in keys_found)
-        text = f"{listed(names)} have the same host key ({kinds}): whoever holds one can pose as the other."
+        text = f"{listed(names)} have the same host key ({kinds}): each can pose as the other."
         proofs = tuple(Proof(fingerprint, Origin(path)) for path, _, fingerprint in keys_found)
         yield names[0], CheckResult(text, proofs, names)

@@ -32,7 +32,7 @@ CLIENTS = {("udp", 68), ("udp", 546)}  # clients of DHCP wait for their answers 
 
 
 def _name(socket: OpenSocket, service: ServiceReading) -> str:
-    """The program that listens and its unit, as far as they are known."""
+    """The program that listens and its unit, where they are known."""
     if not socket.programs:
         return "a program that is not known"
     program, pid = socket.programs[0]

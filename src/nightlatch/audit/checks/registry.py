@@ -177,7 +177,7 @@ on_the_wire("reach.not-reached", Severity.HIGH, "Somebody who is let in from her
 on_the_wire(
     "reach.not-pinned", Severity.MEDIUM, "No host key of the guest is pinned, so any server that answers is taken for it."
 )
-on_the_wire("reach.other-host-key", Severity.CRITICAL, "Whoever answers proves another host key than the pinned one.")
+on_the_wire("reach.other-host-key", Severity.CRITICAL, "The server that answers proves another host key than the pinned one.")
 on_the_wire("reach.type-not-pinned", Severity.NOTE, "One type of the guest's host keys is not pinned.")
 on_the_wire("reach.proof-not-offered", Severity.HIGH, "The proof that a grant asks for is not offered from here.")
 on_the_wire("reach.no-proof-asked", Severity.CRITICAL, "An account is let in without showing anything.")

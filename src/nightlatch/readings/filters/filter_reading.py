@@ -1,7 +1,7 @@
 """The guest's own packet filter: the rules that count for callers now, and those stored for the next boot, with their managers.
 
-On a running guest the kernel's own list counts, whoever made it; on one in a folder what its managers load at boot. A rule set
-that plainly filters nothing is no gap.
+On a running guest the kernel's own list counts, no matter who made it; on one in a folder what its managers load at boot. A rule
+set that plainly filters nothing is no gap.
 """
 
 from __future__ import annotations

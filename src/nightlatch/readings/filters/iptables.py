@@ -131,7 +131,7 @@ class RestoredTables:
             self.rules[key] = []
 
     def rule(self, family: str, table: str, line: Line, path: str) -> None:
-        if self.as_before(family, table, line, path):
+        if self.is_like_another(family, table, line, path):
             return None
         verb, words = line.words[0].text, line.words[1:]
         name = words[0].text if words else ""
@@ -157,7 +157,7 @@ class RestoredTables:
             rest = rest[1:] if numbered else rest
         hooked = name if self.chains[key].hook else ""
         place = self.place(path, line.number)
-        made, to = self.shapes.rule_of(rest, place, line.text, f"{family} {table}", hooked)
+        made, to = rule_of(rest, place, line.text, f"{family} {table}", hooked, self.sets)
         target = f"{family} {table} {to}"
         if to and to not in TARGETS and target not in self.chains:
             raise RuleFault(f'there is no chain or target "{to[:40]}" yet', words[0].column)
@@ -165,18 +165,18 @@ class RestoredTables:
             made = replace(made, to=target)
         self.rules[key].insert(position, (made, line, len(words) + 1 - len(rest)))
         if verb == "-A":
-            self.shapes.note(f"{family} {table}", line, rest, hooked, (key, made.to))
+            self.shapes.note(f"{family} {table}", line, rest, hooked, key, made.to)
         return None
 
-    def as_before(self, family: str, table: str, line: Line, path: str) -> bool:
+    def is_like_another(self, family: str, table: str, line: Line, path: str) -> bool:
         """Append a rule that differs from an earlier one by its source alone; False where there is no such one."""
-        found = self.shapes.as_before(f"{family} {table}", line, self.place(path, line.number))
+        found = self.shapes.like(f"{family} {table}", line, self.place(path, line.number))
         if found is None:
             return False
-        made, (key, to) = found
-        if key not in self.chains or (to and to not in self.chains):
+        made, shape = found
+        if shape.chain not in self.chains or (shape.to and shape.to not in self.chains):
             return False
-        self.rules[key].append((replace(made, to=to) if to else made, line, 2))
+        self.rules[shape.chain].append((made, line, 2))
         return True
 
     def done(self) -> Rules:
