@@ -46,7 +46,7 @@ def spoil(monkeypatch: pytest.MonkeyPatch, where: Any, name: str) -> None:
     real: Callable[..., Any] = getattr(where, name)
 
     def read(snapshot: Snapshot, *more: Any) -> Any:
-        if snapshot.guest == "plotter":
+        if snapshot.content("/etc/hostname") == b"plotter\n":  # the one thing that every reading may ask
             raise KeyError(SECRET)
         return real(snapshot, *more)
 

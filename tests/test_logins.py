@@ -82,7 +82,7 @@ STACKS: list[tuple[str, dict[str, str], dict[str, str], PamOutcome, str]] = [
 @pytest.mark.parametrize("name, files, answers, outcome, because", STACKS, ids=[s[0] for s in STACKS])
 def test_pam_stacks(name: str, files: dict[str, str], answers: dict[str, str], outcome: PamOutcome, because: str) -> None:
     snapshot = from_files("gauge", {f"/etc/pam.d/{n}": t.encode() for n, t in files.items()} or {"/etc/x": b""})
-    verdict = pam.run(readings.read(snapshot).pam, "sshd", "account", lambda module, _: answers.get(module))
+    verdict = pam.stack(readings.read(snapshot).pam, "sshd", "account").run(lambda module, _: answers.get(module))
     assert verdict.outcome is outcome
     assert because in (verdict.gap.because if verdict.gap else "")
 

@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
+from nightlatch.model.bounds import Bounds
 from nightlatch.model.grants import Grant
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import Power, PowerKind
@@ -44,22 +45,24 @@ class ShutOut:
 
 def covers(grant: Grant, path: AccessPath) -> bool:
     """Whether the path lets in no more than the grant allows."""
-    return (
-        grant.place == path.place
-        and path.seal >= grant.seal
-        and any(need <= path.need for need in grant.asked(path.power))
-        and any(path.power.within(power) for power in grant.allows)
-    )
+    return grant.place == path.place and _covers(grant, path)
+
+
+def _covers(grant: Grant, path: AccessPath) -> bool:
+    """The same of a grant and a path of one place."""
+    if path.seal < grant.seal or not any(need <= path.need for need in grant.asked(path.power)):
+        return False
+    return any(path.power.within(power) for power in grant.allows)
 
 
 def serves(path: AccessPath, grant: Grant, power: Power) -> bool:
     """Whether the path asks no more than one of the grant's proofs and really offers at least `power`."""
-    return (
-        grant.place == path.place
-        and path.seal >= grant.seal
-        and any(path.need <= need for need in grant.asked(power))
-        and _offers(path.power, power)
-    )
+    return grant.place == path.place and _serves(path, grant, power)
+
+
+def _serves(path: AccessPath, grant: Grant, power: Power) -> bool:
+    """The same of a path and a grant of one place."""
+    return path.seal >= grant.seal and _offers(path.power, power) and any(path.need <= need for need in grant.asked(power))
 
 
 def _offers(offered: Power, wanted: Power) -> bool:
@@ -74,15 +77,24 @@ def find_holes(paths: Iterable[AccessPath], grants: Iterable[Grant]) -> Iterator
     by_place: dict[object, list[Grant]] = {}
     for grant in grants:
         by_place.setdefault(grant.place, []).append(grant)
+    known: dict[tuple[int, ...], tuple[Sources, Sources]] = {}  # paths that differ in their powers share their callers
     for path in paths:
-        covering = [grant for grant in by_place.get(path.place, ()) if covers(grant, path)]
-        certain = without(path.callers.surely, joined(g.callers.perhaps for g in covering))
-        left = without(path.callers.perhaps, joined(g.callers.surely for g in covering))
-        possible = without(left, certain)
+        covering = [grant for grant in by_place.get(path.place, ()) if _covers(grant, path)]
+        key = (id(path.callers), *map(id, covering))
+        if key not in known:
+            known[key] = _beside(path.callers, [grant.callers for grant in covering])
+        certain, possible = known[key]
         if (certain or possible) and not (covering and _only_inside(certain) and _only_inside(possible)):
             counts = [grant for grant in covering if grant.callers.perhaps]
             ended = [grant for grant in covering if not grant.callers.perhaps]
             yield Hole(path, certain, possible, tuple(counts), tuple(ended))
+
+
+def _beside(callers: Bounds[Sources], others: list[Bounds[Sources]]) -> tuple[Sources, Sources]:
+    """The callers that certainly are not among the others, and those that possibly are not."""
+    certain = without(callers.surely, joined(each.perhaps for each in others))
+    left = without(callers.perhaps, joined(each.surely for each in others))
+    return certain, without(left, certain)
 
 
 def _only_inside(sources: Sources) -> bool:
@@ -98,9 +110,7 @@ def find_shut_out(paths: Iterable[AccessPath], grants: Iterable[Grant]) -> Itera
     for grant in grants:
         here = by_place.get(grant.place, ())
         for power in sorted(grant.gives, key=lambda p: (p.gives.value, p.what)):
-            serving = [path for path in here if serves(path, grant, power)]
-            certain = without(grant.callers.surely, joined(p.callers.perhaps for p in serving))
-            left = without(grant.callers.perhaps, joined(p.callers.surely for p in serving))
-            possible = without(left, certain)
+            serving = [path for path in here if _serves(path, grant, power)]
+            certain, possible = _beside(grant.callers, [path.callers for path in serving])
             if certain or possible:
                 yield ShutOut(grant, power, certain, possible, tuple(serving))

@@ -21,19 +21,11 @@ Behind = Sequence[Rules]
 def flow_to(reading: GuestReading, address: str, port: int, protocol: str = "tcp") -> Flow:
     """A first packet to a listening socket of a guest: which of its addresses and interfaces are meant, as far as is known."""
     if not reading.service.is_live:
-        return Flow(protocol, port, _one(address), _stored_names(reading))
+        return Flow(protocol, port, _one(address), reading.network.named_at_boot)
     others = [each for each in reading.network.live if each.link.name != "lo"]
     own = union(_one(str(held.address.ip).partition("%")[0]) or NO_ADDRESS for each in others for held in each.addresses)
     named = tuple(each.link.name for each in others if each.addresses)
     return Flow(protocol, port, _one(address) or own or None, named)
-
-
-def _stored_names(reading: GuestReading) -> tuple[str, ...]:
-    """The interfaces that a guest in a folder brings up, when all of them are stored by name; no other one lets anybody in."""
-    profiles = [each for each in reading.network.counting if each.interface != "lo"]
-    if any(set(each.match.names) - {each.interface} or each.match.hardware or each.match.more for each in profiles):
-        return ()
-    return tuple(dict.fromkeys(each.interface for each in profiles)) if all(each.interface for each in profiles) else ()
 
 
 def _one(address: str) -> AddressSet | None:

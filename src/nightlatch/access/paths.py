@@ -14,7 +14,6 @@ from nightlatch.access.address_spaces import DIRECT, AddressSpaces
 from nightlatch.access.arrivals import Arrival, outside, seen
 from nightlatch.access.layers import flow_to, layers
 from nightlatch.model.bounds import Addresses, Bounds
-from nightlatch.model.causes import Cause
 from nightlatch.model.gaps import Gap
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import Power, PowerKind
@@ -89,15 +88,16 @@ class _Way:
         return str(hidden) if hidden is not None else ""
 
 
-_Sums = dict[tuple[str, Need, Power], "_Sum"]
+@dataclass(frozen=True, slots=True)
+class _Entering:
+    """A login entry with those of its callers who come through to the socket."""
+
+    entry: LoginEntry
+    surely: AddressSet
+    perhaps: AddressSet
 
 
-@dataclass
-class _Sum:
-    surely: list[AddressSet]
-    perhaps: list[AddressSet]
-    causes: dict[Cause, None]
-    gaps: dict[Gap, None]
+_World = dict[tuple[str, Need, Power], list[_Entering]]
 
 
 def guest_access(reading: GuestReading, at: datetime, spaces: AddressSpaces | None = None, kinds: Kinds = KINDS) -> GuestAccess:
@@ -146,8 +146,8 @@ class _Work:
         for entries in server.entries(socket, union(way.through.perhaps for way in ways)):
             for way in ways:
                 if way.through.perhaps:
-                    whole = [_sums(world, way.through) for world in entries.worlds]
-                    yield from self._bounded(way, whole, entries)
+                    worlds = [_entering(world, way.through) for world in entries.worlds]
+                    yield from self._bounded(way, worlds, entries)
 
     def _way(self, stands: ServiceAccess, socket: Listener, arrival: Arrival) -> _Way:
         """One way to a socket: who comes through the guest's filters, as it sees them, and who comes as far as the forward on
@@ -159,21 +159,22 @@ class _Work:
         through = seen(self.reading, flow, arrival, behind=stands.behind)
         return _Way(stands.words.name, socket, arrival, route, through, outside(arrival, flow))
 
-    def _bounded(self, way: _Way, whole: list[_Sums], entries: LoginEntries) -> Iterator[AccessPath]:
+    def _bounded(self, way: _Way, worlds: list[_World], entries: LoginEntries) -> Iterator[AccessPath]:
         unread = (*entries.unread, *self.reading.filter.gaps)
-        for key in dict.fromkeys(key for sums in whole for key in sums):
-            found = [sums.get(key) for sums in whole]
-            perhaps = union(a for each in found if each for a in each.perhaps)
+        for key in worlds[0] if len(worlds) == 1 else dict.fromkeys(key for world in worlds for key in world):
+            found = [world.get(key, []) for world in worlds]
+            perhaps = union(each.perhaps for those in found for each in those)
             surely = NO_ADDRESS if unread else EVERY_ADDRESS
-            for each in found if surely else ():
-                surely &= union(each.surely) if each else NO_ADDRESS
-            gaps = dict.fromkeys([*unread, *(gap for each in found if each for gap in each.gaps)])
+            for those in found if surely else ():
+                surely &= union(each.surely for each in those)
+            gaps: dict[Gap, None] = {}
             if surely != perhaps:
-                gaps.update(dict.fromkeys((*entries.undecided, *way.through.because)))
-            bounds = self._lifted(way, Bounds(surely, perhaps, tuple(gaps) if surely != perhaps else ()))
+                own = (gap for those in found for each in those for gap in each.entry.gaps)
+                gaps = dict.fromkeys((*unread, *own, *entries.undecided, *way.through.because))
+            bounds = self._lifted(way, Bounds(surely, perhaps, tuple(gaps)))
             if perhaps and any(bounds.perhaps.values()):
                 account, need, power = key
-                causes = dict.fromkeys(cause for each in found if each for cause in each.causes)
+                causes = dict.fromkeys(cause for those in found for each in those for cause in each.entry.causes)
                 yield AccessPath(
                     self.reading.guest,
                     account,
@@ -193,17 +194,17 @@ class _Work:
         return way.lifted[seen]
 
 
-def _sums(entries: Iterable[LoginEntry], through: Addresses) -> _Sums:
+def _entering(entries: Iterable[LoginEntry], through: Addresses) -> _World:
     """The entries of one world, narrowed to callers that get through to the socket."""
-    out: _Sums = {}
+    out: _World = {}
+    met: dict[int, tuple[AddressSet, AddressSet]] = {}  # several entries share what they are seen as
     for entry in entries:
-        surely, perhaps = entry.seen.surely & through.surely, entry.seen.perhaps & through.perhaps
-        if perhaps:
-            each = out.setdefault((entry.account, entry.need, entry.power), _Sum([], [], {}, {}))
-            each.surely.append(surely)
-            each.perhaps.append(perhaps)
-            each.causes.update(dict.fromkeys(entry.causes))
-            each.gaps.update(dict.fromkeys(entry.gaps))
+        seen = entry.seen
+        both = met.get(id(seen))
+        if both is None:
+            both = met[id(seen)] = (seen.surely & through.surely, seen.perhaps & through.perhaps)
+        if both[1]:
+            out.setdefault((entry.account, entry.need, entry.power), []).append(_Entering(entry, *both))
     return out
 
 

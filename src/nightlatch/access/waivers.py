@@ -18,7 +18,7 @@ from nightlatch.estate.model import Estate, Waiver
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import PowerKind
 from nightlatch.model.secrets import Certificate, Key, Need, Password, UnknownSecret
-from nightlatch.model.sources import Sources, common_to, joined, without
+from nightlatch.model.sources import Sources, common_to, without
 
 HOLES = ("hole", "hole.possible")
 SHUT_OUT = ("shut-out", "shut-out.possible")
@@ -115,4 +115,4 @@ def _kept(item: Item, of: Callable[[Sources], Sources]) -> Item:
 
 
 def _is_any(item: Hole | ShutOut) -> bool:
-    return any(joined([item.certain, item.possible]).values())
+    return any(item.certain.values()) or any(item.possible.values())

@@ -63,24 +63,28 @@ def answers(paths: Iterable[AccessPath], names: Names, estate: Estate | None = N
         )
         grouped.setdefault(key, []).append(path)
     told: dict[int, tuple[Callers, Callers]] = {}  # many paths share their callers
+    held: dict[Need, tuple[str, ...]] = {}
     for found in grouped.values():
         first = found[0].callers
         if id(first) not in told:
             told[id(first)] = (callers(first.surely, names), callers(without(first.perhaps, first.surely), names))
-        yield _way(found, *told[id(first)], estate)
+        need = found[0].need
+        if need not in held:
+            held[need] = holders(estate, found[0].guest, need)
+        yield _way(found, *told[id(first)], held[need])
 
 
-def _way(paths: list[AccessPath], certain: Callers, possible: Callers, estate: Estate | None) -> WayIn:
+def _way(paths: list[AccessPath], certain: Callers, possible: Callers, held_by: tuple[str, ...]) -> WayIn:
     first = paths[0]
     causes = dict.fromkeys(cause for path in paths for cause in path.causes)
     gaps = dict.fromkeys(gap for path in paths for gap in path.callers.because)
     return WayIn(
         first.account,
-        holders(estate, first.guest, first.need),
+        held_by,
         first.service,
         first.route,
         first.shape,
-        tuple(sorted(first.need, key=repr)),
+        tuple(sorted(first.need, key=repr) if len(first.need) > 1 else first.need),
         tuple(sorted({path.power for path in paths}, key=lambda power: (power.gives.value, power.what))),
         first.seal,
         certain,
@@ -103,14 +107,15 @@ def holders(estate: Estate | None, guest: str, need: Need) -> tuple[str, ...]:
     account it is. Empty where nobody is known to."""
     if estate is None or not need:
         return ()
-    return tuple(name for name in estate.principals if all(_holds(estate, name, guest, secret) for secret in need))
+    keys = [estate.key_holders.get(secret.fingerprint, ()) for secret in need if isinstance(secret, Key)]
+    others = [secret for secret in need if not isinstance(secret, Key)]
+    asked = [name for name in keys[0] if all(name in each for each in keys)] if keys else estate.principals
+    return tuple(name for name in asked if all(_holds(estate, name, guest, secret) for secret in others))
 
 
 def _holds(estate: Estate, name: str, guest: str, secret: Secret) -> bool:
     person = estate.principals[name]
     match secret:
-        case Key(fingerprint):
-            return any(key.fingerprint == fingerprint for key in person.keys)
         case Certificate(authority, principal) if person.certificate is not None:
             own = estate.authorities[person.certificate.authority].fingerprint
             return own == authority and principal in person.certificate.principals

@@ -215,11 +215,13 @@ def ways(paths: Iterable[AccessPath], names: Names) -> Iterator[Entrance]:
 
 def doors(paths: Iterable[AccessPath], grants: tuple[Grant, ...], names: Names) -> Iterator[DoorState]:
     """Management access and the emergency accounts, as they stand."""
-    found = list(paths)
+    by_place: dict[object, list[AccessPath]] = {}
+    for path in paths:
+        by_place.setdefault(path.place, []).append(path)
     for grant in grants:
         if grant.kind is GrantKind.GRANT:
             continue
-        serving = [p for p in found if covers(grant, p)]
+        serving = [p for p in by_place.get(grant.place, ()) if covers(grant, p)]
         where = names.where(joined(p.callers.perhaps for p in serving)) if serving else "shut"
         shown = names.need(next(iter(grant.proofs))) if grant.proofs else ""
         proofs = cause_words.proofs(cause for path in serving for cause in path.causes)
@@ -231,7 +233,7 @@ def identities(access: GuestAccess, estate: Estate | None = None) -> Identities:
     """The facts of a guest that the fleet checks compare."""
     network = access.reading.network
     spec = estate.guests.get(access.guest) if estate is not None else None
-    wanted = _names(estate) if network.hosts and estate is not None else frozenset()
+    wanted = estate.known_as if network.hosts and estate is not None else frozenset()
     names = [
         (name, line.address, line.number)
         for line in network.hosts
@@ -247,11 +249,6 @@ def identities(access: GuestAccess, estate: Estate | None = None) -> Identities:
         tuple(names),
         network.interfaces,
     )
-
-
-def _names(estate: Estate) -> frozenset[str]:
-    """The names by which guests are known."""
-    return frozenset({*estate.guests, *(spec.dial.lower() for spec in estate.guests.values() if spec.dial)})
 
 
 def fleet(guests: list[Identities], estate: Estate | None, at: datetime) -> dict[str, list[Finding]]:

@@ -388,6 +388,20 @@ class Estate:
         }
 
     @cached_property
+    def known_as(self) -> frozenset[str]:
+        """The names by which guests are known: their own, and those that are dialled."""
+        return frozenset({*self.guests, *(spec.dial.lower() for spec in self.guests.values() if spec.dial)})
+
+    @cached_property
+    def key_holders(self) -> Mapping[str, tuple[str, ...]]:
+        """The people and robots that have each key, by its fingerprint, in the order of the file."""
+        found: dict[str, dict[str, None]] = {}
+        for name, person in self.principals.items():
+            for key in person.keys:
+                found.setdefault(key.fingerprint, {})[name] = None
+        return {fingerprint: tuple(names) for fingerprint, names in found.items()}
+
+    @cached_property
     def labels(self) -> Mapping[str, frozenset[str]]:
         """The labels that the guests of each network carry."""
         found: dict[str, set[str]] = {}

@@ -18,6 +18,7 @@ import tempfile
 import zlib
 from collections.abc import Callable
 from datetime import datetime
+from functools import lru_cache
 from hashlib import sha256
 from pathlib import Path
 from typing import Any, Literal
@@ -33,8 +34,10 @@ META = "meta.json"
 LARGEST_META = 32 << 20
 LARGEST_FILE = 4 << 20
 LARGEST_TOTAL = 128 << 20
+AT_ONCE = 64 << 10
 MOST_PATHS = 200_000
 MOST_LISTINGS = 200
+KINDS = {each.value: each for each in EntryKind}
 NO_PATH = re.compile(r"//|/\.\.?(?:/|\Z)")
 BYTE, WRITTEN = re.compile("[\udc80-\udcff]"), re.compile("\0([89a-f][0-9a-f])")
 OWN_FACTS = ("tool", "taken", "transport")  # stand in meta.json by themselves
@@ -164,7 +167,7 @@ def read(path: Path) -> Snapshot:
         if path.stat().st_size > LARGEST_TOTAL:
             raise UnreadableError(f"{path} is larger than any evidence archive that is read: {LARGEST_TOTAL >> 20} MiB")
         with gzip.open(path) as packed:
-            return _read(packed.read, path)
+            return _read(io.BufferedReader(packed, AT_ONCE).read, path)
     except (MemberFault, OSError, EOFError, zlib.error, UnicodeError) as error:
         raise UnreadableError(f"{path} is no evidence archive, or it is damaged: {error}") from None
 
@@ -241,14 +244,17 @@ def _meta(raw: bytes, path: Path) -> Meta:
     return meta
 
 
+_alike = lru_cache(maxsize=8192)(Entry)  # most of what has no content is the same as something else
+
+
 def _entry(name: str, meta: MetaEntry, bodies: dict[str, bytes], path: Path) -> Entry:
-    if not name.startswith("/") or NO_PATH.search(name):
+    if not name.startswith("/") or (("/." in name or "//" in name) and NO_PATH.search(name)):
         raise UnreadableError(f"{path} names something that is no path: {name!r}")
-    if meta.model_fields_set == {"kind"} and meta.kind == "absent":
+    if meta.kind == "absent" and meta.model_fields_set == {"kind"}:
         return ABSENT
     content = bodies.get(f"root{name}") if meta.kind == "file" and meta.sha256 else None
-    entry = Entry(
-        EntryKind(meta.kind),
+    entry = (Entry if content is not None else _alike)(
+        KINDS[meta.kind],
         int(meta.mode, 8),
         meta.uid,
         meta.gid,

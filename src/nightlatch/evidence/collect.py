@@ -7,7 +7,7 @@ kernel would, and the source only ever sees real paths.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import replace
 
 from nightlatch.evidence.extra_paths import NO_MORE, ExtraPaths
@@ -266,24 +266,40 @@ class _Collector:
     def look(self, path: str) -> Entry:
         found = self.entries.get(path)
         if found is None:
-            found = self.entries[path] = self._safely(path, lambda: self.source.look(path))
+            try:
+                found = self.source.look(path)
+            except OSError as error:
+                found = self._unread(path, error)
+            self.entries[path] = found
         return found
 
-    def _safely(self, path: str, act: Callable[[], Entry]) -> Entry:
-        try:
-            return act()
-        except OSError as error:
-            note = f"could not be read: {error.strerror or error}"
-            self.notes.append(f"{path} {note}")
-            return Entry(EntryKind.OTHER, note=note)
+    def _unread(self, path: str, error: OSError) -> Entry:
+        note = f"could not be read: {error.strerror or error}"
+        self.notes.append(f"{path} {note}")
+        return Entry(EntryKind.OTHER, note=note)
 
     def visit(self, path: str, use: Purpose = Purpose.TEXT) -> str | None:
         """Walk to `path`, noting every part of the way; returns the real path, or None when it leads nowhere."""
+        real = self._real(path)
+        if real is not None and use is not Purpose.NAME and self.entries[real].kind is EntryKind.FILE:
+            self._content(real, use)
+        return real
+
+    def _real(self, path: str) -> str | None:
         above, _, last = path.rpartition("/")
         there = self.plain.get(above) if last not in ("", ".", "..") else None
         if there is False:
             return None
-        real, parts = (above, [last]) if there else ("", [p for p in path.split("/") if p])
+        if there:  # most paths lie in a folder that is known
+            kind = self.look(path).kind
+            if kind is not EntryKind.LINK:
+                if kind is EntryKind.FOLDER or kind is EntryKind.ABSENT:
+                    self.plain[path] = kind is EntryKind.FOLDER
+                return None if kind is EntryKind.ABSENT else path
+        return self._walk(path)
+
+    def _walk(self, path: str) -> str | None:
+        real, parts = "", [p for p in path.split("/") if p]
         links, straight = 0, True
         while parts:
             part = parts.pop(0)
@@ -307,8 +323,6 @@ class _Collector:
             if straight and entry.kind is EntryKind.FOLDER:
                 self.plain[here] = True
             real = here
-        if use is not Purpose.NAME and self.entries.get(real or "/", ABSENT).kind is EntryKind.FILE:
-            self._content(real, use)
         return real or "/"
 
     def _content(self, path: str, use: Purpose) -> None:
@@ -319,7 +333,10 @@ class _Collector:
         if self.bytes > MOST_BYTES:
             entry = Entry(EntryKind.FILE, before.mode, before.uid, before.gid, before.size, note="is beyond the total limit")
         else:
-            entry = self._safely(path, lambda: self.source.read(path, limit, use))
+            try:
+                entry = self.source.read(path, limit, use)
+            except OSError as error:
+                entry = self._unread(path, error)
         if entry.content is not None:
             entry = reduced(path, entry, use)
             self.bytes += len(entry.content or b"")

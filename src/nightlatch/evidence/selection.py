@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from enum import StrEnum
+from hashlib import sha256
 
 from nightlatch.evidence.snapshot import Entry, Snapshot
 from nightlatch.formats import accounts, dpkg_status, keys, network_secrets, text_secrets
@@ -14,6 +15,8 @@ from nightlatch.formats import accounts, dpkg_status, keys, network_secrets, tex
 ALWAYS = ("/etc/shadow", "/etc/gshadow", "/etc/passwd", "/etc/group", "/var/lib/dpkg/status")
 OURS = "/var/lib/nightlatch/"  # records and originals of changes: compared by their digests, so never altered
 REVOKED = b"SSHKRL\n\0"  # PROTOCOL.krl
+LARGEST_KEPT = 16 << 10  # bytes of a text that is remembered, so that it is gone through once
+MOST_KEPT = 1024
 NOT_CARRIED = "holds nothing that is read for an audit, so it was not carried"
 NO_TEXT = "holds no text, so it was not carried"
 PRIVATE = "holds a private key, so it was not carried"
@@ -77,20 +80,43 @@ def reduced(path: str, entry: Entry, use: Purpose) -> Entry:
         return _with(entry, dpkg_status.only(content))
     if path.startswith(OURS):
         return entry
+    carried, note = _once(use, content, network_secrets.applies(path))
+    return _with(entry, carried) if carried is not None else replace(entry, content=None, note=note)
+
+
+def _carried(use: Purpose, content: bytes, of_network: bool) -> tuple[bytes | None, str]:
+    """What is carried of a file's content, or why nothing is."""
     if use is Purpose.KEYS:
-        return _with(entry, text_secrets.reduce_keys(content))
+        return text_secrets.reduce_keys(content), ""
     half = keys.private_kind(content)
     if use in (Purpose.FACTS, Purpose.PUBLIC) and half is not None:
-        return _with(entry, keys.REDUCED + half.text.encode() + b"\n")
+        return keys.REDUCED + half.text.encode() + b"\n", ""
     if use in (Purpose.FACTS, Purpose.NAME):
-        return replace(entry, content=None, note=NOT_CARRIED)
+        return None, NOT_CARRIED
     if use is Purpose.PUBLIC:
-        return _with(entry, text_secrets.reduce_keys(content, only_keys=True))
+        return text_secrets.reduce_keys(content, only_keys=True), ""
     if half is not None:
-        return replace(entry, content=None, note=PRIVATE)
+        return None, PRIVATE
     if text_secrets.BINARY.search(content):
-        return entry if content.startswith(REVOKED) else replace(entry, content=None, note=NO_TEXT)
-    return _with(entry, (network_secrets if network_secrets.applies(path) else text_secrets).reduce(content))
+        return (content, "") if content.startswith(REVOKED) else (None, NO_TEXT)
+    return (network_secrets if of_network else text_secrets).reduce(content), ""
+
+
+_GONE_THROUGH: dict[tuple[Purpose, bool, bytes], tuple[bytes | None, str]] = {}
+
+
+def _once(use: Purpose, content: bytes, of_network: bool) -> tuple[bytes | None, str]:
+    """The same, of a small text worked out once: guests of one kind share most of their files. Remembered by its digest, so that
+    no secret stays in memory."""
+    if len(content) > LARGEST_KEPT:
+        return _carried(use, content, of_network)
+    key = (use, of_network, sha256(content).digest())
+    found = _GONE_THROUGH.get(key)
+    if found is None:
+        if len(_GONE_THROUGH) >= MOST_KEPT:
+            _GONE_THROUGH.clear()
+        found = _GONE_THROUGH[key] = _carried(use, content, of_network)
+    return found
 
 
 def _with(entry: Entry, content: bytes) -> Entry:

@@ -14,6 +14,7 @@ from functools import cached_property
 
 from nightlatch.evidence.facts import Facts, facts_of
 
+DEEP = 60  # parts of a path that are looked up one in the other
 MOST_LINKS = 40  # as the kernel's own limit (path_resolution(7))
 
 
@@ -112,57 +113,76 @@ class Snapshot:
         """The names known in a real folder, sorted by character code."""
         return self._children.get(folder, [])
 
+    def is_listed(self, folder: str) -> bool:
+        """Whether every child of a real folder is in `entries`."""
+        return folder in self.listed
+
     @cached_property
-    def _walked(self) -> dict[tuple[str, bool], ResolvedPath]:
+    def _walked(self) -> dict[str, ResolvedPath]:
+        return {}
+
+    @cached_property
+    def _walked_to(self) -> dict[str, ResolvedPath]:
+        """The same without following what stands at the end."""
         return {}
 
     def resolve(self, path: str, *, follow_last: bool = True) -> ResolvedPath:
         """Walk `path` from the root as the kernel would, links included (path_resolution(7))."""
-        key = (path, follow_last)
-        if key not in self._walked:
-            self._walked[key] = self._walk(path, follow_last)
-        return self._walked[key]
-
-    @cached_property
-    def _plain(self) -> dict[str, tuple[str, ...]]:
-        """Folders that were reached without links, each with all folders on its way."""
-        return {"": ("/",)}
+        walked = self._walked if follow_last else self._walked_to
+        found = walked.get(path)
+        if found is None:
+            found = walked[path] = self._walk(path, follow_last)
+        return found
 
     def _walk(self, path: str, follow_last: bool) -> ResolvedPath:
         above, _, last = path.rpartition("/")
-        known = self._plain.get(above) if last not in ("", ".", "..") else None
-        real, parts = (above, [last]) if known else ("", [p for p in path.split("/") if p])
-        folders = list(known or ("/",))
-        links, straight = 0, True
+        if last in ("", ".", "..") or path.count("/") > DEEP:
+            return self._followed([p for p in path.split("/") if p], follow_last)
+        over = self.resolve(above)  # most paths lie in a folder that others lie in
+        kind = over.entry.kind if over.entry is not None else EntryKind.ABSENT
+        here = f"{over.path.rstrip('/')}/{last}"
+        if kind is EntryKind.FOLDER or not above:
+            entry = self.entries.get(here)
+            if entry is None:
+                return ResolvedPath(here, self._unseen(over.path.rstrip("/")), over.folders)
+            if entry.kind is EntryKind.FOLDER:
+                return ResolvedPath(here, entry, (*over.folders, here))
+            if entry.kind is not EntryKind.LINK or not follow_last:
+                return ResolvedPath(here, entry, over.folders)
+        elif kind is EntryKind.ABSENT:
+            return ResolvedPath(here, over.entry, over.folders)
+        return self._followed([p for p in path.split("/") if p], follow_last)
+
+    def _unseen(self, folder: str) -> Entry | None:
+        """What is known of a path in this folder that was not looked at."""
+        return ABSENT if (folder or "/") in self.listed or self._absent_above(folder) else None
+
+    def _followed(self, parts: list[str], follow_last: bool) -> ResolvedPath:
+        real, folders, links = "", ["/"], 0
         while parts:
             part = parts.pop(0)
             if part == ".":
                 continue
             if part == "..":
-                real, straight = real.rpartition("/")[0], False
+                real = real.rpartition("/")[0]
                 continue
             here = f"{real}/{part}"
             entry = self.entries.get(here)
-            if entry is None:
-                known_absent = (real or "/") in self.listed or self._absent_above(real)
-                return ResolvedPath("/".join([here, *parts]), ABSENT if known_absent else None, tuple(folders))
+            if entry is None or entry.kind is EntryKind.ABSENT:
+                return ResolvedPath("/".join([here, *parts]), entry or self._unseen(real), tuple(folders))
             if entry.kind is EntryKind.LINK and (parts or follow_last):
-                links, straight = links + 1, False
+                links += 1
                 if links > MOST_LINKS:
                     return ResolvedPath(here, entry, tuple(folders), "too many links, or a loop of them")
                 if entry.target.startswith("/"):
                     real = ""
                 parts = [p for p in entry.target.split("/") if p] + parts
                 continue
-            if entry.kind is EntryKind.ABSENT:
-                return ResolvedPath("/".join([here, *parts]), entry, tuple(folders))
             if parts and entry.kind is not EntryKind.FOLDER:
                 return ResolvedPath(here, entry, tuple(folders), "not a folder")
             real = here
             if entry.kind is EntryKind.FOLDER:
                 folders.append(here)
-                if straight:
-                    self._plain[here] = tuple(folders)
         return ResolvedPath(real or "/", self.entries.get(real or "/"), tuple(folders))
 
     def _absent_above(self, folder: str) -> bool:

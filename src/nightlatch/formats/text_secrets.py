@@ -57,7 +57,7 @@ def is_secret(name: bytes, mark: bytes = b"=") -> bool:
 
 def reduce(raw: bytes) -> bytes:
     """The text without its secrets; the very same bytes where it holds none."""
-    return b"".join(_reduced(raw))
+    return b"".join(_reduced(raw)) if SOUNDS.search(raw.lower()) else raw
 
 
 def reduce_keys(raw: bytes, *, only_keys: bool = False) -> bytes:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import signal
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
@@ -250,6 +251,7 @@ _AUDITOR: list[Auditor] = []
 def _start_auditor(estate: Estate, at: datetime, kinds: Kinds) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is the first process's to answer
     _AUDITOR[:] = [Auditor(estate, at, kinds)]
+    gc.freeze()  # the estate stays as long as the process, so nothing of it need be looked at for what may go
 
 
 def _audit_here(name: str) -> AuditedGuest:

@@ -6,6 +6,7 @@ import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 
+from nightlatch.evidence.remembered import remembered
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.formats import accounts as formats
 from nightlatch.formats.accounts import GroupRecord, Passwd, Shadow
@@ -69,6 +70,7 @@ class Accounts:
         return bool(primary or group.members)
 
 
+@remembered(256)
 def read(snapshot: Snapshot) -> Accounts:
     """The accounts of the snapshot; what can't be read becomes a gap."""
     gaps: list[Gap] = []

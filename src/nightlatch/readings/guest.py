@@ -6,6 +6,7 @@ import re
 from dataclasses import dataclass
 from functools import cached_property
 
+from nightlatch.evidence.remembered import remembered
 from nightlatch.evidence.snapshot import EntryKind, Snapshot
 from nightlatch.formats import dpkg_status, keys
 from nightlatch.formats import pam as pam_format
@@ -133,6 +134,7 @@ def read(snapshot: Snapshot) -> GuestReading:
     )
 
 
+@remembered(64)
 def _options(snapshot: Snapshot) -> tuple[tuple[str, Origin], ...]:
     """Options that the service starts sshd with: they come before the file (sshd(8), -o and -p).
 
@@ -187,6 +189,7 @@ def _main_file(snapshot: Snapshot, daemon: Daemon | None) -> str:
     return found
 
 
+@remembered(64)
 def _pam(snapshot: Snapshot) -> dict[str, tuple[PamLine, ...]]:
     out: dict[str, tuple[PamLine, ...]] = {}
     for name in snapshot.children(snapshot.resolve("/etc/pam.d").path):

@@ -10,6 +10,7 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from nightlatch.evidence.remembered import remembered
 from nightlatch.evidence.snapshot import EntryKind, Snapshot
 from nightlatch.formats import paths, sshd_config
 from nightlatch.formats import sshd_values as values
@@ -71,9 +72,10 @@ class Refusal:
     origin: Origin
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class SshdReading:
-    """The whole tree. `files` are the real paths read, in order, each once."""
+    """The whole tree; equal to itself only, so that what is worked out of it can be kept. `files` are the real paths read, in
+    order, each once."""
 
     directives: tuple[Directive, ...] = ()
     matches: tuple[Match, ...] = ()
@@ -87,6 +89,7 @@ class _Stop(Exception):
         self.refusal = Refusal(because, origin)
 
 
+@remembered(64)
 def read(snapshot: Snapshot, main: str = MAIN, options: tuple[tuple[str, Origin], ...] = ()) -> SshdReading:
     """The tree that begins at `main`; `options` are what the daemon is started with behind -o, first value first."""
     reader = _Reader(snapshot)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from nightlatch.evidence.remembered import remembered
 from nightlatch.evidence.snapshot import EntryKind, Snapshot
 from nightlatch.formats import sudoers
 from nightlatch.model.gaps import Gap
@@ -22,6 +23,7 @@ class SudoReading:
     gaps: tuple[Gap, ...] = ()
 
 
+@remembered(64)
 def read(snapshot: Snapshot) -> SudoReading:
     """The tree; without the program, sudo gives nothing to anybody."""
     program = snapshot.resolve("/usr/bin/sudo").entry

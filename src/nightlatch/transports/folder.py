@@ -11,13 +11,14 @@ import os
 import stat
 from collections.abc import Iterator
 from contextlib import contextmanager
+from functools import lru_cache
 from pathlib import Path
 
 from nightlatch.evidence.selection import Purpose
 from nightlatch.evidence.snapshot import ABSENT, Entry, EntryKind
 from nightlatch.faults import UnreadableError
 
-MOST_HELD = 32  # folders that stay open while a guest is read
+MOST_HELD = 64  # folders that stay open while a guest is read
 
 
 class Folder:
@@ -147,11 +148,14 @@ KINDS = {stat.S_IFREG: EntryKind.FILE, stat.S_IFDIR: EntryKind.FOLDER, stat.S_IF
 
 
 def _entry(status: os.stat_result, target: str) -> Entry:
-    kind = KINDS.get(stat.S_IFMT(status.st_mode), EntryKind.OTHER)
+    return _of(status.st_mode, status.st_uid, status.st_gid, status.st_size if stat.S_ISREG(status.st_mode) else 0, target)
+
+
+@lru_cache(maxsize=8192)  # guests of one kind have the same files, and in one guest most of what has no content is alike
+def _of(mode: int, uid: int, gid: int, size: int, target: str) -> Entry:
+    kind = KINDS.get(stat.S_IFMT(mode), EntryKind.OTHER)
     note = "is a device, socket or pipe" if kind is EntryKind.OTHER else ""
-    mode = stat.S_IMODE(status.st_mode)
-    size = status.st_size if kind is EntryKind.FILE else 0
-    return Entry(kind, mode, status.st_uid, status.st_gid, size, None, target, note)
+    return Entry(kind, stat.S_IMODE(mode), uid, gid, size, None, target, note)
 
 
 def _noted(entry: Entry, note: str) -> Entry:

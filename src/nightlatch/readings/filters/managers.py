@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from nightlatch.evidence.remembered import remembered
 from nightlatch.evidence.snapshot import EntryKind, Snapshot
 from nightlatch.model.gaps import Gap
 from nightlatch.origin import Origin
@@ -33,6 +34,7 @@ class StoredRules:
     rules: Rules
 
 
+@remembered(64)
 def at_boot(snapshot: Snapshot) -> tuple[StoredRules, ...]:
     """Everything that is stored and filters something, in the order in which a boot loads it."""
     return tuple(each for look in LOOKS for each in look(snapshot))
@@ -119,6 +121,8 @@ LOOKS: tuple[Callable[[Snapshot], list[StoredRules]], ...] = (_nftables, _iptabl
 
 def together(stored: tuple[StoredRules, ...]) -> Rules:
     """The rules that all of them load. Where two write to the same chain, the order is not known."""
+    if len(stored) == 1:
+        return stored[0].rules
     chains: dict[str, Chain] = {}
     answers: dict[str, Chain] = {}
     gaps: list[Gap] = []

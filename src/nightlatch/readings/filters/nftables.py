@@ -307,7 +307,7 @@ class _Builder:
 
         def names(folder: str) -> list[str]:
             real = self.snapshot.resolve(folder).path
-            if real not in self.snapshot.listed:
+            if not self.snapshot.is_listed(real):
                 self.gaps.append(Gap(AREA, f"the folder {folder} was not collected", origin))
             return self.snapshot.children(real)
 

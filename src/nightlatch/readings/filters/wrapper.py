@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
+from nightlatch.evidence.remembered import remembered
 from nightlatch.evidence.snapshot import EntryKind, Snapshot
 from nightlatch.formats import hosts_access
 from nightlatch.formats.hosts_access import Line
@@ -30,6 +31,7 @@ BARE = ("keepalive", "rfc931")
 ANYBODY = only_perhaps(EVERYBODY)
 
 
+@remembered(64)
 def read(snapshot: Snapshot) -> Rules | None:
     """The rules for callers of sshd; None where nothing is written, or sshd is not linked with libwrap as far as is known."""
     rules: list[Rule] = []

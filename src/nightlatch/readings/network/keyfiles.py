@@ -70,7 +70,7 @@ def _profiles(snapshot: Snapshot) -> Iterator[Profile]:
                 continue
             content = snapshot.content(path)
             if content is not None:
-                found = profile(content, path, refused(snapshot.entries.get(snapshot.resolve(path).path)))
+                found = profile(content, path, refused(snapshot.resolve(path).entry))
                 yield _for_now(found, content) if folder.startswith("/run/") else found
 
 

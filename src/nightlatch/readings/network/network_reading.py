@@ -8,7 +8,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from functools import cached_property
 
+from nightlatch.evidence.remembered import remembered
 from nightlatch.evidence.snapshot import EntryKind, Snapshot
 from nightlatch.formats import ip_listing, leases, name_files, netplan, sections
 from nightlatch.formats.ip_listing import LiveAddress, LiveLink, LiveRoute, Neighbour
@@ -71,10 +73,18 @@ class NetworkReading:
     is_live: bool = False
     renderers: dict[str, str] = field(default_factory=dict)
 
-    @property
+    @cached_property
     def counting(self) -> tuple[Profile, ...]:
         """The profiles whose system takes part at boot, as far as is known, and does not refuse them."""
         return tuple(p for p in self.profiles if not p.refused and not p.set_aside and self.starts.get(p.system) is not False)
+
+    @cached_property
+    def named_at_boot(self) -> tuple[str, ...]:
+        """The interfaces that a boot brings up, when all of them are stored by name; no other one lets anybody in then."""
+        profiles = [each for each in self.counting if each.interface != "lo"]
+        if any(set(each.match.names) - {each.interface} or each.match.hardware or each.match.more for each in profiles):
+            return ()
+        return tuple(dict.fromkeys(each.interface for each in profiles)) if all(each.interface for each in profiles) else ()
 
     def hardware_of(self, name: str) -> str:
         """The hardware address of a live interface, empty where it is not known."""
@@ -101,6 +111,7 @@ class NetworkReading:
         return tuple(dict.fromkeys(names))
 
 
+@remembered(256)
 def read(snapshot: Snapshot) -> NetworkReading:
     """The network of a snapshot."""
     documents = netplan_reading.documents(snapshot)

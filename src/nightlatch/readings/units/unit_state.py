@@ -42,12 +42,12 @@ def state(snapshot: Snapshot, service: ServiceReading, name: str) -> UnitState:
     unit = service.units.get(name)
     if unit is not None:
         return _listed(name, unit)
-    found = [path for path in paths_of(name)[: len(posix.UNIT_FOLDERS)] if _there(snapshot, path)]
-    known = [_there(snapshot, path) for path in paths_of(name)]
-    links = [path for path in paths_of(name)[len(posix.UNIT_FOLDERS) :] if _there(snapshot, path)]
-    there = True if found or links else None if None in known else False
+    known = {path: _there(snapshot, path) for path in paths_of(name)}
+    there_at = [path for path, there in known.items() if there]
+    found, links = ([path for path in there_at if (".target.wants/" in path) is wants] for wants in (False, True))
+    there = True if there_at else None if None in known.values() else False
     masked = _masked(snapshot, name)
-    at_boot = None if None in known and not links else bool(links) and not masked
+    at_boot = None if None in known.values() and not links else bool(links) and not masked
     running = False if service.is_live and there is False else None
     origin = Origin((links or found or [f"{posix.UNIT_FOLDERS[0]}/{name}"])[0])
     return UnitState(name, there, at_boot, running, origin, masked)

@@ -5,7 +5,7 @@ A module that is not known here has to run before anybody can tell: the answer i
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from itertools import islice
@@ -48,29 +48,42 @@ class PamVerdict:
 Answers = Callable[[str, tuple[str, ...]], str | None]
 
 
-def run(stacks: dict[str, tuple[PamLine, ...]], service: str, facility: str, answers: Answers) -> PamVerdict:
-    """Walk the stack of a service. `answers` gives a module's answer (success, ignore, acct_expired, ...), or None."""
-    name = service if service in stacks else "other"
-    if name not in stacks:
+@dataclass(frozen=True, slots=True)
+class PamStack:
+    """The lines that a service runs for one facility, those of the files that it includes among them; `unread` says why they
+    are not known."""
+
+    lines: tuple[PamLine, ...] = ()
+    unread: Gap | None = None
+
+    def run(self, answers: Answers) -> PamVerdict:
+        """Walk the stack. `answers` gives a module's answer (success, ignore, acct_expired, ...), or None."""
+        return PamVerdict(PamOutcome.UNKNOWN, self.unread) if self.unread is not None else _walk(self.lines, answers)
+
+
+def stack(files: dict[str, tuple[PamLine, ...]], service: str, facility: str) -> PamStack:
+    """The stack of a service, or of `other` where it has none (pam(8)); `files` are those of /etc/pam.d by name."""
+    name = service if service in files else "other"
+    if name not in files:
         origin = Origin(f"/etc/pam.d/{service}")
-        return PamVerdict(PamOutcome.UNKNOWN, Gap("PAM", "no PAM configuration for sshd was found", origin))
-    lines = list(islice(_lines(stacks, name, facility, ()), MOST_LINES + 1))
+        return PamStack(unread=Gap("PAM", "no PAM configuration for sshd was found", origin))
+    lines = tuple(islice(_lines(files, name, facility, ()), MOST_LINES + 1))
     if len(lines) > MOST_LINES:
-        return PamVerdict(PamOutcome.UNKNOWN, Gap("PAM", "more lines than are read", Origin(f"/etc/pam.d/{name}")))
-    return _walk(lines, answers)
+        return PamStack(unread=Gap("PAM", "more lines than are read", Origin(f"/etc/pam.d/{name}")))
+    return PamStack(lines)
 
 
-def _lines(stacks: dict[str, tuple[PamLine, ...]], name: str, facility: str, above: tuple[str, ...]) -> Iterator[PamLine]:
+def _lines(files: dict[str, tuple[PamLine, ...]], name: str, facility: str, above: tuple[str, ...]) -> Iterator[PamLine]:
     if name in above or len(above) > MOST_DEPTH:
         return  # a stack that includes itself adds nothing
-    for each in stacks.get(name, ()):
+    for each in files.get(name, ()):
         if each.line.include and each.line.facility in ("", facility):
-            yield from _lines(stacks, each.line.include, facility, (*above, name))
+            yield from _lines(files, each.line.include, facility, (*above, name))
         elif each.line.facility == facility or each.line.fault:
             yield each
 
 
-def _walk(lines: list[PamLine], answers: Answers) -> PamVerdict:
+def _walk(lines: Sequence[PamLine], answers: Answers) -> PamVerdict:
     status: str | None = None
     failed: PamLine | None = None
     by: PamLine | None = None

@@ -279,7 +279,7 @@ class SshServer:
         need: Need = frozenset([Password(self.reading.guest, account.name)])
         origin: Origin | None = None
         if self.logins.uses_pam:
-            asked, gap, origin = self.logins.pam_password(account, empty_allowed=empty.word == "yes")
+            asked, gap, origin = self.logins.pam.password(account, empty_allowed=empty.word == "yes")
             if gap is not None:
                 self._gaps[gap] = None
                 unknown: Need = frozenset([UnknownSecret(gap.because, gap.origin)])

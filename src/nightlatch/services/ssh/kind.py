@@ -22,7 +22,7 @@ from nightlatch.readings.guest import GuestReading
 from nightlatch.services.base import Expected, Server, ServerState, ServiceCase, SilentServer
 from nightlatch.services.ssh import ports
 from nightlatch.services.ssh.entries import SshAccess, SshServer
-from nightlatch.services.ssh.settings import Effective
+from nightlatch.services.ssh.settings import effective_of
 
 
 class SshKind:
@@ -43,7 +43,7 @@ class SshKind:
 
     def servers(self, reading: GuestReading, at: datetime) -> tuple[Server, ...]:
         """The one server; one that is not there, or would not start, lets nobody in."""
-        effective = Effective(reading.sshd)
+        effective = effective_of(reading.sshd)
         if not reading.installed:
             return (SilentServer(SshAccess(reading, effective, ServerState.ABSENT)),)
         if effective.refusal is not None:

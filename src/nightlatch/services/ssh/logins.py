@@ -32,17 +32,16 @@ from nightlatch.model.causes import (
 from nightlatch.model.gaps import Gap
 from nightlatch.model.secrets import Certificate, Key, Secret, UnknownSecret
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet
-from nightlatch.net.numbers import whole
 from nightlatch.origin import Origin
 from nightlatch.readings import address_lists
 from nightlatch.readings.accounts import Account
 from nightlatch.readings.guest import GuestReading
-from nightlatch.services.posix import pam
+from nightlatch.services.posix.login_stack import LoginStack
+from nightlatch.services.posix.pam import PamOutcome
 from nightlatch.services.ssh.files import FileRefusal, Judge
 from nightlatch.services.ssh.settings import Settings
 
 NOTHING_REVOKED = RevocationList(frozenset())
-FIRST_REGULAR = 1000  # login.defs(5), UID_MIN
 NOT_SHELLS = ("nologin", "false")
 SHELLS = ("sh", "bash", "dash", "zsh", "ksh", "mksh", "ash", "fish", "tcsh", "csh", "rbash", "busybox", "pwsh", "xonsh")
 
@@ -104,6 +103,10 @@ class Logins:
     judge: Judge
     _cache: dict[tuple[str, ...], AccountKeys] = field(default_factory=dict)
     _doors: dict[tuple[str, str], LoginState] = field(default_factory=dict)
+    pam: LoginStack = field(init=False)
+
+    def __post_init__(self) -> None:
+        self.pam = LoginStack(self.reading, "sshd", self.today())
 
     def today(self) -> int:
         """Days since 1970, as shadow(5) counts."""
@@ -145,79 +148,19 @@ class Logins:
         return None
 
     def _pam_door(self, account: Account, blocked: bool) -> LoginState:
-        def answers(module: str, arguments: tuple[str, ...]) -> str | None:
-            if module == "pam_nologin.so":
-                return "auth_err" if blocked else "ignore"
-            if module == "pam_unix.so":
-                return self._unix_account(account)
-            if module == "pam_access.so":
-                return self._access_file()
-            return _by_account(account, module, arguments)
-
-        verdict = pam.run(self.reading.pam, "sshd", "account", answers)
+        verdict = self.pam.account(account, blocked=blocked)
         gaps = (verdict.gap,) if verdict.gap else ()
-        if verdict.outcome is pam.PamOutcome.SHUT:
+        if verdict.outcome is PamOutcome.SHUT:
             if blocked:
                 return LoginState(NoLogin(Origin("/etc/nologin")))
-            if self._unix_account(account) != "success":
+            if self.pam.unix(account) != "success":
                 return LoginState(AccountState(Condition.EXPIRED_OR_PASSWORD, account.password_origin))
             return LoginState(PamEnd(PamSays.REFUSED, verdict.origin or account.origin))
-        return LoginState(None, verdict.outcome is pam.PamOutcome.CHANGE, gaps)
-
-    def _access_file(self) -> str | None:
-        content = self.reading.snapshot.content("/etc/security/access.conf") or b""
-        rules = [line for line in content.split(b"\n") if line.strip() and not line.lstrip().startswith(b"#")]
-        return None if rules else "success"
-
-    def _unix_account(self, account: Account) -> str:
-        """pam_unix(8), account phase: expiry of the account, then of the password (shadow(5))."""
-        today = self.today()
-        if not account.in_shadow:
-            return "authinfo_unavail"
-        if account.expires is not None and today >= account.expires:
-            return "acct_expired"
-        if account.changed == 0:
-            return "new_authtok_reqd"
-        if account.changed is None or account.longest is None or account.changed > today:
-            return "success"
-        over = today - account.changed - account.longest
-        if over > 0:
-            if account.inactive is not None and over > account.inactive:
-                return "acct_expired"
-            return "new_authtok_reqd"
-        return "success"
+        return LoginState(None, verdict.outcome is PamOutcome.CHANGE, gaps)
 
     def password_opens(self, account: Account) -> bool:
         """Whether there is a password that would be accepted at all (no hash, or a locked one, accepts none)."""
         return bool(account.hash_method) or account.has_empty_password
-
-    def pam_password(self, account: Account, *, empty_allowed: bool) -> tuple[str, Gap | None, Origin | None]:
-        """What PAM asks for a password: "password", "nothing" (an empty one is enough), "anything" (whatever is typed lets in,
-        by the line told), "shut", or "unknown"."""
-        asked = {"value": "password"}
-
-        def answers(module: str, arguments: tuple[str, ...]) -> str | None:
-            if module == "pam_nologin.so":
-                return "ignore"
-            if module != "pam_unix.so":
-                return _by_account(account, module, arguments)
-            if account.has_empty_password:
-                if not empty_allowed or not {"nullok", "nullok_secure"} & set(arguments):
-                    return "auth_err"
-                asked["value"] = "nothing"
-                return "success"
-            return "success" if account.hash_method else "auth_err"
-
-        def wrong(module: str, arguments: tuple[str, ...]) -> str | None:
-            return "auth_err" if module == "pam_unix.so" else answers(module, arguments)
-
-        # A stack that goes on after a wrong password, and is open in the end, asks for none.
-        if (open_to_all := pam.run(self.reading.pam, "sshd", "auth", wrong)).outcome is pam.PamOutcome.OPEN:
-            return "anything", None, open_to_all.origin
-        verdict = pam.run(self.reading.pam, "sshd", "auth", answers)
-        if verdict.outcome is pam.PamOutcome.UNKNOWN:
-            return "unknown", verdict.gap, None
-        return (asked["value"] if verdict.outcome is pam.PamOutcome.OPEN else "shut"), None, None
 
     def offers(self, account: Account, settings: Settings) -> AccountKeys:
         """All keys and certificates that open the account under these settings."""
@@ -443,22 +386,3 @@ def is_revoked(key: PublicKey, revoked: RevocationList) -> bool:
     if revoked is NOTHING_REVOKED:
         return False
     return key.fingerprint in revoked.fingerprints or hashlib.sha1(key.blob).digest() in revoked.sha1
-
-
-def _by_account(account: Account, module: str, arguments: tuple[str, ...]) -> str | None:
-    """Modules that ask only what kind of account it is (pam_localuser(8), pam_usertype(8)), or count failures.
-
-    pam_faillock(8) shuts for a while after wrong passwords: that passes, so it is no answer to who may get in.
-    """
-    if module in ("pam_localuser.so", "pam_faillock.so"):
-        return "success"
-    if module == "pam_usertype.so":
-        is_system = account.uid < FIRST_REGULAR
-        return "success" if ("issystem" in arguments) == is_system else "perm_denied"
-    if module == "pam_succeed_if.so":
-        words = [word for word in arguments if word not in ("quiet", "quiet_success", "quiet_fail", "use_uid")]
-        number = whole(words[2], 10) if len(words) == 3 and words[0] == "uid" else None
-        if number is not None:
-            held = {">=": account.uid >= number, "<": account.uid < number}.get(words[1])
-            return None if held is None else "success" if held else "perm_denied"
-    return None

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from nightlatch.model.sockets import Listener, family_of, ports_of
 from nightlatch.readings.guest import GuestReading
-from nightlatch.services.ssh.settings import Effective, listeners
+from nightlatch.services.ssh.settings import Effective, effective_of, listeners
 
 
 def listening(reading: GuestReading) -> tuple[Listener, ...]:
     """The sockets of a guest's SSH server; none where there is no server, or its settings are refused."""
-    effective = Effective(reading.sshd)
+    effective = effective_of(reading.sshd)
     return sockets_of(reading, effective) if reading.installed and effective.refusal is None else ()
 
 

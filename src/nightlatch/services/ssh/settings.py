@@ -13,6 +13,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from functools import lru_cache
 from itertools import product
 
 from nightlatch.formats.patterns import in_list
@@ -79,8 +80,14 @@ class MatchScope:
         return self.where.surely != self.where.perhaps
 
 
+@lru_cache(maxsize=64)  # guests of one kind share it
+def effective_of(reading: SshdReading) -> Effective:
+    """The settings that a tree comes to."""
+    return Effective(reading)
+
+
 class Effective:
-    """The settings of one guest, asked as often as needed; each distinct combination is worked out once."""
+    """The settings of one tree, asked as often as needed; each distinct combination is worked out once."""
 
     def __init__(self, reading: SshdReading) -> None:
         self.reading = reading
@@ -153,9 +160,13 @@ class _Defaulted(dict[str, Setting]):
     """Settings in which a keyword that no line sets has its built-in default."""
 
     def __missing__(self, name: str) -> Setting:
-        setting = Setting(KEYWORDS[name].default, default(spelled(name)))
-        self[name] = setting
+        setting = self[name] = _built_in(name)
         return setting
+
+
+@lru_cache(maxsize=512)
+def _built_in(keyword: str) -> Setting:
+    return Setting(KEYWORDS[keyword].default, default(spelled(keyword)))
 
 
 def _parts(values: list[tuple[str, ...]]) -> tuple[str, ...]:

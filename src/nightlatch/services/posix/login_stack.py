@@ -1,0 +1,120 @@
+"""What a service's PAM stack says of one account: whether it may log in, and what it is asked for.
+
+The modules that ask about the account itself are answered from its files; any other would have to run (pam.py).
+"""
+
+from __future__ import annotations
+
+from nightlatch.model.gaps import Gap
+from nightlatch.net.numbers import whole
+from nightlatch.origin import Origin
+from nightlatch.readings.accounts import Account
+from nightlatch.readings.guest import GuestReading
+from nightlatch.services.posix.pam import PamOutcome, PamStack, PamVerdict, stack
+
+FIRST_REGULAR = 1000  # login.defs(5), UID_MIN
+PasswordAsked = tuple[str, Gap | None, Origin | None]
+
+
+class LoginStack:
+    """The stack of one `service` on one guest; `today` is in days since 1970, as shadow(5) counts."""
+
+    def __init__(self, reading: GuestReading, service: str, today: int) -> None:
+        self.reading, self.service, self.today = reading, service, today
+        self._stacks: dict[str, PamStack] = {}
+        self._asked: dict[tuple[str, bool], PasswordAsked] = {}
+
+    def _stack(self, facility: str) -> PamStack:
+        if facility not in self._stacks:
+            self._stacks[facility] = stack(self.reading.pam, self.service, facility)
+        return self._stacks[facility]
+
+    def account(self, account: Account, *, blocked: bool) -> PamVerdict:
+        """Whether the account may log in; `blocked` says that pam_nologin(8) keeps it out."""
+
+        def answers(module: str, arguments: tuple[str, ...]) -> str | None:
+            if module == "pam_nologin.so":
+                return "auth_err" if blocked else "ignore"
+            if module == "pam_unix.so":
+                return self.unix(account)
+            if module == "pam_access.so":
+                return self._access_file()
+            return _by_account(account, module, arguments)
+
+        return self._stack("account").run(answers)
+
+    def _access_file(self) -> str | None:
+        content = self.reading.snapshot.content("/etc/security/access.conf") or b""
+        rules = [line for line in content.split(b"\n") if line.strip() and not line.lstrip().startswith(b"#")]
+        return None if rules else "success"
+
+    def unix(self, account: Account) -> str:
+        """pam_unix(8), account phase: expiry of the account, then of the password (shadow(5))."""
+        today = self.today
+        if not account.in_shadow:
+            return "authinfo_unavail"
+        if account.expires is not None and today >= account.expires:
+            return "acct_expired"
+        if account.changed == 0:
+            return "new_authtok_reqd"
+        if account.changed is None or account.longest is None or account.changed > today:
+            return "success"
+        over = today - account.changed - account.longest
+        if over > 0:
+            if account.inactive is not None and over > account.inactive:
+                return "acct_expired"
+            return "new_authtok_reqd"
+        return "success"
+
+    def password(self, account: Account, *, empty_allowed: bool) -> PasswordAsked:
+        """What PAM asks for a password: "password", "nothing" (an empty one is enough), "anything" (whatever is typed lets in,
+        by the line told), "shut", or "unknown"."""
+        key = (account.name, empty_allowed)
+        if key not in self._asked:
+            self._asked[key] = self._password(account, empty_allowed=empty_allowed)
+        return self._asked[key]
+
+    def _password(self, account: Account, *, empty_allowed: bool) -> PasswordAsked:
+        asked = {"value": "password"}
+
+        def answers(module: str, arguments: tuple[str, ...]) -> str | None:
+            if module == "pam_nologin.so":
+                return "ignore"
+            if module != "pam_unix.so":
+                return _by_account(account, module, arguments)
+            if account.has_empty_password:
+                if not empty_allowed or not {"nullok", "nullok_secure"} & set(arguments):
+                    return "auth_err"
+                asked["value"] = "nothing"
+                return "success"
+            return "success" if account.hash_method else "auth_err"
+
+        def wrong(module: str, arguments: tuple[str, ...]) -> str | None:
+            return "auth_err" if module == "pam_unix.so" else answers(module, arguments)
+
+        # A stack that goes on after a wrong password, and is open in the end, asks for none.
+        if (open_to_all := self._stack("auth").run(wrong)).outcome is PamOutcome.OPEN:
+            return "anything", None, open_to_all.origin
+        verdict = self._stack("auth").run(answers)
+        if verdict.outcome is PamOutcome.UNKNOWN:
+            return "unknown", verdict.gap, None
+        return (asked["value"] if verdict.outcome is PamOutcome.OPEN else "shut"), None, None
+
+
+def _by_account(account: Account, module: str, arguments: tuple[str, ...]) -> str | None:
+    """Modules that ask only what kind of account it is (pam_localuser(8), pam_usertype(8)), or count failures.
+
+    pam_faillock(8) shuts for a while after wrong passwords: that passes, so it is no answer to who may get in.
+    """
+    if module in ("pam_localuser.so", "pam_faillock.so"):
+        return "success"
+    if module == "pam_usertype.so":
+        is_system = account.uid < FIRST_REGULAR
+        return "success" if ("issystem" in arguments) == is_system else "perm_denied"
+    if module == "pam_succeed_if.so":
+        words = [word for word in arguments if word not in ("quiet", "quiet_success", "quiet_fail", "use_uid")]
+        number = whole(words[2], 10) if len(words) == 3 and words[0] == "uid" else None
+        if number is not None:
+            held = {">=": account.uid >= number, "<": account.uid < number}.get(words[1])
+            return None if held is None else "success" if held else "perm_denied"
+    return None
