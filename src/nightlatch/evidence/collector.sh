@@ -6,18 +6,20 @@ nightlatch_collect() {
     exec 2>/dev/null
     safe_path
     umask 077
-    IFS=$nl lead="$nl@"
+    IFS=$nl lead="$nl@" short=60000
     set -f
     printf '\n@nightlatch/stream/1 %s\n' "$nonce"
     nl_facts
-    nl_accounts
-    nl_paths
-    nl_reduced
-    # Whatever a program prints gets a space before each line; only we know how a heading begins there.
-    lead="$nonce@"
-    nl_listings | awk -v lines=1 -v mark="$nonce@" "$secrets"
-    lead="$nl@"
-    nl_files
+    # Programs are asked while files are looked at, and told after them. Whatever one prints gets a space before each line; only
+    # we know how a heading begins there.
+    { lead="$nonce@"; nl_listings; } | awk -v lines=1 -v mark="$nonce@" "$secrets" | {
+        exec 3<&0 </dev/null
+        nl_accounts
+        nl_paths
+        nl_reduced
+        cat <&3
+        nl_files
+    }
 }
 heading() { printf '%s%s\n' "$lead" "$1"; }
 told() { # told HEADING PROGRAM ...: what a program prints, within the listings
@@ -25,9 +27,15 @@ told() { # told HEADING PROGRAM ...: what a program prints, within the listings
     shift
     "$@" </dev/null
 }
-many() { # many LIST PROGRAM ...: run a program with the names of a list, a thousand at a time
+lines() { [ $# = 0 ] || printf ' %s\n' "$@"; } # lines WORD...: each on a line of its own
+many() { # many LIST PROGRAM ...: run a program with the names of a list, a thousand at a time where it is long
     list=$1 chunk='' count=0
     shift
+    [ -n "$list" ] || return 0
+    if [ ${#list} -lt $short ]; then
+        "$@" $list
+        return
+    fi
     for each in $list; do
         chunk=$chunk$nl$each count=$((count + 1))
         [ $count -lt 1000 ] || { "$@" $chunk; chunk='' count=0; }
@@ -65,25 +73,21 @@ nl_accounts() { # homes, shells and key files of all accounts
         print "l " $7; print "l " $6; sub("/+$", "", $6); print "f " $6 "/.ssh" }' /etc/passwd | sort -u)
 }
 nl_paths() { # what stands at every path that matters, and above it
-    names=$(for each in $contents $keyed; do printf 'c %s\n' "$each"; done
-        for each in $looked; do printf 'l %s\n' "$each"; done
-        for each in $folders; do printf 'f %s\n' "$each"; done
-        for each in $homes; do printf '%s\n' "$each"; done)
-    ours=$(for each in $names; do [ "${each%% *}" != f ] || printf '%s\n' "${each#? }"; done)
-    ways=$ours
-    closed=''
-    for each in $homes; do case $each in 'f '*) closed=$closed$nl${each#f } ;; esac; done
+    closed='' owned='' asked_keys=$keyed
+    for each in $homes; do
+        owned=$owned$nl${each#? }
+        case $each in 'f '*) closed=$closed$nl${each#f } ;; esac
+    done
+    ways=$folders$closed ours=$ways
     chosen=$(many "$closed" realpath) closed=''
     # Where an account's leads to one of the system's, the system's rules hold: what is read there is read as ever.
     for each in $chosen; do case "$nl$folders$nl" in *"$nl$each$nl"*) ;; *) closed=$closed$nl$each ;; esac; done
     ours=$(many "$ours" realpath | sort -u)
-    inside=$(many "$ours" nl_children)
-    inside=$(printf '%s\n' "$inside" | awk -F/ '{ folder = $0; sub("/[^/]*$", "", folder) } n[folder]++ < 4096')
-    wanted=$(for each in $names; do [ "${each%% *}" = c ] && printf '%s\n' "${each#? }"; done)
-    real=$(many "$wanted" realpath)
+    inside=$(many "$ours" nl_children | awk -F/ '{ folder = $0; sub("/[^/]*$", "", folder) } n[folder]++ < 4096')
+    real=$(many "$contents$nl$keyed" realpath)
     [ -z "$keyed" ] || keyed=$(many "$keyed" realpath)
-    all=$(printf '%s\n' "${names}" | sed 's/^. //')
-    ends=$(many "$all" realpath)
+    all=$contents$nl$asked_keys$nl$looked$nl$folders$owned
+    ends=$real$nl$ours$nl$(many "$looked$owned" realpath)
     every=$(printf '%s\n' "$all" "$ends" "$inside" | awk '/\\/ { next } /^\// {
         path = $0
         if (path ~ /^\/(bin|sbin|lib|lib64)\//) print "/usr" path # where these are links, as they are today
@@ -92,15 +96,16 @@ nl_paths() { # what stands at every path that matters, and above it
     there='' absent=''
     heading absent
     for each in $every; do
-        if [ -e "$each" ] || [ -L "$each" ]; then there=$there$nl$each; else printf ' %s\n' "$each"; fi
+        if [ -e "$each" ] || [ -L "$each" ]; then there=$there$nl$each; else absent=$absent$nl$each; fi
     done
+    lines $absent
     heading folders
-    for each in $ours; do [ ! -d "$each" ] || printf ' %s\n' "$each"; done
+    for each in $ours; do [ ! -d "$each" ] || lines "$each"; done
     heading skipped
     for each in $inside; do [ "$each" != odd ] || printf ' odd\n'; done
     state=$(many "$there" stat -c '%f %u %g %s %Y %Z %n')
     heading paths
-    for each in $state; do printf ' %s\n' "$each"; done
+    lines $state
     links=''
     for each in $state; do
         case $each in a*) each=${each#* * * * * * } links=$links$nl$each ;; esac
@@ -140,7 +145,7 @@ nl_paths() { # what stands at every path that matters, and above it
         END { for (i = 1; i <= n; i++) print (shut[i] && foreign ? "-" : what[i]) " " name[i] }')
     heading withheld
     nl_for '-'
-    for each in $chosen; do printf ' %s\n' "$each"; done
+    lines $chosen
 }
 nl_for() { # nl_for KIND...: of the names those that are read for this
     chosen=''
@@ -177,10 +182,8 @@ nl_reduced() { # secrets never leave: hashes become their method, private keys w
     [ -z "$unfit" ] || revoked=$(many "$unfit" grep -l -s -a '^SSHKRL')
     chosen=$text text=''
     for each in $chosen; do case "$nl$secret$nl$unfit$nl" in *"$nl$each$nl"*) ;; *) text=$text$nl$each ;; esac; done
-    held=$(many "$text" awk -v list=1 "$secrets")
-    kept='' barred=''
-    [ -z "$loose" ] || kept=$(many "$loose" awk -v keys=1 -v list=1 "$secrets")
-    [ -z "$strict" ] || barred=$(many "$strict" awk -v keys=2 -v list=1 "$secrets")
+    reduced=$(nl_without_secrets) held=''
+    for each in $reduced; do case $each in '@reduced '*) held=$held$nl${each#* } ;; esac; done
     chosen=''
     for each in /etc/shadow /etc/passwd /etc/group; do
         if [ -s "$each" ]; then [ ! -r "$each" ] || chosen=$chosen$nl$each; else heading "reduced $each"; fi
@@ -191,15 +194,22 @@ nl_reduced() { # secrets never leave: hashes become their method, private keys w
         sed -n '/^Package: openssh-server$/,/^$/s/^/ /p;/^Package: sudo$/,/^$/s/^/ /p' /var/lib/dpkg/status
     fi
     [ -z "$secret" ] || nl_private
-    [ -z "$held" ] || many "$held" awk "$secrets"
-    [ -z "$kept" ] || many "$kept" awk -v keys=1 "$secrets"
-    [ -z "$barred" ] || many "$barred" awk -v keys=2 "$secrets"
+    [ -z "$reduced" ] || printf '%s\n' "$reduced"
     heading unfit
-    for each in $unfit; do printf ' %s\n' "$each"; done
-    names=$(printf '%s\n' $secret $held $kept $barred "" $text $revoked $strict $loose $ours | awk '
+    lines $unfit
+    names=$(printf '%s\n' $secret $held "" $text $revoked $strict $loose $ours | awk '
         /^$/ { rest = 1; next }
         !rest { secret[$0]; next }
         !($0 in secret) { print }')
+}
+nl_without_secrets() { # texts that hold secrets, with these taken out
+    if [ ${#text} -lt $short ] && [ ${#loose} -lt $short ] && [ ${#strict} -lt $short ]; then
+        [ -z "$text$loose$strict" ] || awk "$secrets" $text keys=1 $loose keys=2 $strict
+        return
+    fi
+    many "$text" awk "$secrets"
+    many "$loose" awk -v keys=1 "$secrets"
+    many "$strict" awk -v keys=2 "$secrets"
 }
 nl_private() { # what stands in the clear, and of keys in PEM without a passphrase the public half, where ssh-keygen can tell it
     out=$(many "$secret" awk "$private")
@@ -222,10 +232,20 @@ nl_private() { # what stands in the clear, and of keys in PEM without a passphra
     done
 }
 nl_listings() {
+    if command -v ss >/dev/null; then
+        # What ss claims of holders is taken while it is asked for the sockets themselves.
+        ss -Hltunp | grep -o 'pid=[0-9]*,fd=[0-9]*' |
+            awk -F '[=,]' '!($0 in seen) && n++ < 20000 { print "/proc/" $2 "/fd/" $4; seen[$0] }' | nl_asked
+    else
+        nl_asked
+    fi
+}
+nl_asked() { # what programs say; the claims of ss come in
     nl_sockets
+    exec </dev/null
     told 'listing sockets' printf '%s\n' "$open"
     heading 'listing holders'
-    for each in $holders; do printf '%s\n' "$each"; done
+    [ -z "$holders" ] || printf '%s\n' $holders
     nl_owners
     told 'listing addresses' ip -o addr
     told 'listing links' ip -o link
@@ -373,8 +393,8 @@ nl_shown() { # what the service manager has loaded, and the slices above: of tho
 nl_sockets() { # what listens, and who holds it: where ss says so the kernel is asked again, for names in ss's words are anybody's
     holders='' told_holders=no
     if command -v ss >/dev/null; then
-        open=$(ss -Hltune)
-        claims=$(ss -Hltunp | grep -o 'pid=[0-9]*,fd=[0-9]*' | awk -F '[=,]' '!($0 in seen) && n++ < 20000 { print "/proc/" $2 "/fd/" $4; seen[$0] }')
+        open=$(ss -Hltune </dev/null)
+        claims=$(cat)
         if find / -maxdepth 0 -printf '' >/dev/null; then
             told_holders=yes
             holders=$(many "$claims" nl_held | awk '/^\/proc\/[0-9]+\/fd\/[0-9]+ socket:\[[0-9]+\]$/ {

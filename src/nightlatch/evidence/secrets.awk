@@ -1,7 +1,7 @@
-# Secrets in text, as formats/network_secrets.py and formats/text_secrets.py take them out; a test holds them together. With
-# list=1: only the names of files that hold some. With keys=1: files of public keys, with keys=2 nothing but keys and remarks.
-# With lines=1: plain lines, as a filter; where there is a mark, a line that begins with it is a heading, and all others get a
-# space. Each line is gone through mark by mark: a pattern that begins anywhere in a long word would be tried from each letter.
+# Secrets in text, as formats/network_secrets.py and formats/text_secrets.py take them out; a test holds them together. Of files
+# those are told that hold some. With keys=1: files of public keys, with keys=2 nothing but keys and remarks. With lines=1: plain
+# lines, as a filter; where there is a mark, a line that begins with it is a heading, and all others get a space. Each line is
+# gone through mark by mark: a pattern that begins anywhere in a long word would be tried from each letter.
 function is_hers(name) { # network settings: too much rather than too little
     name = tolower(name)
     if (name ~ /^key[-_]?mgmt$/ || name ~ /^key[-_]management$/ || name ~ /-flags$/) return 0
@@ -170,8 +170,8 @@ function plain_line(  made, bare, is_key, out_it) {
 }
 function finish(  i) {
     if (file != "" && changed) {
-        if (list) print file
-        else { printf "\n@reduced %s\n", file; for (i = 1; i <= count; i++) print " " kept[i] }
+        printf "\n@reduced %s\n", file
+        for (i = 1; i <= count; i++) print " " kept[i]
     }
     count = changed = inside = within = torn = goes_on = asked = 0; deep = -1
 }

@@ -11,6 +11,7 @@ import stat
 import tarfile
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 
 from nightlatch.evidence.members import BLOCK, Member, MemberFault, members
 from nightlatch.evidence.selection import NO_TEXT, Purpose
@@ -192,6 +193,9 @@ def _second_look(stream: Stream, raw: bytes, nonce: str, guest: str) -> None:
             stream.changed.add(path)
 
 
+KINDS = {stat.S_IFREG: EntryKind.FILE, stat.S_IFDIR: EntryKind.FOLDER, stat.S_IFLNK: EntryKind.LINK}
+
+
 class StreamSource:
     """A parsed stream as a source for `collect`. What it was asked for and does not have is remembered in `missed`."""
 
@@ -244,22 +248,26 @@ class StreamSource:
         if folder not in self.stream.folders:
             self.missed["folders"].add(folder)
             raise OSError("the collector did not list it")
-        inside = f"{folder.rstrip('/')}/"
-        names = [p[len(inside) :] for p in self._below(inside) if "/" not in p[len(inside) :]]
+        names = self._inside.get(folder, [])
         if len(names) >= limit:
             raise UnreadableError(f"{limit} names or more")
         return sorted(names)
 
-    def _below(self, inside: str) -> list[str]:
-        return [path for path in self.stream.states if path.startswith(inside) and path != inside]
+    @cached_property
+    def _inside(self) -> dict[str, list[str]]:
+        out: dict[str, list[str]] = {}
+        for path in self.stream.states:
+            above, _, name = path.rpartition("/")
+            if name:
+                out.setdefault(above or "/", []).append(name)
+        return out
 
     @staticmethod
     def _above(path: str) -> str:
         return path.rpartition("/")[0] or "/"
 
     def _entry(self, path: str, status: Status) -> Entry:
-        kinds = {stat.S_IFREG: EntryKind.FILE, stat.S_IFDIR: EntryKind.FOLDER, stat.S_IFLNK: EntryKind.LINK}
-        kind = kinds.get(stat.S_IFMT(status.mode), EntryKind.OTHER)
+        kind = KINDS.get(stat.S_IFMT(status.mode), EntryKind.OTHER)
         if kind is EntryKind.LINK and path not in self.stream.targets:
             self.missed["looked"].add(path)
             raise OSError("the target of this link was not carried")
