@@ -57,12 +57,21 @@ def shells(made: Station, client: Client) -> list[Ssh]:
     ]
 
 
-def plain(made: Station, host: str, paths: list[str]) -> list[str]:
-    """`ssh guest 'tar c FILES'` with the same account, key and strictness."""
+# What a survey asks of programs, as somebody would write it down who knows already which units matter.
+PROGRAMS = (
+    "PATH=/usr/sbin:$PATH; ss -Hltune; ss -Hltunp; ip -o addr; ip -o link; ip -4 -o route; ip -6 -o route; ip -o neigh; "
+    "nft list ruleset; systemctl show --no-pager -- ssh.service ssh.socket systemd-timesyncd.service system.slice -.slice; "
+    "timedatectl show"
+)
+
+
+def plain(made: Station, host: str, paths: list[str], *, programs: bool = False) -> list[str]:
+    """`ssh guest 'tar c FILES'` with the same account, key and strictness; with `programs`, what they print besides."""
     files = " ".join(shlex.quote(path.lstrip("/")) for path in paths)
     words = [str(made.home / "ssh-at-the-desk"), "-F", str(made.config), "-i", str(made.home / "keys/keeper")]
     words += ["-o", "BatchMode=yes", "-o", "StrictHostKeyChecking=no", "-o", "LogLevel=ERROR"]
-    return [*words, f"keeper@{host}", f"cd / && sudo tar cf - {files}"]
+    asked = f"; sudo sh -c {shlex.quote(PROGRAMS)}" if programs else ""
+    return [*words, f"keeper@{host}", f"cd / && sudo tar cf - {files}{asked}"]
 
 
 def one_survey(made: Station, client: Client, told: Told) -> list[str]:
@@ -70,20 +79,28 @@ def one_survey(made: Station, client: Client, told: Told) -> list[str]:
     shell = shells(made, client)[0]
     snapshot = survey_live(shell)
     paths = [path for path, entry in snapshot.entries.items() if entry.kind is EntryKind.FILE and entry.content is not None]
-    base = plain(made, shell.address.host, paths)
 
-    def tar() -> None:
-        assert subprocess.run(base, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, check=False).stdout
+    def by_hand(*, programs: bool = False) -> None:
+        words = plain(made, shell.address.host, paths, programs=programs)
+        assert subprocess.run(words, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, check=False).stdout
 
-    read, whole, bare = [], [], []
+    tar = by_hand
+    read, whole, bare, listed = [], [], [], []
     for _ in range(PAIRS):
         bare.append(lasted(tar))
+        listed.append(lasted(lambda: by_hand(programs=True)))
         read.append(lasted(lambda: live.survey(shell)))
         whole.append(lasted(lambda: survey_live(shell)))
     told(
         "one survey, files and listings",
         median([a / b for a, b in zip(read, bare, strict=True)]),
         "x ssh 'tar c' of the files (clock)",
+        1.3,
+    )
+    told(
+        "the same",
+        median([a / b for a, b in zip(read, listed, strict=True)]),
+        "x ssh 'tar c' and the same programs (clock)",
         1.3,
     )
     told(
@@ -104,10 +121,10 @@ def many_surveys(made: Station, client: Client, paths: list[str], told: Told) ->
     pins = tuple(dict.fromkeys(pin for spec in estate.guests.values() for pin in spec.host_keys))
     hosts = [f"192.168.56.{last}" for last in ADDRESSES.values()]
     targets = [f"keeper@{hosts[n % len(hosts)]}" for n in range(MANY)]
-    words = plain(made, "HOST", paths)
-    script = " ".join(shlex.quote(word) for word in words).replace("keeper@HOST", '"$1"')
 
-    def xargs() -> None:
+    def xargs(*, programs: bool = False) -> None:
+        words = plain(made, "HOST", paths, programs=programs)
+        script = " ".join(shlex.quote(word) for word in words).replace("keeper@HOST", '"$1"')
         subprocess.run(
             ["xargs", "-P", str(AT_ONCE), "-n", "1", "sh", "-c", f"{script} >/dev/null", "sh"],
             input="\n".join(targets),
@@ -126,8 +143,9 @@ def many_surveys(made: Station, client: Client, paths: list[str], told: Told) ->
             assert len(list(pool.map(live.survey, (four[n % 4] for n in range(MANY))))) == MANY
 
     base = f"x xargs -P {AT_ONCE} ssh 'tar c' (clock)"
-    theirs, read, whole = lasted(xargs), lasted(files), lasted(ours)
+    theirs, listed, read, whole = lasted(xargs), lasted(lambda: xargs(programs=True)), lasted(files), lasted(ours)
     told(f"{MANY} surveys, files and listings", read / theirs, base, 1.3)
+    told("the same", read / listed, f"x xargs -P {AT_ONCE} ssh, tar and programs (clock)", 1.3)
     told("the same with sshd's own word", whole / theirs, base, 1.6)
     print(f"{'':<52} {theirs:6.1f} s for xargs, {whole:.1f} s for the surveys")
     print("    the guests share this machine's processors with their clients, so that their own work counts in full")
