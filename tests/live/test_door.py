@@ -11,7 +11,9 @@ import hashlib
 import os
 import pty
 import select
+import shutil
 import subprocess
+import tempfile
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -42,17 +44,27 @@ grants:
 """
 
 
+def _downloaded() -> Path:
+    """The package, kept for the next run: it is the same for as long as the one that is installed is."""
+    version = run("dpkg-query", "-W", "-f", "${Version}", "openssh-server").strip()
+    kept = Path(os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache") / "nightlatch-tests" / version.replace(":", "%")
+    if not list(kept.glob("*.deb")):
+        kept.mkdir(parents=True, exist_ok=True)
+        words = ["apt-get", "download", "-qq", "openssh-server"]
+        with tempfile.TemporaryDirectory(dir=kept) as folder:
+            if subprocess.run(words, cwd=folder, capture_output=True, check=False).returncode:
+                subprocess.run(["apt-get", "update", "-qq"], check=True, capture_output=True)
+                subprocess.run(words, cwd=folder, check=True, capture_output=True)
+            (made,) = Path(folder).glob("*.deb")
+            made.rename(kept / made.name)  # whole, or not at all
+    return next(kept.glob("*.deb"))
+
+
 @pytest.fixture(scope="module")
 def packages(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The package of this machine's own release, as a source that needs no network."""
     folder = tmp_path_factory.mktemp("packages")
-    got = subprocess.run(
-        ["apt-get", "download", "-qq", "openssh-server"], cwd=folder, capture_output=True, text=True, check=False
-    )
-    if got.returncode:
-        subprocess.run(["apt-get", "update", "-qq"], check=True, capture_output=True)
-        subprocess.run(["apt-get", "download", "-qq", "openssh-server"], cwd=folder, check=True, capture_output=True)
-    package = next(folder.glob("*.deb"))
+    package = Path(shutil.copy(_downloaded(), folder))
     told = run("dpkg-deb", "-f", str(package)).rstrip()
     more = f"Filename: ./{package.name}\nSize: {package.stat().st_size}\nSHA256: {hashlib.sha256(package.read_bytes()).hexdigest()}\n"
     (folder / "Packages").write_text(f"{told}\n{more}\n")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import json
+import re
 import shutil
 import tarfile
 from collections.abc import Iterator
@@ -71,6 +72,17 @@ class Left:
         return {path: place.read_text() if place.exists() else None for path, place in places.items()}
 
 
+def _for_daemon(script: str, pid: str, started: str) -> str:
+    """The script as it would have been sent for this daemon. It counts what arrived, so its count goes with how many digits
+    these two have: the daemon's start is told in ticks since the machine was started."""
+    script = script.replace("door=DOOR", f"door={pid}").replace("door_since=SINCE", f"door_since={started}")
+    body = re.search(r"(?ms)^cat >\S+/latch\.sh <<'(\w+)'\n(.*?)^\1$", script)
+    assert body is not None
+    counted, count = re.subn(r"(?m)(?<=/latch\.sh\) = )[0-9]+(?= \])", str(len(body[2].encode())), script)
+    assert count == 1
+    return counted
+
+
 @pytest.fixture(params=MADE, ids=[path.name for path in MADE])
 def left(request: pytest.FixtureRequest, station: Station) -> Iterator[Left]:
     """The script as it was sent then, for the daemon that runs now."""
@@ -81,9 +93,7 @@ def left(request: pytest.FixtureRequest, station: Station) -> Iterator[Left]:
     for path, text in told["before"].items():
         place = guest.root / path[1:]
         assert (place.read_text() if place.exists() else None) == text, f"{path} is not as that release found it"
-    pid, started = guest.inside("sh", "-c", DOOR).split()[:2]
-    script = told["script"].replace("door=DOOR", f"door={pid}").replace("door_since=SINCE", f"door_since={started}")
-    said = Inside(guest).run(script.encode()).out.decode()
+    said = Inside(guest).run(_for_daemon(told["script"], *guest.inside("sh", "-c", DOOR).split()[:2]).encode()).out.decode()
     assert "on-the-latch" in said, said
     yield Left(station, guest, told["change"], told["before"])
     guest.close()

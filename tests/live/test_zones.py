@@ -37,8 +37,10 @@ address1={filters.HERE6}/32
 POLICY = """<policy target="DROP"><ingress-zone name="%s"/><egress-zone name="HOST"/></policy>
 """
 STARTED = {"/usr/sbin/NetworkManager": b"", "/etc/systemd/system/multi-user.target.wants/NetworkManager.service": b""}
+# A unit that is started more than five times in ten seconds is not started again (systemd.unit(5), StartLimitBurst).
 BEGUN = """
 systemctl stop NetworkManager firewalld
+systemctl reset-failed NetworkManager firewalld
 ip addr flush dev eth0
 ip link set eth0 down
 rm -rf /run/NetworkManager
