@@ -24,6 +24,7 @@ from nightlatch.faults import RefusedError
 from nightlatch.formats.keys import parse_public
 from nightlatch.latch.live import LatchReport, Pending
 from nightlatch.model.handshake import RequestedProof
+from nightlatch.ops.access import access
 from nightlatch.ops.addresses import addresses, addresses_target
 from nightlatch.ops.audit import audit
 from nightlatch.ops.draft import draft, prove
@@ -36,6 +37,7 @@ from nightlatch.origin import Kind, Origin
 from nightlatch.probe.causes import causes
 from nightlatch.probe.ssh import AlgorithmOffer, Identification, Methods, ProvenKey
 from nightlatch.probe.stages import FailureMode, Look, Stage, Step, Target
+from nightlatch.report import access as access_report
 from nightlatch.report import address_book, exposure, machine, perimeter, reach, search
 from tests.guests import KEYS
 
@@ -78,6 +80,10 @@ def of_draft(estate: Estate) -> dict[str, Any]:
         except RefusedError as error:
             refused[each.guest] = error.words
     return machine.drafts(estate.name, proved, refused, {})
+
+
+def of_access(estate: Estate) -> dict[str, Any]:
+    return access_report.document(access(estate, AT))
 
 
 def of_exposure(estate: Estate) -> dict[str, Any]:
@@ -171,6 +177,7 @@ def of_find(estate: Estate) -> dict[str, Any]:
 MAKERS: dict[str, Callable[[Estate], dict[str, Any]]] = {
     "audit": of_audit,
     "draft": of_draft,
+    "access": of_access,
     "exposure": of_exposure,
     "addresses": of_addresses,
     "interfaces": of_interfaces,

@@ -42,8 +42,10 @@ at='--as-of 2026-11-25'
 shot audit "$work/clean" "nightlatch audit --on gate --on plotter $at"
 shot first-look "$work/clean" "nightlatch audit images/chartbox $at"
 shot draft "$work/clean" "nightlatch draft $at"
-shot enact "$work/clean" "nightlatch enact --yes --on gate $at"
-shot undo "$work/clean" "nightlatch undo --on gate"
+shot enact "$work/clean" "nightlatch enact --yes --on gate; nightlatch undo --on gate" \
+    "nightlatch enact --yes --on gate $at; echo; nightlatch undo --on gate"
+shot access "$work/clean" "nightlatch access --who joon --who tove; nightlatch access --key keys/nightcopy.pub; nightlatch access --matrix" \
+    "nightlatch access --who joon --who tove $at; echo; nightlatch access --key keys/nightcopy.pub $at; echo; nightlatch access --matrix $at"
 shot addresses "$work/clean" "nightlatch addresses --from bench $at"
 (cd "$work/clean" && "$bin/nightlatch" exposure $at --picture "$out/exposure.png" >/dev/null)
 "$bin/nightlatch" demo --outer "$work/clean/outer" >/dev/null &

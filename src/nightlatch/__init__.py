@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from nightlatch.estate.load import load as load_estate
     from nightlatch.estate.model import Estate
     from nightlatch.latch.folder import FolderChange
+    from nightlatch.ops.access import Access, AccessQuestion, Entry, access, access_target
     from nightlatch.ops.addresses import AddressBook, Interfaces, addresses, addresses_target
     from nightlatch.ops.audit import Audit, audit, audit_target
     from nightlatch.ops.describe import Description, describe
@@ -51,6 +52,7 @@ _NAMES = {
     "draft.plan": ("Draft", "ProvedDraft"),
     "estate.model": ("Estate",),
     "latch.folder": ("FolderChange",),
+    "ops.access": ("Access", "AccessQuestion", "Entry", "access", "access_target"),
     "ops.addresses": ("AddressBook", "Interfaces", "addresses", "addresses_target"),
     "ops.audit": ("Audit", "audit", "audit_target"),
     "ops.describe": ("Description", "describe"),
@@ -80,12 +82,15 @@ _NAMES = {
 _HOMES = {name: (module, name) for module, names in _NAMES.items() for name in names} | {"load_estate": ("estate.load", "load")}
 
 __all__ = [
+    "Access",
+    "AccessQuestion",
     "AddressBook",
     "Audit",
     "Client",
     "Confirmation",
     "Description",
     "Draft",
+    "Entry",
     "Estate",
     "Exposure",
     "FirstContact",
@@ -100,6 +105,8 @@ __all__ = [
     "Reach",
     "SearchResult",
     "__version__",
+    "access",
+    "access_target",
     "addresses",
     "addresses_target",
     "audit",

@@ -87,7 +87,7 @@ def guest(found: GuestAudit) -> dict[str, Any]:
         "services": [_service(each) for each in found.services],
         "unread": found.unread or None,
         "findings": findings(found.findings),
-        "ways_in": [_way(each) for each in found.answers],
+        "ways_in": [way(each) for each in found.answers],
         "kept_access": [_door(each) for each in found.doors],
         "undecided": evidence(found.undecided),
         "notes": list(found.notes),
@@ -156,7 +156,8 @@ def _service(each: ServiceState) -> dict[str, Any]:
     return {"by": each.service, "program": each.program, "state": each.state, "sockets": sockets}
 
 
-def _way(way: WayIn) -> dict[str, Any]:
+def way(way: WayIn) -> dict[str, Any]:
+    """A way in, as it stands in every document."""
     return {
         "account": way.account,
         "held_by": list(way.held_by),

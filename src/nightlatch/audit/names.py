@@ -12,7 +12,7 @@ from nightlatch.estate.model import Estate
 from nightlatch.formats import authorized_keys
 from nightlatch.formats.authorized_keys import KeyEntry
 from nightlatch.model.paths import AccessPath
-from nightlatch.model.powers import PowerKind
+from nightlatch.model.powers import Power, PowerKind
 from nightlatch.model.secrets import (
     Certificate,
     ClientCertificate,
@@ -239,7 +239,12 @@ def by(service: str) -> str:
 
 def powers(paths: Iterable[AccessPath]) -> str:
     """The powers of several paths in words, the strongest alone where it holds the rest."""
-    found = {path.power for path in paths}
+    return power_words(path.power for path in paths)
+
+
+def power_words(powers: Iterable[Power]) -> str:
+    """Powers in words, the strongest alone where it holds the rest."""
+    found = set(powers)
     kinds = {power.gives for power in found}
     if PowerKind.ADMINISTER in kinds:
         return "a root shell" if PowerKind.SHELL in kinds else "root's rights"

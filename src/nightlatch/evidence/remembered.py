@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 T = TypeVar("T")
 P = ParamSpec("P")
-LARGEST = 64 << 10  # bytes of one file or listing that is kept to compare others with
+LARGEST = 128 << 10  # bytes of all files and listings that are kept of one guest, to compare others with
 Question = tuple[str, str]
 
 
@@ -82,7 +82,7 @@ class _Known(Generic[T]):
 
     def keep(self, more: Hashable, answers: Mapping[Question, Hashable], value: _Value[T]) -> None:
         """Remember a value by what was asked for it, unless that takes too much memory."""
-        if any(_is_large(each) for each in answers.values()):
+        if sum(map(_size, answers.values())) > LARGEST:
             return
         if self.count >= self.most:
             self.forget()
@@ -129,11 +129,11 @@ def _resolved(found: ResolvedPath) -> Hashable:
     return found, found.entry.changed if found.entry is not None else 0
 
 
-def _is_large(told: Hashable) -> bool:
+def _size(told: Hashable) -> int:
     if isinstance(told, bytes):
-        return len(told) > LARGEST
+        return len(told)
     entry = told[0].entry if isinstance(told, tuple) and told and isinstance(told[0], ResolvedPath) else None
-    return entry is not None and len(entry.content or b"") > LARGEST
+    return len(entry.content or b"") if entry is not None else 0
 
 
 class Asked(Snapshot):

@@ -1,0 +1,105 @@
+"""The command that lists who gets in: `access`."""
+
+from __future__ import annotations
+
+import re
+from datetime import datetime
+from pathlib import Path
+
+import click
+
+from nightlatch.cli.options import (
+    FINGERPRINT,
+    as_of,
+    client_of,
+    estate_with,
+    faults,
+    for_an_estate,
+    formats,
+    is_estate,
+    kept_evidence,
+    now,
+    on_guests,
+    ssh_config,
+)
+
+# Of a login; what each implies counts, so that a shell runs commands and reaches files.
+CAN = ("administer", "shell", "desktop", "command", "files", "tunnel", "listen", "agent", "view", "connect", "change password")
+
+
+def _keys(_: click.Context, param: click.Parameter, given: tuple[str, ...]) -> tuple[str, ...]:
+    """Fingerprints of the keys that are named by them or by a file."""
+    return tuple(each if FINGERPRINT.fullmatch(each) else _of_file(each, param) for each in given)
+
+
+def _of_file(name: str, param: click.Parameter) -> str:
+    from nightlatch.formats.keys import KeyFault, parse_public
+
+    try:
+        raw = Path(name).read_bytes()[: 64 << 10]
+    except OSError as error:
+        what = "is no fingerprint (SHA256:...), and no file of this name" if re.match("SHA256:", name) else "can't be read"
+        raise click.BadParameter(f"{name} {what}: {error.strerror}", param=param) from None
+    try:
+        return parse_public(raw).fingerprint
+    except KeyFault as error:
+        raise click.BadParameter(f"{name} holds no public key: {error}; name the file that ends in .pub", param=param) from None
+
+
+@click.command()
+@click.argument("source", default="estate.yaml")
+@click.option("--who", multiple=True, metavar="NAME", help="Only what this person or robot, or else this account, gets into.")
+@on_guests
+@click.option("--key", "keys", multiple=True, metavar="SHA256:...|FILE", callback=_keys, help="Only what this key opens.")
+@click.option("--from", "places", multiple=True, metavar="PLACE|ADDRESS", help="Only for callers from there.")
+@click.option("--by", "services", multiple=True, metavar="SERVICE", help="Only by this service, such as ssh.")
+@click.option(
+    "--can", "powers", multiple=True, type=click.Choice(CAN), metavar="POWER", help=f"Only where it gives this: {', '.join(CAN)}."
+)
+@click.option("--matrix", is_flag=True, help="Guests down, people across, and the most that each gets.")
+@formats("csv")
+@kept_evidence
+@as_of
+@ssh_config
+def access(
+    source: str,
+    who: tuple[str, ...],
+    guests: tuple[str, ...],
+    keys: tuple[str, ...],
+    places: tuple[str, ...],
+    services: tuple[str, ...],
+    powers: tuple[str, ...],
+    matrix: bool,
+    form: str,
+    evidence: Path | None,
+    as_of: datetime | None,
+    config: Path | None,
+) -> None:
+    """List who gets in where: as which account, by what proof, from where, and what it gives, each with the line that lets in.
+
+    SOURCE is an estate file; or, for one guest without an estate, a folder, an evidence archive or a live guest. Options of
+    one kind widen the list, options of several kinds narrow it: --who mara --who joon --can administer.
+    """
+    with faults():
+        from nightlatch.model.powers import PowerKind
+        from nightlatch.ops.access import AccessQuestion, access_target
+        from nightlatch.ops.access import access as access_of
+        from nightlatch.ops.survey import survey_target
+        from nightlatch.report import access as report
+        from nightlatch.report import machine, page
+
+        asked = AccessQuestion(who, keys, places, services, tuple(PowerKind(each) for each in powers))
+        path = Path(source)
+        for_an_estate(path, evidence)
+        with client_of(config, several=is_estate(path)) as client:
+            if is_estate(path):
+                result = access_of(estate_with(path, evidence), now(as_of), asked, list(guests) or None, client=client)
+            else:
+                result = access_target(survey_target(source, client=client), now(as_of), asked)
+        if form == "json":
+            click.echo(machine.dumps(report.document(result)))
+        elif form == "csv":
+            click.echo(report.rows(result), nl=False)
+        else:
+            (report.matrix if matrix else report.text)(page.Page(page.console()), result, source)
+    raise SystemExit(result.exit_code)

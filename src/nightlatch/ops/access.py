@@ -1,0 +1,218 @@
+"""Who gets in, as a list that can be asked: by person or account, key, place, service and power."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+from functools import lru_cache
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from nightlatch.access.grants import expand, sources_of
+from nightlatch.audit.answers import Callers, WayIn
+from nightlatch.audit.findings import GuestAudit, Proof
+from nightlatch.audit.names import Names, names_of
+from nightlatch.estate.model import Estate, PlaceRef
+from nightlatch.evidence.snapshot import Snapshot
+from nightlatch.faults import NightlatchError, nearest
+from nightlatch.model.causes import KeyLine
+from nightlatch.model.grants import GrantKind
+from nightlatch.model.powers import PowerKind, implied
+from nightlatch.model.secrets import Key
+from nightlatch.model.sources import COMMON, Sources, common_to, joined
+from nightlatch.net.addresses import AddressSet, union
+from nightlatch.net.literal import AddressError, parse_network
+from nightlatch.ops.audit import audit, audit_target
+from nightlatch.services.base import Kinds
+from nightlatch.services.table import KINDS
+
+if TYPE_CHECKING:
+    from nightlatch.transports.ssh import Client
+
+__all__ = ["Access", "AccessQuestion", "Entry", "access", "access_target"]
+
+
+@dataclass(frozen=True, slots=True)
+class AccessQuestion:
+    """What is asked; an empty part asks for nothing, and of several words in one part any will do.
+
+    `who` are people and robots of the estate, or accounts; `keys` fingerprints (SHA256:...); `places` names of places and
+    networks, or addresses; `services` the words after `by:`; `powers` what a login has to give, or to imply.
+    """
+
+    who: tuple[str, ...] = ()
+    keys: tuple[str, ...] = ()
+    places: tuple[str, ...] = ()
+    services: tuple[str, ...] = ()
+    powers: tuple[PowerKind, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One way into one guest. `certain` says whether those who were asked for surely get in by it; `kept` that it is what the
+    estate keeps for itself: management access, or emergency."""
+
+    guest: str
+    way: WayIn
+    certain: bool
+    kept: str = ""
+
+
+@dataclass(frozen=True)
+class Access:
+    """The ways in that were asked for, guest by guest, of the `guests` that were read. `people` are those of the estate, in its
+    order; `unread` are guests and why nothing was read of them; `undecided` what keeps an answer from being certain."""
+
+    estate: str
+    at: datetime
+    asked: AccessQuestion
+    entries: tuple[Entry, ...]
+    guests: tuple[str, ...] = ()
+    people: tuple[str, ...] = ()
+    unread: tuple[tuple[str, str], ...] = ()
+    undecided: tuple[tuple[str, Proof], ...] = ()
+    remarks: tuple[str, ...] = ()
+    names: Names = field(default_factory=Names)
+
+    @property
+    def exit_code(self) -> int:
+        """3 when something could not be read or decided, else 0."""
+        return 3 if self.unread or self.undecided else 0
+
+
+def access(
+    estate: Estate,
+    at: datetime,
+    asked: AccessQuestion = AccessQuestion(),
+    guests: Sequence[str] | None = None,
+    *,
+    client: Client | None = None,
+    kinds: Kinds = KINDS,
+) -> Access:
+    """Read guests and list who gets in. Raises NightlatchError for a guest, place or service that is not there."""
+    _known_services(asked, kinds)
+    callers = _callers(estate, asked.places)
+    found = audit(estate, at, guests, client=client, kinds=kinds).guests
+    own = {name: each for name in asked.who if (each := estate.principals.get(name)) is not None}
+    remarks = tuple(_remarks(asked, estate.principals))
+    return Access(
+        estate.name,
+        at,
+        asked,
+        tuple(replace(each, kept=_kept(estate, each, at)) for each in _entries(found, asked, own, callers)),
+        tuple(each.guest for each in found if not each.unread),
+        tuple(estate.principals),
+        tuple((each.guest, each.unread) for each in found if each.unread),
+        tuple((each.guest, proof) for each in found for proof in each.undecided),
+        remarks,
+        names_of(estate).also(_comments(found)),
+    )
+
+
+def access_target(
+    target: Path | str | Snapshot, at: datetime, asked: AccessQuestion = AccessQuestion(), *, kinds: Kinds = KINDS
+) -> Access:
+    """The same of one guest without an estate: whose key or password it is, nobody knows. Raises UnreadableError."""
+    _known_services(asked, kinds)
+    callers = _callers(None, asked.places)
+    found = audit_target(target, at).guests
+    return Access(
+        "",
+        at,
+        asked,
+        tuple(_entries(found, asked, {}, callers)),
+        tuple(each.guest for each in found),
+        undecided=tuple((each.guest, proof) for each in found for proof in each.undecided),
+        names=Names().also(_comments(found)),
+    )
+
+
+def _kept(estate: Estate, entry: Entry, at: datetime) -> str:
+    """Whether a way in is management access or an emergency account of the estate, by its account and proof."""
+    if entry.way.held_by:
+        return ""
+    shown = frozenset(entry.way.shown)
+    for grant in expand(estate, entry.guest, at):
+        same = (grant.account, grant.service) == (entry.way.account, entry.way.service)
+        if grant.kind is not GrantKind.GRANT and same and any(need == shown for need in grant.proofs):
+            return grant.kind.value
+    return ""
+
+
+def _known_services(asked: AccessQuestion, kinds: Kinds) -> None:
+    for name in asked.services:
+        if name not in kinds:
+            raise NightlatchError(f'there is no service "{name[:40]}"; known are: {", ".join(kinds)}')
+
+
+def _callers(estate: Estate | None, places: Sequence[str]) -> Sources | None:
+    """Where the callers are that were asked for; None for wherever they are. Raises NightlatchError."""
+    return joined(_sources(estate, place) for place in places) if places else None
+
+
+def _sources(estate: Estate | None, text: str) -> Sources:
+    if estate is not None and text in estate.places:
+        return sources_of(estate, [PlaceRef(text, place=text)])
+    if estate is not None and text in estate.networks:
+        return sources_of(estate, [PlaceRef(text, network=text)])
+    try:
+        return {COMMON: parse_network(text)}
+    except AddressError as error:
+        known = [*estate.places, *estate.networks] if estate is not None else []
+        near = nearest(text, known)
+        listed = f"; places are: {', '.join(known)}" if known else ""
+        meant = f'; did you mean "{near}"?' if near else listed
+        raise NightlatchError(f'"{text[:60]}" is no place of the estate and no address: {error}{meant}') from None
+
+
+def _remarks(asked: AccessQuestion, people: Iterable[str]) -> Iterator[str]:
+    for name in asked.who:
+        near = nearest(name, list(people)) if name not in people else ""
+        if near:
+            yield f'"{name}" is taken for an account: the estate has no such person or robot; did you mean "{near}"?'
+
+
+def _comments(found: Iterable[GuestAudit]) -> dict[str, str]:
+    """What key lines call their keys."""
+    causes = (cause for guest in found for way in guest.answers for cause in way.causes)
+    return {each.fingerprint: each.comment for each in causes if isinstance(each, KeyLine) and each.comment}
+
+
+def _entries(
+    found: Iterable[GuestAudit], asked: AccessQuestion, own: Mapping[str, object], callers: Sources | None
+) -> Iterator[Entry]:
+    for guest in found:
+        for way in guest.answers:
+            if _is_asked(way, asked, own):
+                certain, possible = (_meets(those, callers) for those in (way.certain, way.possible))
+                if certain or possible:
+                    yield Entry(guest.guest, way, certain)
+
+
+def _is_asked(way: WayIn, asked: AccessQuestion, own: Mapping[str, object]) -> bool:
+    if asked.services and way.service not in asked.services:
+        return False
+    if asked.who and not any(_is_for(name, way, own) for name in asked.who):
+        return False
+    if asked.keys and not any(isinstance(each, Key) and each.fingerprint in asked.keys for each in way.shown):
+        return False
+    gives = {power.gives for power in implied(frozenset(way.powers))}
+    return not asked.powers or bool(gives & set(asked.powers))
+
+
+def _is_for(name: str, way: WayIn, own: Mapping[str, object]) -> bool:
+    """Whether somebody can use it: a person who holds all that it asks for, or whoever where it asks for nothing; a name that is
+    no person's is an account's."""
+    return (name in way.held_by or not way.shown) if name in own else name == way.account
+
+
+def _meets(those: Callers, callers: Sources | None) -> bool:
+    if not those.prefixes:
+        return False
+    return callers is None or any(common_to(_sets(those.prefixes), callers).values())
+
+
+@lru_cache(maxsize=1024)
+def _sets(prefixes: tuple[tuple[str, tuple[str, ...]], ...]) -> dict[str, AddressSet]:
+    return {space: union(map(parse_network, found)) for space, found in prefixes}
