@@ -201,3 +201,17 @@ def test_what_could_not_be_read_is_told(home: Path, tmp_path: Path) -> None:
     assert done.returncode == 3
     assert "there is no such folder" in done.stdout
     assert "gauge, gate\n" in done.stdout
+
+
+def test_what_goes_back_with_a_change_is_told_first(tmp_path: Path) -> None:
+    build(tmp_path / "skerry")
+    lock = tmp_path / "skerry/images/gauge/var/lib/nightlatch/lock"
+    lock.mkdir(parents=True)
+    (lock / "id").write_text("20261130-1-1\n")
+    (lock / "who").write_text("keeper on isle, change 20261130-1-1, since uptime 5 s for 300 s\n")
+    for more in ([], ["--matrix"]):
+        done = run(tmp_path / "skerry", "--on", "gauge", "--who", "mara", *more)
+        assert done.stdout.startswith("gauge      ")
+        assert "on the latch" in done.stdout.split("\n\n")[0]
+    told = json.loads(run(tmp_path / "skerry", "--on", "gauge", "--format", "json").stdout)
+    assert [each["guest"] for each in told["on_the_latch"]] == ["gauge"]

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 from nightlatch.access.grants import expand, sources_of
 from nightlatch.audit.answers import Callers, WayIn
-from nightlatch.audit.findings import GuestAudit, Proof
+from nightlatch.audit.findings import Group, GuestAudit, Proof
 from nightlatch.audit.names import Names, names_of
 from nightlatch.estate.model import Estate, PlaceRef
 from nightlatch.evidence.snapshot import Snapshot
@@ -62,7 +62,8 @@ class Entry:
 @dataclass(frozen=True)
 class Access:
     """The ways in that were asked for, guest by guest, of the `guests` that were read. `people` are those of the estate, in its
-    order; `unread` are guests and why nothing was read of them; `undecided` what keeps an answer from being certain."""
+    order; `unread` are guests and why nothing was read of them; `undecided` what keeps an answer from being certain; `latched`
+    says of guests that a change is on the latch, so that it may go back with what is told here."""
 
     estate: str
     at: datetime
@@ -72,6 +73,7 @@ class Access:
     people: tuple[str, ...] = ()
     unread: tuple[tuple[str, str], ...] = ()
     undecided: tuple[tuple[str, Proof], ...] = ()
+    latched: tuple[tuple[str, str], ...] = ()
     remarks: tuple[str, ...] = ()
     names: Names = field(default_factory=Names)
 
@@ -105,6 +107,7 @@ def access(
         tuple(estate.principals),
         tuple((each.guest, each.unread) for each in found if each.unread),
         tuple((each.guest, proof) for each in found for proof in each.undecided),
+        tuple(_latched(found)),
         remarks,
         names_of(estate).also(_comments(found)),
     )
@@ -124,8 +127,13 @@ def access_target(
         tuple(_entries(found, asked, {}, callers)),
         tuple(each.guest for each in found),
         undecided=tuple((each.guest, proof) for each in found for proof in each.undecided),
+        latched=tuple(_latched(found)),
         names=Names().also(_comments(found)),
     )
+
+
+def _latched(found: Iterable[GuestAudit]) -> Iterator[tuple[str, str]]:
+    return ((guest.guest, each.text) for guest in found for each in guest.findings if each.group is Group.LATCH)
 
 
 def _kept(estate: Estate, entry: Entry, at: datetime) -> str:

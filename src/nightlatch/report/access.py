@@ -49,6 +49,7 @@ Row = tuple[str, str, str, str]
 
 def text(page: Page, result: Access, source: str) -> None:
     """Who holds what a way in asks for, and under each name the guests with the ways in; alike guests together."""
+    _latched(page, result)
     for number, (holder, entries) in enumerate(_held(result).items()):
         if number:
             page.blank()
@@ -58,6 +59,13 @@ def text(page: Page, result: Access, source: str) -> None:
             page.line("  ", (guests, "next"))
             page.table(found, ["plain", "plain", "plain", "place"], indent=4)
     _end(page, result, source)
+
+
+def _latched(page: Page, result: Access) -> None:
+    for guest, words in result.latched:
+        page.wrapped(words, label=guest, style="high")
+    if result.latched:
+        page.blank()
 
 
 def _held(result: Access) -> dict[str, list[Entry]]:
@@ -146,6 +154,7 @@ def _end(page: Page, result: Access, source: str) -> None:
 
 def matrix(page: Page, result: Access, source: str) -> None:
     """Guests down, people across, and the most that each gets; alike guests in one row, as many people side by side as fit."""
+    _latched(page, result)
     held = _held(result)
     cells: dict[str, dict[str, list[Entry]]] = {guest: {} for guest in result.guests}
     for name, entries in held.items():
@@ -207,6 +216,7 @@ def document(result: Access) -> dict[str, Any]:
         "ways_in": [{"guest": each.guest, "surely": each.certain, **documents.way(each.way)} for each in result.entries],
         "guests": list(result.guests),
         "unread": [{"guest": guest, "because": because} for guest, because in result.unread],
+        "on_the_latch": [{"guest": guest, "text": words} for guest, words in result.latched],
         "undecided": [{"guest": guest, **one} for guest, proof in result.undecided for one in documents.evidence([proof])],
     }
 
