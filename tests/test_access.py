@@ -131,6 +131,7 @@ def test_without_an_estate_nobody_is_known_to_hold_anything(home: Path) -> None:
     [
         (AccessQuestion(places=("fiedl",)), 'did you mean "field"'),
         (AccessQuestion(places=("192.168.40.0/33",)), "is no place of the estate and no address"),
+        (AccessQuestion(places=("",)), "is no place of the estate and no address"),
         (AccessQuestion(services=("telnet",)), 'there is no service "telnet"; known are: ssh'),
     ],
 )
@@ -215,3 +216,30 @@ def test_what_goes_back_with_a_change_is_told_first(tmp_path: Path) -> None:
         assert "on the latch" in done.stdout.split("\n\n")[0]
     told = json.loads(run(tmp_path / "skerry", "--on", "gauge", "--format", "json").stdout)
     assert [each["guest"] for each in told["on_the_latch"]] == ["gauge"]
+
+
+def test_one_guest_has_neither_places_nor_guests_to_pick(home: Path) -> None:
+    for words, says in (
+        (("images/gate", "--on", "gate"), "--on picks guests of an estate file"),
+        (("images/gate", "--from", "bench"), '"bench" is no address, and places stand in an estate file'),
+    ):
+        done = run(home, *words)
+        assert (done.returncode, done.stdout) == (2, "")
+        assert says in done.stderr
+
+
+def test_a_guest_names_the_keys_of_its_own_lines_only(home: Path, tmp_path: Path) -> None:
+    """What one guest calls a key is nothing that another guest's answer repeats."""
+    build(tmp_path / "skerry")
+    stranger = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAgeFhRvbuBDTKMYsQTR5b4mUmVtqZzMd4NqFu9bVcqc"
+    for guest, comment in (("gauge", "mara-spare"), ("gate", "")):
+        keys = tmp_path / f"skerry/images/{guest}/home/joon/.ssh/authorized_keys"
+        keys.write_text(f"{keys.read_text()}{stranger} {comment}\n")
+    done = run(
+        tmp_path / "skerry", "--who", "nobody", "--who", "joon", "--key", parse_public(f"{stranger}\n".encode()).fingerprint
+    )
+    assert "Nobody gets in that way." in done.stdout
+    told = run(tmp_path / "skerry", "--key", parse_public(f"{stranger}\n".encode()).fingerprint).stdout
+    own = {part.split("\n")[0].strip(): part for part in told.split("\n  g")[1:]}
+    assert "key mara-spare" in own["auge"]
+    assert "key SHA256:" in own["ate"]

@@ -74,7 +74,7 @@ WRONG = [
         lambda t: re.sub(r"(?s)^(.{300}.*?)([A-Z])([a-z])", r"\1\3\2", t),
         "the check sum does not fit|cut short",
     ),
-    ("a foreign letter", lambda t: t[:300] + "$" + t[301:], r"chartbox.txt:\d+: '\$' is none of base64's letters"),
+    ("a foreign letter", lambda t: t[:300] + "$" + t[301:], r"chartbox.txt:\d+: '\$' is no letter of base64"),
     ("the end missing", lambda t: t[:2000], 'it stops before "== nightlatch survey ends"'),
 ]
 

@@ -296,4 +296,4 @@ def test_what_is_missing_for_a_door_is_told(station: Station, guest: Guest) -> N
     (guest.root / "etc/os-release").write_text("ID=plan-nine\n")
     carried(station, guest)
     estate(station)
-    assert "none of those whose package is known" in station.nightlatch("draft", "--script", "--on", "chartbox", code=4)
+    assert "the package is known for other systems only" in station.nightlatch("draft", "--script", "--on", "chartbox", code=4)

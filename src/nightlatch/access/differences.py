@@ -7,7 +7,7 @@ at least that.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 from nightlatch.model.bounds import Bounds
@@ -72,7 +72,7 @@ def _offers(offered: Power, wanted: Power) -> bool:
     return wanted.within(offered)
 
 
-def find_holes(paths: Iterable[AccessPath], grants: Iterable[Grant]) -> Iterator[Hole]:
+def find_holes(paths: Sequence[AccessPath], grants: Iterable[Grant]) -> Iterator[Hole]:
     """For every path what no grant covers; paths that are wholly covered are left out."""
     by_place: dict[object, list[Grant]] = {}
     for grant in grants:

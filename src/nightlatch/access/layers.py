@@ -29,7 +29,7 @@ def flow_to(reading: GuestReading, address: str, port: int, protocol: str = "tcp
 
 
 def _one(address: str) -> AddressSet | None:
-    """A single address as a set; None for all of them, and for what is none."""
+    """A single address as a set; None for all of them, and for a text that is no address."""
     found = address_or_none(address) if address not in ("", "0.0.0.0", "::") else None
     return prefix(found.version, int(found), 32 if found.version == 4 else 128) if found is not None else None
 

@@ -6,7 +6,7 @@ bounds are what holds in all worlds and in some.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 
@@ -194,7 +194,7 @@ class _Work:
         return way.lifted[seen]
 
 
-def _entering(entries: Iterable[LoginEntry], through: Addresses) -> _World:
+def _entering(entries: Sequence[LoginEntry], through: Addresses) -> _World:
     """The entries of one world, narrowed to callers that get through to the socket."""
     out: _World = {}
     met: dict[int, tuple[AddressSet, AddressSet]] = {}  # several entries share what they are seen as

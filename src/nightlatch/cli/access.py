@@ -90,7 +90,7 @@ def access(
 
         asked = AccessQuestion(who, keys, places, services, tuple(PowerKind(each) for each in powers))
         path = Path(source)
-        for_an_estate(path, evidence)
+        for_an_estate(path, evidence, guests)
         with client_of(config, several=is_estate(path)) as client:
             if is_estate(path):
                 result = access_of(estate_with(path, evidence), now(as_of), asked, list(guests) or None, client=client)

@@ -109,7 +109,7 @@ def audit(
         at = now(as_of)
         pins_are_used(pins, (source,))
         path = Path(source)
-        for_an_estate(path, evidence)
+        for_an_estate(path, evidence, guests)
         if not is_live(source) and not is_estate(path) and not path.exists():
             raise NightlatchError(f"{source}: there is no such folder, evidence archive or estate file")
         with client_of(config, several=is_estate(path)) as client:

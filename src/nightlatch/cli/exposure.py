@@ -57,7 +57,7 @@ def exposure(
 
             pictures.check(picture)
         path = Path(source)
-        for_an_estate(path, evidence)
+        for_an_estate(path, evidence, guests)
         with client_of(config, several=is_estate(path)) as client:
             if is_estate(path):
                 result = exposure_of(estate_with(path, evidence), now(as_of), list(guests) or None, ports=ports, client=client)

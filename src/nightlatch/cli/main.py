@@ -19,7 +19,7 @@ HELP = """Say who can get into which guest, and why.
 
 # Every command with the module that holds it, and what the list of commands says of it.
 COMMANDS = {
-    "access": ("access", "List who gets in where, as whom, by what, from where; ask by person, key or place."),
+    "access": ("access", "List every way in: account, proof, callers and powers; ask by person, key or place."),
     "addresses": ("addresses", "Show who has which address, what collides, what is free, which to dial."),
     "audit": ("audit", "Say who can get in, and compare it with the grants."),
     "checks": ("audit", "List the checks of hygiene."),

@@ -179,9 +179,11 @@ def estate_with(path: Path, evidence: Path | None) -> Estate:
     return from_evidence(estate, evidence) if evidence is not None else estate
 
 
-def for_an_estate(path: Path, evidence: Path | None) -> None:
-    """Raise NightlatchError where kept evidence is named beside something that is no estate file."""
+def for_an_estate(path: Path, evidence: Path | None, guests: tuple[str, ...] = ()) -> None:
+    """Raise NightlatchError where kept evidence or guests are named beside something that is no estate file."""
     from nightlatch.faults import NightlatchError
 
+    if guests and not is_estate(path):
+        raise NightlatchError(f"--on picks guests of an estate file; {path} is no estate file, but one guest")
     if evidence is not None and not is_estate(path):
         raise NightlatchError(f"--evidence stands for the guests of an estate file; {path} is no estate file")

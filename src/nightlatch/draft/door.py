@@ -69,7 +69,7 @@ def _package(reading: GuestReading) -> Install:
     if not found:
         known = ", ".join(dict.fromkeys(PACKAGES))
         raise RefusedError(
-            f"no SSH server is installed, and its system is none of those whose package is known ({known}): "
+            f"no SSH server is installed, and the package is known for other systems only ({known}): "
             "install it by hand, survey again",
             guest=reading.guest,
         )

@@ -69,7 +69,7 @@ def stream_of(raw: bytes, name: str) -> tuple[bytes, str]:
     wrong = re.search(rb"[^A-Za-z0-9+/=]", letters)
     if wrong:
         line = before.count(b"\n") + 1 + next(n for n, text in enumerate(body.split(b"\n")) if wrong[0] in text)
-        raise UnreadableError(f"{name}:{line}: {wrong[0].decode('latin-1')!r} is none of base64's letters; carry it over again")
+        raise UnreadableError(f"{name}:{line}: {wrong[0].decode('latin-1')!r} is no letter of base64; carry it over again")
     stream = _unpacked(letters, name)
     mark = re.search(rb"@(nightlatch/stream/[0-9]{1,6}) ([0-9a-f]{8,64})\n", stream[:256])
     if mark is None:

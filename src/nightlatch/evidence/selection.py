@@ -33,8 +33,8 @@ class Purpose(StrEnum):
 
 
 def taken_from(snapshot: Snapshot) -> list[str]:
-    """The paths of texts out of which single secrets were taken. What is always reduced (hashes, the list of packages, private
-    halves) is none of them."""
+    """The paths of texts out of which single secrets were taken. Hashes, the list of packages and private halves,
+    which are always reduced, are left out."""
     return sorted(
         path
         for path, entry in snapshot.entries.items()

@@ -32,7 +32,7 @@ class Lease:
 
 
 def hardware(text: str) -> str:
-    """A hardware address in small letters with colons, or an empty text for what is none."""
+    """A hardware address in small letters with colons, or an empty text where it is not valid."""
     made = text.strip().lower().replace("-", ":")
     return made if MAC.fullmatch(made) else ""
 

@@ -49,7 +49,7 @@ def choice(**spellings: str) -> Reader:
     def read(words: Sequence[str], rest: str) -> tuple[str, ...]:
         shown = table.get(one(words).lower())
         if shown is None:
-            raise ValueRefusal(f'"{words[0]}" is none of ' + ", ".join(sorted(table)))
+            raise ValueRefusal(f'"{words[0]}" is not one of ' + ", ".join(sorted(table)))
         return (shown,)
 
     return read
@@ -256,7 +256,7 @@ def tunnel(words: Sequence[str], rest: str) -> tuple[str, ...]:
     """PermitTunnel (in exactly this spelling)."""
     text = one(words)
     if text not in ("yes", "no", "ethernet", "point-to-point"):
-        raise ValueRefusal(f'"{text}" is none of ethernet, no, point-to-point, yes')
+        raise ValueRefusal(f'"{text}" is not one of ethernet, no, point-to-point, yes')
     return (text,)
 
 
@@ -293,7 +293,7 @@ def key_options(words: Sequence[str], rest: str) -> tuple[str, ...]:
         raise ValueRefusal("a value is empty")
     bad = [word for word in words if word.lower() not in ("none", "touch-required", "verify-required")]
     if bad:
-        raise ValueRefusal(f'"{bad[0]}" is none of none, touch-required, verify-required')
+        raise ValueRefusal(f'"{bad[0]}" is not one of none, touch-required, verify-required')
     chosen = [name for name in ("touch-required", "verify-required") if name in {w.lower() for w in words}]
     if words and words[-1].lower() == "none":
         chosen = []

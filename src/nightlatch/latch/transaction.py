@@ -79,7 +79,7 @@ class Transaction:
 
     @property
     def acts(self) -> tuple[tuple[str, ...], ...]:
-        """The acts beside files, as words; packages are none of them, for they are there by now."""
+        """The acts beside files, as words, without packages, which are there by now."""
         return tuple(words(act) for act in self.proved.draft.acts if not isinstance(act, Install))
 
     @property

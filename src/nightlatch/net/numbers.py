@@ -6,5 +6,5 @@ MOST_DIGITS = 9
 
 
 def whole(text: str, digits: int = MOST_DIGITS) -> int | None:
-    """The number, or None where the text is no such number: a sign, another script's digits, more than `digits` of them."""
+    """The number, or None where the text is something else: a sign, another script's digits, more than `digits` of them."""
     return int(text) if text.isascii() and text.isdigit() and len(text) <= digits else None

@@ -16,7 +16,6 @@ from nightlatch.audit.names import Names, names_of
 from nightlatch.estate.model import Estate, PlaceRef
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import NightlatchError, nearest
-from nightlatch.model.causes import KeyLine
 from nightlatch.model.grants import GrantKind
 from nightlatch.model.powers import PowerKind, implied
 from nightlatch.model.secrets import Key
@@ -109,7 +108,7 @@ def access(
         tuple((each.guest, proof) for each in found for proof in each.undecided),
         tuple(_latched(found)),
         remarks,
-        names_of(estate).also(_comments(found)),
+        names_of(estate),
     )
 
 
@@ -128,7 +127,6 @@ def access_target(
         tuple(each.guest for each in found),
         undecided=tuple((each.guest, proof) for each in found for proof in each.undecided),
         latched=tuple(_latched(found)),
-        names=Names().also(_comments(found)),
     )
 
 
@@ -167,7 +165,9 @@ def _sources(estate: Estate | None, text: str) -> Sources:
     try:
         return {COMMON: parse_network(text)}
     except AddressError as error:
-        known = [*estate.places, *estate.networks] if estate is not None else []
+        if estate is None:
+            raise NightlatchError(f'"{text[:60]}" is no address, and places stand in an estate file: {error}') from None
+        known = [*estate.places, *estate.networks]
         near = nearest(text, known)
         listed = f"; places are: {', '.join(known)}" if known else ""
         meant = f'; did you mean "{near}"?' if near else listed
@@ -179,12 +179,6 @@ def _remarks(asked: AccessQuestion, people: Iterable[str]) -> Iterator[str]:
         near = nearest(name, list(people)) if name not in people else ""
         if near:
             yield f'"{name}" is taken for an account: the estate has no such person or robot; did you mean "{near}"?'
-
-
-def _comments(found: Iterable[GuestAudit]) -> dict[str, str]:
-    """What key lines call their keys."""
-    causes = (cause for guest in found for way in guest.answers for cause in way.causes)
-    return {each.fingerprint: each.comment for each in causes if isinstance(each, KeyLine) and each.comment}
 
 
 def _entries(

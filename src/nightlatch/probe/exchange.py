@@ -31,7 +31,7 @@ class Half(Protocol):
     public: bytes  # as it is sent and hashed: a string or an mpint, without its length
 
     def shared(self, peer: bytes) -> int:
-        """The shared secret as a number. Raises PeerFault when the peer's half is none."""
+        """The shared secret as a number. Raises PeerFault when the peer's half is not valid."""
         ...
 
 

@@ -48,7 +48,7 @@ def one_of_each(algorithms: tuple[str, ...]) -> tuple[tuple[str, ...], ...]:
 
 
 def proven(algorithm: str, blob: bytes, signature: bytes, signed: bytes) -> PublicKey:
-    """The host key, when its signature over `signed` holds. Raises PeerFault when it does not, or the key is none."""
+    """The host key, when its signature over `signed` holds. Raises PeerFault when it does not, or when that is no key."""
     wanted = KEY_TYPES.get(algorithm)
     reader = Reader(blob)
     kind = reader.text()

@@ -56,8 +56,8 @@ def text(page: Page, result: Access, source: str) -> None:
         if holder:
             page.line((holder, "name"))
         for guests, found in _alike(entries, result).items():
-            page.line("  ", (guests, "next"))
-            page.table(found, ["plain", "plain", "plain", "place"], indent=4)
+            page.line("  " if holder else "", (guests, "next"))
+            page.table(found, ["plain", "plain", "plain", "place"], indent=4 if holder else 2)
     _end(page, result, source)
 
 
@@ -100,14 +100,16 @@ def _row(way: WayIn, result: Access) -> Row:
 def _shown(way: WayIn, result: Access) -> str:
     if not way.shown:
         return "nothing asked"
-    words = [_secret(each, result) for each in sorted(way.shown, key=lambda each: not isinstance(each, Key))]
+    words = [_secret(each, way, result) for each in sorted(way.shown, key=lambda each: not isinstance(each, Key))]
     return " and ".join(words)
 
 
-def _secret(secret: Secret, result: Access) -> str:
+def _secret(secret: Secret, way: WayIn, result: Access) -> str:
+    """A secret in words. What a guest calls a key goes for its own lines only, and the estate's name for it comes first."""
     match secret:
         case Key(fingerprint):
-            return f"key {result.names.comments.get(fingerprint, fingerprint)}"
+            own = (each.comment for each in way.causes if isinstance(each, KeyLine) and each.fingerprint == fingerprint)
+            return f"key {result.names.comments.get(fingerprint) or next(filter(None, own), '') or fingerprint}"
         case Password(_, account):
             return f"password of {account}"
     return result.names.secret(secret)

@@ -63,7 +63,7 @@ def _element(each: Element) -> Iterator[Fault]:
         if not _is_port(each.get("port")):
             yield f'"{each.get("port")[:40]}" is no port', each
         if each.get("protocol") not in TRANSPORTS:
-            yield f'"{each.get("protocol")[:40]}" is none of {", ".join(TRANSPORTS)}', each
+            yield f'"{each.get("protocol")[:40]}" is not one of {", ".join(TRANSPORTS)}', each
         if each.name == "forward-port" and not (each.get("to-port") or each.get("to-addr")):
             yield "a forward leads to no port and no address", each
         elif each.name == "forward-port" and each.get("to-port") and not _is_port(each.get("to-port")):

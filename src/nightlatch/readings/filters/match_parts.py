@@ -125,7 +125,7 @@ def of_interface(match: Match, names: tuple[str, ...], negated: bool) -> Match |
 
 
 def onto_of(text: str) -> Redirect | None:
-    """An address, a port behind a colon, or both; None for ranges and for what is none."""
+    """An address, a port behind a colon, or both; None for ranges and for any other text."""
     address, port = text, ""
     if text.startswith("["):
         address, _, port = text[1:].partition("]")
