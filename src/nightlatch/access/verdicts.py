@@ -150,7 +150,7 @@ def dials(rules: Rules, flow: Flow) -> list[Flow]:
     return [flow, *(replace(flow, port=port) for port in found[:MOST_DIALS] if port != flow.port)]
 
 
-@lru_cache(maxsize=64)
+@lru_cache(maxsize=64)  # as `passed`
 def verdicts(rules: Rules, flow: Flow) -> tuple[RuleVerdict, ...]:
     """Every rule and policy that decides about some source, in the order in which they are met."""
     first = _walked(rules, flow, flow)[1].verdicts
