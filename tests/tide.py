@@ -12,11 +12,12 @@ from datetime import UTC, datetime
 
 from nightlatch.evidence.extra_paths import ExtraPaths
 from nightlatch.formats import lines
-from nightlatch.model.bounds import exactly
+from nightlatch.model.bounds import EVERYBODY, NOBODY, exactly
 from nightlatch.model.causes import NoServer, SettingLine
 from nightlatch.model.gaps import Gap
 from nightlatch.model.grants import Grant
 from nightlatch.model.handshake import Event, Machine, PeerIdentity, ProtocolBreach, RequestedProof
+from nightlatch.model.links import Break, Link, LinkKind, link
 from nightlatch.model.obstacles import Obstacle, ObstacleKind
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import Power, PowerKind
@@ -28,7 +29,7 @@ from nightlatch.net.addresses import AddressSet
 from nightlatch.origin import Kind, Origin
 from nightlatch.readings.filters.rules import Rules
 from nightlatch.readings.guest import GuestReading
-from nightlatch.services.base import Expected, LoginEntries, LoginEntry, Server, ServerState, ServiceCase, SilentServer
+from nightlatch.services.base import Expected, Login, LoginEntries, LoginEntry, Server, ServerState, ServiceCase, SilentServer
 
 AT = datetime(2026, 11, 25, tzinfo=UTC)  # nothing in its file depends on the moment
 FILE = "/etc/tided.conf"
@@ -94,6 +95,12 @@ class Tide:
         self, grant: Grant, power: Power, socket: Listener, seen: AddressSet, case: ServiceCase
     ) -> Iterator[tuple[Obstacle, AddressSet]]:
         return iter(())
+
+    def links(self, asked: Login, socket: Listener, seen: AddressSet, case: ServiceCase) -> Iterator[Link]:
+        found = [each for each in case.paths if each.account == asked.account and each.need <= asked.need]
+        causes = [cause for each in found for cause in each.causes]
+        breaks = [] if found else [Break(SettingLine("reader", "none", Origin(FILE)), seen)]
+        yield link(LinkKind.ACCOUNT, seen, EVERYBODY if found else NOBODY, causes, breaks)
 
     def closing(self, path: AccessPath, why: str, case: ServiceCase) -> Iterator[Candidate]:
         content = case.reading.snapshot.content(FILE) or b""

@@ -5,23 +5,29 @@ from __future__ import annotations
 import json
 import sys
 from datetime import UTC, datetime
+from ipaddress import ip_address
 from itertools import product
 from pathlib import Path
 
+from nightlatch.access.chains import chains
 from nightlatch.access.paths import GuestAccess, guest_access
 from nightlatch.estate.load import load
 from nightlatch.evidence.collect import collect
 from nightlatch.formats.keys import decode
 from nightlatch.latch import folder as latch
 from nightlatch.model.causes import SettingLine
+from nightlatch.model.links import Holds, admitted
 from nightlatch.model.secrets import Certificate, Key, Password, Secret
 from nightlatch.model.sources import COMMON
-from nightlatch.net.addresses import NO_ADDRESS
+from nightlatch.net.addresses import NO_ADDRESS, single
 from nightlatch.ops.draft import draft, prove
 from nightlatch.ops.enact import apply
 from nightlatch.ops.survey import survey_target
+from nightlatch.ops.why import of_one
 from nightlatch.readings import guest as readings
+from nightlatch.services.base import Login
 from nightlatch.services.ssh.closing_steps import ASKING
+from nightlatch.services.table import KINDS
 from nightlatch.transports.folder import Folder
 from tests.judges.login_guest import SOURCES, Guest
 from tests.judges.login_scenes import mixtures, reasons
@@ -56,6 +62,18 @@ def predicted(access: GuestAccess, account: str, held: frozenset[Secret], source
             return "yes"
         perhaps = perhaps or source in path.callers.perhaps.get(COMMON, NO_ADDRESS)
     return "undecided" if perhaps else "no"
+
+
+def taken_apart(access: GuestAccess, account: str, held: frozenset[Secret], source: str) -> str:
+    """What is wrong with the links of a login, against what the whole reasoning says of it; empty where they agree."""
+    address = single(ip_address(source))
+    (chain,) = chains(access, KINDS, of_one("judged"), Login(account, held), "ssh", {COMMON: address})
+    links = admitted(chain.links)
+    said = (bool(links.surely), bool(links.perhaps))
+    if said != (bool(chain.certain), bool(chain.certain or chain.possible)):
+        return f"links say {said}, the whole {chain.holds.value}: {[(e.kind.value, e.holds.value) for e in chain.links]}"
+    silent = [each.kind.value for each in chain.links if each.holds is Holds.NO and not each.breaks]
+    return f"nothing explains {silent}" if silent else ""
 
 
 ESTATE = """\
@@ -148,6 +166,7 @@ def main(work: str, part: int, parts: int, seed: int, count: int) -> None:
                 "said": guess,
                 "real": real,
                 "log": log,
+                "links": taken_apart(access, account, shown(guest, account, how), SOURCES[where]),
             }
             print(json.dumps(out), flush=True)
     guest.stop()

@@ -50,6 +50,8 @@ def test_predicted_logins_are_the_real_ones(tmp_path: Path) -> None:
     wrong = [r for r in results if r["said"] not in ("undecided", "yes" if r["real"] else "no")]
     text = "\n".join(f"{r['scene']} (PAM {r['pam']}): {r['try']}: said {r['said']}, was {r['real']}\n{r['log']}" for r in wrong)
     assert not wrong, f"{len(wrong)} of {len(results)} wrong\n{text[:6000]}"
+    apart = [f"{r['scene']} (PAM {r['pam']}): {r['try']}: {r['links']}" for r in results if r["links"]]
+    assert not apart, f"{len(apart)} of {len(results)} taken apart wrongly\n" + "\n".join(apart)[:6000]
     assert len(results) >= 200
     assert not count["undecided"], [r["scene"] for r in results if r["said"] == "undecided"]
 

@@ -13,8 +13,9 @@ from dataclasses import dataclass
 from nightlatch.model.bounds import Bounds
 from nightlatch.model.grants import Grant
 from nightlatch.model.paths import AccessPath
-from nightlatch.model.powers import Power, PowerKind
-from nightlatch.model.sources import Sources, joined, without
+from nightlatch.model.powers import Power
+from nightlatch.model.secrets import may_open
+from nightlatch.model.sources import NOWHERE, Sources, joined, without
 from nightlatch.net.addresses import LOOPBACK
 
 
@@ -34,7 +35,8 @@ class Hole:
 
 @dataclass(frozen=True, slots=True)
 class ShutOut:
-    """Sources that a grant lets in and no path does, for one power; `served` are the paths that serve other sources."""
+    """Sources that a grant lets in and no path does, for one power; `served` are the paths that serve other sources, or
+    may serve these."""
 
     grant: Grant
     power: Power
@@ -62,14 +64,12 @@ def serves(path: AccessPath, grant: Grant, power: Power) -> bool:
 
 def _serves(path: AccessPath, grant: Grant, power: Power) -> bool:
     """The same of a path and a grant of one place."""
-    return path.seal >= grant.seal and _offers(path.power, power) and any(path.need <= need for need in grant.asked(power))
+    return path.seal >= grant.seal and path.power.offers(power) and any(path.need <= need for need in grant.asked(power))
 
 
-def _offers(offered: Power, wanted: Power) -> bool:
-    # A shell on which a command is granted gives that command too; that it gives more is a hole, and shuts nobody out.
-    if wanted.gives is PowerKind.COMMAND and offered.gives is PowerKind.SHELL:
-        return True
-    return wanted.within(offered)
+def _may_serve(path: AccessPath, grant: Grant, power: Power) -> bool:
+    """Whether a path of the grant's place may serve it, for all that is known."""
+    return path.seal >= grant.seal and path.power.offers(power) and any(may_open(path.need, n) for n in grant.asked(power))
 
 
 def find_holes(paths: Sequence[AccessPath], grants: Iterable[Grant]) -> Iterator[Hole]:
@@ -111,6 +111,8 @@ def find_shut_out(paths: Iterable[AccessPath], grants: Iterable[Grant]) -> Itera
         here = by_place.get(grant.place, ())
         for power in sorted(grant.gives, key=lambda p: (p.gives.value, p.what)):
             serving = [path for path in here if _serves(path, grant, power)]
-            certain, possible = _beside(grant.callers, [path.callers for path in serving])
+            maybe = [path for path in here if _may_serve(path, grant, power)]
+            unsure = [Bounds(NOWHERE, path.callers.perhaps) for path in maybe]
+            certain, possible = _beside(grant.callers, [*(path.callers for path in serving), *unsure])
             if certain or possible:
-                yield ShutOut(grant, power, certain, possible, tuple(serving))
+                yield ShutOut(grant, power, certain, possible, (*serving, *maybe))

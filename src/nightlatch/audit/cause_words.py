@@ -7,10 +7,12 @@ from collections.abc import Iterable
 from nightlatch.audit.findings import Proof
 from nightlatch.formats.sshd_keywords import spelled
 from nightlatch.model.causes import (
+    AccountLine,
     AccountState,
     Cause,
     Chroot,
     Condition,
+    Dialled,
     Effect,
     ForwardHop,
     GrantSentence,
@@ -21,6 +23,8 @@ from nightlatch.model.causes import (
     NoLogin,
     NoServer,
     NoSudoRule,
+    NotListening,
+    NotRunning,
     PamEnd,
     PamSays,
     PasswordField,
@@ -30,6 +34,7 @@ from nightlatch.model.causes import (
     RuleLine,
     SettingLine,
     SudoRule,
+    Translated,
     UserList,
 )
 from nightlatch.model.gaps import Gap
@@ -42,6 +47,7 @@ STATES = {
     Condition.NO_GROUP: "the account is in no group",
     Condition.NO_SHELL: "the shell {shell} does not exist",
     Condition.SHELL_NOT_RUN: "the shell {shell} can't be run",
+    Condition.NO_LOGIN_SHELL: "the shell {shell} ends every session at once",
 }
 PAM = {PamSays.REFUSED: "PAM refuses the account", PamSays.ANY_PASSWORD: "PAM lets in whatever password is typed"}
 
@@ -83,7 +89,23 @@ def words(cause: Cause) -> str:
             return f"forward from {dialled} to port {port}{hidden}"
         case RefusedKey() | Gap():
             return cause.because
-    return _obstacle(cause)
+    return _link(cause) or _obstacle(cause)
+
+
+def _link(cause: Cause) -> str:
+    """The words of what lets somebody on, or stands in the way for a while."""
+    match cause:
+        case AccountLine(account, shell):
+            return f"{account}, shell {shell or '/bin/sh'}"
+        case Dialled(where, network):
+            return f"dialled at {where}" + (f", on {network} only" if network else "")
+        case Translated(place, seen_as):
+            return f"{place} is seen as {seen_as}"
+        case NotListening(program, port):
+            return f"{program} does not listen on port {port}"
+        case NotRunning(program):
+            return f"{program} does not run"
+    return ""
 
 
 def _obstacle(cause: Cause) -> str:

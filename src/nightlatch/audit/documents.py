@@ -33,6 +33,11 @@ from nightlatch.origin import Origin
 
 FORMAT = "nightlatch/audit/2"
 CAUSES: dict[type[Any], str] = {
+    known.AccountLine: "account there",
+    known.Dialled: "dialled",
+    known.Translated: "translation",
+    known.NotListening: "no socket",
+    known.NotRunning: "not running",
     known.NoServer: "no server",
     known.NoAccount: "no account",
     known.RuleLine: "filter rule",
@@ -164,11 +169,11 @@ def way(way: WayIn) -> dict[str, Any]:
         "by": way.service,
         "route": _route(way.route),
         "through": [{"guest": leg.guest, "by": leg.service, "account": leg.account} for leg in way.through],
-        "shown": [_secret(each) for each in way.shown],
-        "powers": [_power(each) for each in way.powers],
+        "shown": [secret(each) for each in way.shown],
+        "powers": [power(each) for each in way.powers],
         "seal": way.seal.words,
-        "certain": _callers(way.certain),
-        "possible": _callers(way.possible),
+        "certain": callers(way.certain),
+        "possible": callers(way.possible),
         "causes": [cause(each) for each in way.causes],
         "undecided": [cause(each) for each in way.undecided],
     }
@@ -195,7 +200,7 @@ def _route(route: Route) -> dict[str, Any]:
     }
 
 
-def _callers(those: Callers) -> dict[str, Any] | None:
+def callers(those: Callers) -> dict[str, Any] | None:
     """Null where there are none. The common address space has no name."""
     if not those.prefixes:
         return None
@@ -203,12 +208,14 @@ def _callers(those: Callers) -> dict[str, Any] | None:
     return {"text": those.text, "places": list(those.places), "addresses": spaces}
 
 
-def _secret(secret: Secret) -> dict[str, Any]:
-    return {"kind": SECRETS[type(secret)], **_fields(secret)}
+def secret(each: Secret) -> dict[str, Any]:
+    """A secret by what tells it apart."""
+    return {"kind": SECRETS[type(each)], **_fields(each)}
 
 
-def _power(power: Power) -> dict[str, Any]:
-    return {"gives": power.gives.value, **({"what": power.what} if power.what else {})}
+def power(each: Power) -> dict[str, Any]:
+    """One thing that a login gives."""
+    return {"gives": each.gives.value, **({"what": each.what} if each.what else {})}
 
 
 def cause(each: Cause | ForwardHop) -> dict[str, Any]:

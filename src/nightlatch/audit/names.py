@@ -148,7 +148,7 @@ class Names:
                 return f"a one-time code of {account}"
             case ClientCertificate(authority, name):
                 return f"a certificate of {self.authorities.get(authority, authority)} for {name}"
-            case UnknownSecret(why, _):
+            case UnknownSecret(why):
                 return f"something unknown ({why})"
         raise AssertionError(secret)
 

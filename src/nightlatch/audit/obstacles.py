@@ -6,10 +6,11 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from nightlatch.access.arrivals import Arrival, admitted, met
+from nightlatch.access.chains import rule_line
 from nightlatch.access.differences import ShutOut
 from nightlatch.access.layers import flow_to
 from nightlatch.access.paths import GuestAccess
-from nightlatch.access.verdicts import Packet, RuleVerdict, deciding
+from nightlatch.access.verdicts import deciding
 from nightlatch.estate.model import Estate
 from nightlatch.model.bounds import Addresses
 from nightlatch.model.causes import (
@@ -19,7 +20,6 @@ from nightlatch.model.causes import (
     NoServer,
     NoSudoRule,
     PrivateNetwork,
-    RuleLine,
 )
 from nightlatch.model.obstacles import Obstacle, ObstacleKind
 from nightlatch.model.powers import PowerKind
@@ -28,7 +28,6 @@ from nightlatch.model.sockets import Listener
 from nightlatch.model.sources import COMMON, Sources, common_to, joined, without
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
 from nightlatch.origin import Kind, Origin
-from nightlatch.readings.filters.rules import Rules
 from nightlatch.services.base import Kinds, ServiceAccess, ServiceCase, ServiceKind
 
 
@@ -113,7 +112,7 @@ class ObstacleSearch:
         for rules, each, alike in met(self.access.reading, flow, way, behind=server.behind):
             found = deciding(rules, each, alike or wanted, (RuleAction.DROP, RuleAction.REJECT, RuleAction.REWRITE))
             if found is not None:
-                line = _line(found, rules)
+                line = rule_line(found, rules)
                 return Obstacle(ObstacleKind.FILTER, (line, *way.causes), found.origin, port=socket.port)
         return None
 
@@ -203,9 +202,3 @@ def _where(missing: ShutOut) -> AddressSet:
 
 def _within(missing: ShutOut, sources: Sources) -> ShutOut:
     return replace(missing, certain=common_to(missing.certain, sources), possible=common_to(missing.possible, sources))
-
-
-def _line(found: RuleVerdict, rules: Rules) -> RuleLine:
-    answers = found.packet is Packet.ANSWER
-    name = next(iter(rules.chains), "")
-    return RuleLine(found.text, rules.layer, name, found.does, found.sure, answers, found.origin)

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from datetime import datetime
 from pathlib import Path
 
 import click
 
 from nightlatch.cli.options import (
-    FINGERPRINT,
     as_of,
     client_of,
     estate_with,
@@ -18,6 +16,7 @@ from nightlatch.cli.options import (
     formats,
     is_estate,
     kept_evidence,
+    key_of,
     now,
     on_guests,
     ssh_config,
@@ -29,21 +28,7 @@ CAN = ("administer", "shell", "desktop", "command", "files", "tunnel", "listen",
 
 def _keys(_: click.Context, param: click.Parameter, given: tuple[str, ...]) -> tuple[str, ...]:
     """Fingerprints of the keys that are named by them or by a file."""
-    return tuple(each if FINGERPRINT.fullmatch(each) else _of_file(each, param) for each in given)
-
-
-def _of_file(name: str, param: click.Parameter) -> str:
-    from nightlatch.formats.keys import KeyFault, parse_public
-
-    try:
-        raw = Path(name).read_bytes()[: 64 << 10]
-    except OSError as error:
-        what = "is no fingerprint (SHA256:...), and no file of this name" if re.match("SHA256:", name) else "can't be read"
-        raise click.BadParameter(f"{name} {what}: {error.strerror}", param=param) from None
-    try:
-        return parse_public(raw).fingerprint
-    except KeyFault as error:
-        raise click.BadParameter(f"{name} holds no public key: {error}; name the file that ends in .pub", param=param) from None
+    return tuple(key_of(each, param) for each in given)
 
 
 @click.command()

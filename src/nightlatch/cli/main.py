@@ -37,6 +37,7 @@ COMMANDS = {
     "schema": ("estate_file", "Print the JSON Schema of the estate file, for editors."),
     "survey": ("audit", "Read guests, and keep an evidence archive of each."),
     "undo": ("changes", "Take a change back: every byte, mode and owner."),
+    "why": ("why", "Say why somebody gets into a guest or not, link by link, and what mends it."),
 }
 
 

@@ -98,6 +98,23 @@ form_of = formats()
 FINGERPRINT = re.compile(r"SHA256:[A-Za-z0-9+/]{43}")
 
 
+def key_of(name: str, param: click.Parameter) -> str:
+    """The fingerprint of a key that is named by it or by a file with its public half. Raises BadParameter."""
+    if FINGERPRINT.fullmatch(name):
+        return name
+    from nightlatch.formats.keys import KeyFault, parse_public
+
+    try:
+        raw = Path(name).read_bytes()[: 64 << 10]
+    except OSError as error:
+        what = "is no fingerprint (SHA256:...), and no file of this name" if re.match("SHA256:", name) else "can't be read"
+        raise click.BadParameter(f"{name} {what}: {error.strerror}", param=param) from None
+    try:
+        return parse_public(raw).fingerprint
+    except KeyFault as error:
+        raise click.BadParameter(f"{name} holds no public key: {error}; name the file that ends in .pub", param=param) from None
+
+
 def _fingerprints(_: click.Context, param: click.Parameter, pins: tuple[str, ...]) -> tuple[str, ...]:
     for each in pins:
         if not FINGERPRINT.fullmatch(each):

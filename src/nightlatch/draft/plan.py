@@ -239,6 +239,13 @@ def made_and_proved(shared: DraftContext, snapshot: Snapshot, at: datetime) -> P
 
 
 def _made(desk: Desk) -> Draft:
+    steps = steps_of(desk)
+    final = desk.after(steps)
+    return _stated(desk, Draft(desk.start.guest, steps, tuple(left_of(desk, final))))
+
+
+def steps_of(desk: Desk) -> Steps:
+    """The fewest steps that close the differences that a desk sees, those that open first."""
     steps: Steps = ()
     state = best = desk.first
     best_steps = steps
@@ -251,10 +258,8 @@ def _made(desk: Desk) -> Draft:
         if state.weight < best.weight:
             best, best_steps = state, steps
     steps = _fewest(desk, best_steps, best)
-    steps = tuple(sorted(steps, key=lambda s: not s.opens))
-    final = desk.tried(steps) or best
-    made = Draft(desk.start.guest, steps, tuple(left_of(desk, final)))
-    return _stated(desk, made)
+    ordered = tuple(sorted(steps, key=lambda s: not s.opens))
+    return ordered if desk.tried(ordered) is not None else steps
 
 
 def _stated(desk: Desk, made: Draft) -> Draft:

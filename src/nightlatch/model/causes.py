@@ -76,6 +76,7 @@ class Condition(StrEnum):
     NO_GROUP = "in no group"
     NO_SHELL = "its shell does not exist"
     SHELL_NOT_RUN = "its shell can't be run"
+    NO_LOGIN_SHELL = "its shell ends every session"
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,6 +86,15 @@ class AccountState:
     state: Condition
     origin: Origin
     shell: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class AccountLine:
+    """An account that is there, with its shell."""
+
+    account: str
+    shell: str
+    origin: Origin
 
 
 @dataclass(frozen=True, slots=True)
@@ -134,6 +144,41 @@ class ForwardHop:
     dialled: str
     to_port: int
     seen_as: str
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
+class Dialled:
+    """Where a guest is dialled: a name or an address, and the network on which it means something (empty for the common one)."""
+
+    where: str
+    network: str
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
+class Translated:
+    """A place behind an address translation of its own, and the addresses that it shows."""
+
+    place: str
+    seen_as: str
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
+class NotListening:
+    """A port on which no server of a service (`program`) listens."""
+
+    program: str
+    port: int
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
+class NotRunning:
+    """A server that does not run just now."""
+
+    program: str
     origin: Origin
 
 
@@ -215,6 +260,11 @@ class GrantSentence:
 
 Cause = (
     NoServer
+    | AccountLine
+    | Dialled
+    | Translated
+    | NotListening
+    | NotRunning
     | NoAccount
     | RuleLine
     | ListenAddress

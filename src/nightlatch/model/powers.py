@@ -39,6 +39,13 @@ class Power:
             return self.what == other.what or self.what.startswith(root + "/")
         return self.what == other.what or other.what == "*"
 
+    def offers(self, wanted: Power) -> bool:
+        """Whether this power gives what is wanted, literally. A shell where a command is granted gives that command too; that it
+        gives more is a hole, and shuts nobody out."""
+        if wanted.gives is PowerKind.COMMAND and self.gives is PowerKind.SHELL:
+            return True
+        return wanted.within(self)
+
     def __str__(self) -> str:
         shown = {
             PowerKind.COMMAND: f"runs {self.what}",

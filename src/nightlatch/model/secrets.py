@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from enum import StrEnum
 
 from nightlatch.origin import Origin
 
@@ -30,12 +31,23 @@ class Password:
     account: str
 
 
+class Unknown(StrEnum):
+    """What a secret that can't be read from files may turn out to be."""
+
+    KEY = "key"
+    CERTIFICATE = "certificate"
+    PASSWORD = "password"
+    ANYTHING = "anything"
+    ANOTHER = "none of these"
+
+
 @dataclass(frozen=True, slots=True)
 class UnknownSecret:
-    """Something that has to be shown and can't be read from files."""
+    """Something that has to be shown and can't be read from files; `may_be` says which of the others it may be."""
 
     why: str
     origin: Origin
+    may_be: Unknown = Unknown.ANOTHER
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,3 +76,19 @@ class ClientCertificate:
 
 Secret = Key | Certificate | Password | ScreenPassword | Code | ClientCertificate | UnknownSecret
 Need = frozenset[Secret]
+
+_MAY_BE: dict[Unknown, tuple[type, ...]] = {
+    Unknown.KEY: (Key,),
+    Unknown.CERTIFICATE: (Certificate,),
+    Unknown.PASSWORD: (Password,),
+    Unknown.ANYTHING: (Key, Certificate, Password, ScreenPassword, Code, ClientCertificate),
+    Unknown.ANOTHER: (),
+}
+
+
+def may_open(asked: Need, shown: Need) -> bool:
+    """Whether what is shown may be enough where something is asked that can't be read from files; no where all of it can."""
+    unknown = {each for each in asked if isinstance(each, UnknownSecret)}
+    if not unknown or not asked - unknown <= shown:
+        return False
+    return all(any(isinstance(each, _MAY_BE[one.may_be]) for each in shown) for one in unknown)

@@ -9,20 +9,21 @@ from functools import lru_cache
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from nightlatch.access.grants import expand, sources_of
+from nightlatch.access.grants import expand
 from nightlatch.audit.answers import Callers, WayIn
 from nightlatch.audit.findings import Group, GuestAudit, Proof
 from nightlatch.audit.names import Names, names_of
-from nightlatch.estate.model import Estate, PlaceRef
+from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Snapshot
-from nightlatch.faults import NightlatchError, nearest
+from nightlatch.faults import nearest
 from nightlatch.model.grants import GrantKind
 from nightlatch.model.powers import PowerKind, implied
 from nightlatch.model.secrets import Key
-from nightlatch.model.sources import COMMON, Sources, common_to, joined
+from nightlatch.model.sources import Sources, common_to
 from nightlatch.net.addresses import AddressSet, union
-from nightlatch.net.literal import AddressError, parse_network
+from nightlatch.net.literal import parse_network
 from nightlatch.ops.audit import audit, audit_target
+from nightlatch.ops.places import callers_from, known_services
 from nightlatch.services.base import Kinds
 from nightlatch.services.table import KINDS
 
@@ -92,8 +93,8 @@ def access(
     kinds: Kinds = KINDS,
 ) -> Access:
     """Read guests and list who gets in. Raises NightlatchError for a guest, place or service that is not there."""
-    _known_services(asked, kinds)
-    callers = _callers(estate, asked.places)
+    known_services(asked.services, kinds)
+    callers = callers_from(estate, asked.places)
     found = audit(estate, at, guests, client=client, kinds=kinds).guests
     own = {name: each for name in asked.who if (each := estate.principals.get(name)) is not None}
     remarks = tuple(_remarks(asked, estate.principals))
@@ -116,8 +117,8 @@ def access_target(
     target: Path | str | Snapshot, at: datetime, asked: AccessQuestion = AccessQuestion(), *, kinds: Kinds = KINDS
 ) -> Access:
     """The same of one guest without an estate: whose key or password it is, nobody knows. Raises UnreadableError."""
-    _known_services(asked, kinds)
-    callers = _callers(None, asked.places)
+    known_services(asked.services, kinds)
+    callers = callers_from(None, asked.places)
     found = audit_target(target, at).guests
     return Access(
         "",
@@ -144,34 +145,6 @@ def _kept(estate: Estate, entry: Entry, at: datetime) -> str:
         if grant.kind is not GrantKind.GRANT and same and any(need == shown for need in grant.proofs):
             return grant.kind.value
     return ""
-
-
-def _known_services(asked: AccessQuestion, kinds: Kinds) -> None:
-    for name in asked.services:
-        if name not in kinds:
-            raise NightlatchError(f'there is no service "{name[:40]}"; known are: {", ".join(kinds)}')
-
-
-def _callers(estate: Estate | None, places: Sequence[str]) -> Sources | None:
-    """Where the callers are that were asked for; None for wherever they are. Raises NightlatchError."""
-    return joined(_sources(estate, place) for place in places) if places else None
-
-
-def _sources(estate: Estate | None, text: str) -> Sources:
-    if estate is not None and text in estate.places:
-        return sources_of(estate, [PlaceRef(text, place=text)])
-    if estate is not None and text in estate.networks:
-        return sources_of(estate, [PlaceRef(text, network=text)])
-    try:
-        return {COMMON: parse_network(text)}
-    except AddressError as error:
-        if estate is None:
-            raise NightlatchError(f'"{text[:60]}" is no address, and places stand in an estate file: {error}') from None
-        known = [*estate.places, *estate.networks]
-        near = nearest(text, known)
-        listed = f"; places are: {', '.join(known)}" if known else ""
-        meant = f'; did you mean "{near}"?' if near else listed
-        raise NightlatchError(f'"{text[:60]}" is no place of the estate and no address: {error}{meant}') from None
 
 
 def _remarks(asked: AccessQuestion, people: Iterable[str]) -> Iterator[str]:

@@ -19,9 +19,10 @@ from nightlatch.model.causes import Cause
 from nightlatch.model.gaps import Gap
 from nightlatch.model.grants import Grant
 from nightlatch.model.handshake import Machine
+from nightlatch.model.links import Link
 from nightlatch.model.obstacles import Obstacle
 from nightlatch.model.paths import AccessPath
-from nightlatch.model.powers import Power
+from nightlatch.model.powers import Power, PowerKind
 from nightlatch.model.secrets import Need
 from nightlatch.model.services import ServiceWords
 from nightlatch.model.sockets import Listener
@@ -116,6 +117,21 @@ class ServiceCase:
 
 
 @dataclass(frozen=True, slots=True)
+class Login:
+    """A login that is asked about: the `account`, all that is shown (`need`), what is shown on top for root's rights (`after`),
+    and the powers that are granted (`gives`; empty where nothing is)."""
+
+    account: str
+    need: Need
+    after: Need = frozenset()
+    gives: frozenset[Power] = frozenset()
+
+    def shown_for(self, power: Power) -> Need:
+        """All that is shown for a power."""
+        return self.need | self.after if power.gives is PowerKind.ADMINISTER else self.need
+
+
+@dataclass(frozen=True, slots=True)
 class Expected:
     """The conditions that hold after a change: questions to the guest's own program, each with the lines that it must say."""
 
@@ -152,6 +168,9 @@ class ServiceKind(Protocol):
         self, grant: Grant, power: Power, socket: Listener, seen: AddressSet, case: ServiceCase
     ) -> Iterator[tuple[Obstacle, AddressSet]]:
         """Lines that keep the account out from parts of `seen` (addresses as the guest sees them) at one socket, and which."""
+
+    def links(self, asked: Login, socket: Listener, seen: AddressSet, case: ServiceCase) -> Iterator[Link]:
+        """The service's own links of a login at one socket, for callers as the guest sees them, each asked by itself."""
 
     def closing(self, path: AccessPath, why: str, case: ServiceCase) -> Iterator[Candidate]:
         """Steps on the service's own files that may shut a way in, or narrow it to what is granted, the best first."""

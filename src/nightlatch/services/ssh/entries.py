@@ -18,7 +18,7 @@ from nightlatch.model.bounds import Addresses, Bounds, exactly, in_all, in_any, 
 from nightlatch.model.causes import AccountState, Cause, Chroot, Condition, PamEnd, PamSays, SettingLine, SudoRule
 from nightlatch.model.gaps import Gap
 from nightlatch.model.powers import ADMINISTER, SHELL
-from nightlatch.model.secrets import Need, Password, UnknownSecret
+from nightlatch.model.secrets import Need, Password, Unknown, UnknownSecret
 from nightlatch.model.services import SSH, ServiceWords
 from nightlatch.model.sockets import Listener
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet
@@ -105,9 +105,10 @@ class SshServer:
 
     def entries(self, socket: Listener, within: AddressSet) -> Iterator[LoginEntries]:
         """The entries of each account for callers from `within` at the socket."""
-        return (self._entries(account, socket, within) for account in self.reading.accounts.by_name.values())
+        return (self.entries_of(account, socket, within) for account in self.reading.accounts.by_name.values())
 
-    def _entries(self, account: Account, socket: Listener, within: AddressSet) -> LoginEntries:
+    def entries_of(self, account: Account, socket: Listener, within: AddressSet) -> LoginEntries:
+        """The entries of one account at the socket."""
         worlds, undecided = self.effective.worlds(Caller(account.name, account.groups, socket))
         self._gaps.update(dict.fromkeys(undecided))
         within &= socket.admits()
@@ -127,7 +128,7 @@ class SshServer:
         """Where settings were not read, they may let in anybody by anything."""
         if self.reading.sshd.gaps:
             first = self.reading.sshd.gaps[0]
-            need = frozenset([UnknownSecret(first.because, first.origin)])
+            need = frozenset([UnknownSecret(first.because, first.origin, Unknown.ANYTHING)])
             yield LoginEntry(account.name, need, SHELL, Bounds(NO_ADDRESS, within), (first,))
 
     def _unread(self, undecided: tuple[Gap, ...]) -> tuple[Gap, ...]:
@@ -282,7 +283,7 @@ class SshServer:
             asked, gap, origin = self.logins.pam.password(account, empty_allowed=empty.word == "yes")
             if gap is not None:
                 self._gaps[gap] = None
-                unknown: Need = frozenset([UnknownSecret(gap.because, gap.origin)])
+                unknown: Need = frozenset([UnknownSecret(gap.because, gap.origin, Unknown.PASSWORD)])
                 yield _Way(unknown, only_perhaps(seen), Options(), (cause,), (gap,))
                 return
         else:

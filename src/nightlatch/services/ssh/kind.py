@@ -11,6 +11,7 @@ from nightlatch.evidence.extra_paths import NO_MORE, ExtraPaths
 from nightlatch.model import services
 from nightlatch.model.grants import Grant
 from nightlatch.model.handshake import Machine
+from nightlatch.model.links import Link
 from nightlatch.model.obstacles import Obstacle
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import Power
@@ -19,7 +20,7 @@ from nightlatch.model.sockets import Listener
 from nightlatch.model.steps import Candidate
 from nightlatch.net.addresses import AddressSet
 from nightlatch.readings.guest import GuestReading
-from nightlatch.services.base import Expected, Server, ServerState, ServiceCase, SilentServer
+from nightlatch.services.base import Expected, Login, Server, ServerState, ServiceCase, SilentServer
 from nightlatch.services.ssh import ports
 from nightlatch.services.ssh.entries import SshAccess, SshServer
 from nightlatch.services.ssh.settings import effective_of
@@ -75,6 +76,13 @@ class SshKind:
         from nightlatch.services.ssh import explanations
 
         return explanations.lines(grant, power, socket, seen, case)
+
+    def links(self, asked: Login, socket: Listener, seen: AddressSet, case: ServiceCase) -> Iterator[Link]:
+        """Settings, account, proof, session, rights."""
+        from nightlatch.services.ssh import links
+
+        assert isinstance(case.access, SshAccess)
+        return links.links(case.access, asked, socket, seen)
 
     def closing(self, path: AccessPath, why: str, case: ServiceCase) -> Iterator[Candidate]:
         """Settings at the place that wins, key lines taken away or narrowed."""

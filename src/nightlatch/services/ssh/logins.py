@@ -30,7 +30,7 @@ from nightlatch.model.causes import (
     SettingLine,
 )
 from nightlatch.model.gaps import Gap
-from nightlatch.model.secrets import Certificate, Key, Secret, UnknownSecret
+from nightlatch.model.secrets import Certificate, Key, Secret, Unknown, UnknownSecret
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet
 from nightlatch.origin import Origin
 from nightlatch.readings import address_lists
@@ -194,12 +194,15 @@ class Logins:
                 continue
             self._file(path, account, settings, revoked, offers, rejected, gaps)
         offers.extend(self._authority(account, settings, revoked, gaps))
-        for keyword, what in (("authorizedkeyscommand", "keys"), ("authorizedprincipalscommand", "principals")):
+        for keyword, what, kind in (
+            ("authorizedkeyscommand", "keys", Unknown.KEY),
+            ("authorizedprincipalscommand", "principals", Unknown.CERTIFICATE),
+        ):
             command = settings[keyword]
             if command.word.lower() != "none":
                 gap = Gap("authorized keys", f"{command.word} would have to run to say which {what} count", command.origin)
                 gaps.append(gap)
-                unknown = UnknownSecret("a key that a program names", command.origin)
+                unknown = UnknownSecret("a key that a program names", command.origin, kind)
                 cause = SettingLine(keyword, command.word, command.origin)
                 offers.append(Offer(unknown, Options(), NO_ADDRESS, EVERY_ADDRESS, (cause,), (gap,)))
         return AccountKeys(tuple(offers), tuple(rejected), tuple(gaps))

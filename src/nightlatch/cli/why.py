@@ -1,0 +1,130 @@
+"""The command that explains one person and one guest: `why`."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from nightlatch.cli.options import (
+    FINGERPRINT,
+    as_of,
+    client_of,
+    estate_with,
+    faults,
+    form_of,
+    kept_evidence,
+    key_of,
+    now,
+    ssh_config,
+)
+
+if TYPE_CHECKING:
+    from nightlatch.ops.why import Why
+
+PROOFS = ("key", "password", "certificate")
+
+
+def _proof(_: click.Context, param: click.Parameter, given: tuple[str, ...]) -> tuple[str, ...]:
+    """Words after `with:`, fingerprints, or files of public keys."""
+    return tuple(each if _is_proof(each) else key_of(each, param) for each in given)
+
+
+def _is_proof(text: str) -> bool:
+    return all(part.strip() in PROOFS for part in text.split("+"))
+
+
+def _who(_: click.Context, param: click.Parameter, given: str) -> str:
+    return key_of(given, param) if "/" in given or given.startswith("SHA256:") or given.endswith(".pub") else given
+
+
+@click.command()
+@click.argument("who", callback=_who)
+@click.argument("guest")
+@click.argument("source", default="estate.yaml")
+@click.option("--by", "services", multiple=True, metavar="SERVICE", help="Only by this service, such as ssh.")
+@click.option("--from", "places", multiple=True, metavar="PLACE|ADDRESS", help="For callers from there.")
+@click.option("--as", "account", metavar="ACCOUNT", default="", help="Only as this account.")
+@click.option(
+    "--with",
+    "proofs",
+    multiple=True,
+    metavar="PROOF",
+    callback=_proof,
+    help="Only with this: key, password, certificate, key + password, a fingerprint, or a file with a public key.",
+)
+@click.option("--wire", is_flag=True, help="Look at the guest from here, too.")
+@form_of
+@kept_evidence
+@as_of
+@ssh_config
+def why(
+    who: str,
+    guest: str,
+    source: str,
+    services: tuple[str, ...],
+    places: tuple[str, ...],
+    account: str,
+    proofs: tuple[str, ...],
+    wire: bool,
+    form: str,
+    evidence: Path | None,
+    as_of: datetime | None,
+    config: Path | None,
+) -> None:
+    """Say why somebody gets into a guest, or does not.
+
+    WHO is a person or robot of the estate, an account of the guest, or a key: its fingerprint (SHA256:...) or a file with its
+    public half. GUEST is one of the estate file SOURCE; or, without an estate, a folder, an evidence archive or a live guest.
+    Every link of each way in is told, from the grant to the rights of the account, with its place; those that stand in the
+    way, and the smallest step that mends it.
+
+    Ends with 1 where somebody is shut out or gets in without a grant, 3 where that can't be decided.
+    """
+    with faults():
+        from nightlatch.report import machine, page
+        from nightlatch.report import why as report
+
+        keys = tuple(each for each in proofs if FINGERPRINT.fullmatch(each))
+        words = tuple(tuple(part.strip() for part in each.split("+")) for each in proofs if each not in keys)
+        result = _answered(source, guest, who, services, account, (words, keys), places, evidence, as_of, config, wire=wire)
+        if form == "json":
+            click.echo(machine.dumps(report.document(result)))
+        else:
+            report.text(page.Page(page.console()), result, source if result.estate else guest)
+    raise SystemExit(result.exit_code)
+
+
+def _answered(
+    source: str,
+    guest: str,
+    who: str,
+    services: tuple[str, ...],
+    account: str,
+    shown: tuple[tuple[tuple[str, ...], ...], tuple[str, ...]],
+    places: tuple[str, ...],
+    evidence: Path | None,
+    moment: datetime | None,
+    config: Path | None,
+    *,
+    wire: bool,
+) -> Why:
+    from nightlatch.ops.reach import Reach, reach
+    from nightlatch.ops.survey import survey_target
+    from nightlatch.ops.why import WhyQuestion, why_target
+    from nightlatch.ops.why import why as answer
+    from nightlatch.transports.targets import is_live
+
+    asked = WhyQuestion(who, guest, services, account, None, *shown)
+    if is_live(guest) or "/" in guest or Path(guest).is_dir():
+        with client_of(config, several=False) as client:
+            return why_target(survey_target(guest, client=client), now(moment), asked, places=places)
+    estate = estate_with(Path(source), evidence)
+    with client_of(config) as client:
+
+        def seen() -> Reach:
+            return reach(estate, now(moment), [guest], client=client)
+
+        return answer(estate, now(moment), asked, places=places, client=client, wire=seen if wire else None)

@@ -1,0 +1,165 @@
+"""Why: the whole chain of links by which somebody gets into a guest, or what stands in the way, and the smallest step that mends
+it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING
+from zoneinfo import ZoneInfo
+
+from nightlatch.access.chains import Chain
+from nightlatch.access.differences import Hole, ShutOut
+from nightlatch.access.grants import address_spaces
+from nightlatch.access.paths import GuestAccess, guest_access
+from nightlatch.audit import why as asking
+from nightlatch.audit.names import Names, comments_of, names_of, pending
+from nightlatch.audit.why import Answer, AskerKind, Standing, WhyQuestion
+from nightlatch.draft.mending import Mending, mending
+from nightlatch.draft.plan import DraftContext
+from nightlatch.estate.model import Estate, GuestSpec, Via, ViaKind
+from nightlatch.evidence.snapshot import Snapshot
+from nightlatch.faults import NightlatchError, nearest, words_of, work_on
+from nightlatch.model.gaps import Gap
+from nightlatch.model.steps import ManualTask
+from nightlatch.ops.places import callers_from, known_services
+from nightlatch.ops.survey import chosen, survey, survey_target
+from nightlatch.origin import Kind, Origin
+from nightlatch.readings import guest as readings
+from nightlatch.readings import latch
+from nightlatch.services.base import Kinds
+from nightlatch.services.table import KINDS
+
+if TYPE_CHECKING:
+    from nightlatch.ops.reach import Reach
+    from nightlatch.transports.ssh import Client
+
+__all__ = ["Why", "WhyQuestion", "why", "why_target"]
+
+
+@dataclass(frozen=True)
+class Why:
+    """The answer to a question: the chains, each with how it stands; `mend` is what mends that, where something has to be;
+    `unread` why nothing was read of the guest, `latched` that a change is on the latch there, `wire` what was seen of it."""
+
+    estate: str
+    at: datetime
+    asked: WhyQuestion
+    answer: Answer
+    mend: Mending | None = None
+    unread: str = ""
+    latched: str = ""
+    undecided: tuple[Gap, ...] = ()
+    remarks: tuple[str, ...] = ()
+    wire: Reach | None = None
+    names: Names = field(default_factory=Names)
+
+    @property
+    def standing(self) -> Standing:
+        """How the whole stands: shut out before open to more than is granted, and that before what can't be decided."""
+        if any(each.certain for each in self.answer.missing):
+            return Standing.SHUT_OUT
+        found = {standing for standing, _ in self.answer.chains}
+        if Standing.HOLE in found:
+            return Standing.HOLE
+        if self.answer.missing or Standing.UNDECIDED in found:
+            return Standing.UNDECIDED
+        good = (Standing.AS_GRANTED, Standing.GETS_IN)
+        return next((each for each in good if each in found), Standing.KEPT_OUT)
+
+    @property
+    def exit_code(self) -> int:
+        """3 when the guest was not read or the answer is not decided, 1 when it is not as granted, else 0."""
+        if self.unread or self.standing is Standing.UNDECIDED:
+            return 3
+        return 1 if self.standing in (Standing.SHUT_OUT, Standing.HOLE) else 0
+
+
+def why(
+    estate: Estate,
+    at: datetime,
+    asked: WhyQuestion,
+    *,
+    places: tuple[str, ...] = (),
+    client: Client | None = None,
+    kinds: Kinds = KINDS,
+    wire: Callable[[], Reach] | None = None,
+) -> Why:
+    """Read one guest and say why somebody gets in there, or does not. `places` are names or addresses that callers come from;
+    `wire` looks at the guest from here. Raises NightlatchError for a guest, place or service that is not there."""
+    chosen(estate, [asked.guest])
+    known_services(asked.services, kinds)
+    asked = replace(asked, sources=callers_from(estate, places))
+    seen = wire() if wire is not None else None
+    found = next(iter(survey(estate, [asked.guest], client=client, kinds=kinds)))
+    if found.snapshot is None:
+        return Why(estate.name, at, asked, Answer(asking.asker_of(estate, asked.who), ()), unread=found.problem, wire=seen)
+    return replace(why_of(estate, found.snapshot, at, asked, kinds), wire=seen)
+
+
+def why_target(
+    target: Path | str | Snapshot, at: datetime, asked: WhyQuestion, *, places: tuple[str, ...] = (), kinds: Kinds = KINDS
+) -> Why:
+    """The same of one guest without an estate: of a key or an account. Raises UnreadableError."""
+    known_services(asked.services, kinds)
+    snapshot = target if isinstance(target, Snapshot) else survey_target(target)
+    estate = of_one(snapshot.guest)
+    return why_of(estate, snapshot, at, replace(asked, guest=snapshot.guest, sources=callers_from(None, places)), kinds)
+
+
+def of_one(guest: str) -> Estate:
+    """An estate of one guest, of which nothing is written down."""
+    nowhere = Origin("no estate file", kind=Kind.ESTATE)
+    spec = GuestSpec(guest, Via(ViaKind.FOLDER, nowhere), nowhere)
+    return Estate("", Path(), ZoneInfo("UTC"), {}, {}, {}, {}, {guest: spec}, (), (), (), ("filter", "service", "key"))
+
+
+def why_of(estate: Estate, snapshot: Snapshot, at: datetime, asked: WhyQuestion, kinds: Kinds = KINDS) -> Why:
+    """The answer from evidence of the guest. Raises OwnFaultError."""
+    with work_on(snapshot.guest):
+        spaces, names = address_spaces(estate), names_of(estate)
+        access = guest_access(readings.read(snapshot), at, spaces, kinds)
+        answer = asking.answer(estate, access, asked, at, kinds)
+        on_latch = latch.read(snapshot)
+        found = Why(
+            estate.name,
+            at,
+            asked,
+            answer,
+            latched=f"A change is {pending(on_latch)}." if on_latch is not None else "",
+            undecided=access.gaps,
+            remarks=tuple(_remarks(estate, access, asked)),
+            names=names.also(comments_of(access)),
+        )
+        if not estate.name or found.standing not in (Standing.SHUT_OUT, Standing.HOLE):
+            return found
+        shared = DraftContext(estate, spaces, names, kinds)
+        return replace(found, mend=_mending(shared, snapshot, at, found))
+
+
+def _mending(shared: DraftContext, snapshot: Snapshot, at: datetime, found: Why) -> Mending | None:
+    """The smallest change that puts right what was asked about; none where a draft can't be worked out."""
+    grants = [each.grant for each in found.answer.missing]  # they hold mappings, so they can't be looked up by hash
+    open_ = [chain for standing, chain in found.answer.chains if standing is Standing.HOLE]
+
+    def about(each: Hole | ShutOut) -> bool:
+        return each.grant in grants if isinstance(each, ShutOut) else any(_is_of(chain, each) for chain in open_)
+
+    try:
+        return mending(shared, snapshot, at, about)
+    except NightlatchError as error:
+        return Mending((), (ManualTask(words_of(error), "nightlatch draft says more"),))
+
+
+def _is_of(chain: Chain, hole: Hole) -> bool:
+    path = hole.path
+    return (path.service, path.account) == (chain.service, chain.login.account) and path.need == chain.login.need
+
+
+def _remarks(estate: Estate, access: GuestAccess, asked: WhyQuestion) -> Iterator[str]:
+    if asking.asker_of(estate, asked.who) is AskerKind.ACCOUNT and asked.who not in access.reading.accounts.by_name:
+        near = nearest(asked.who, [*estate.principals, *access.reading.accounts.by_name])
+        meant = f'; did you mean "{near}"?' if near else ""
+        yield f'"{asked.who}" is no person and no robot of the estate, so it is taken for an account{meant}'

@@ -1,0 +1,367 @@
+"""Why somebody gets in or not: a sentence, the links of each way with their places, and what mends it; and as JSON."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Iterable, Iterator
+from typing import TYPE_CHECKING, Any
+
+from nightlatch.audit import cause_words, documents
+from nightlatch.audit.answers import callers
+from nightlatch.audit.names import by, listed, power_words
+from nightlatch.audit.why import AskerKind, Standing
+from nightlatch.model.causes import (
+    AccountLine,
+    Cause,
+    ForwardHop,
+    KeyLine,
+    KeysPlace,
+    ListenAddress,
+    NoAccount,
+    NoServer,
+    PasswordField,
+    PrivateNetwork,
+    RefusedKey,
+    RuleLine,
+)
+from nightlatch.model.gaps import Gap
+from nightlatch.model.links import Break, Holds, Link, LinkKind
+from nightlatch.model.rules import Layer, RuleAction
+from nightlatch.model.sources import COMMON, Sources, joined, without
+from nightlatch.report.page import Page
+from nightlatch.report.safe import in_one_line
+
+if TYPE_CHECKING:
+    from nightlatch.access.chains import Chain
+    from nightlatch.ops.why import Why
+
+ORDER = (
+    Standing.SHUT_OUT,
+    Standing.HOLE,
+    Standing.UNDECIDED,
+    Standing.AS_GRANTED,
+    Standing.GETS_IN,
+    Standing.KEPT_OUT,
+    Standing.BY_ANOTHER,
+)
+TOLD = {
+    Standing.AS_GRANTED: "gets in, as granted",
+    Standing.GETS_IN: "gets in",
+    Standing.BY_ANOTHER: "not by this proof, but by another",
+    Standing.SHUT_OUT: "granted, and does not get in",
+    Standing.HOLE: "gets in without a grant",
+    Standing.KEPT_OUT: "does not get in",
+    Standing.UNDECIDED: "can't be decided",
+}
+MARKS = {
+    Holds.YES: ("holds", "good"),
+    Holds.PARTLY: ("partly", "medium"),
+    Holds.UNDECIDED: ("unsure", "medium"),
+    Holds.NO: ("breaks", "high"),
+}
+DOES = {RuleAction.DROP: "drops them", RuleAction.REJECT: "refuses them", RuleAction.REWRITE: "sends them elsewhere"}
+MOST_CHAINS, MOST_CAUSES = 6, 3
+AT = 21  # where the words of a link begin
+Line = tuple[str, str]
+
+
+def text(page: Page, result: Why, source: str) -> None:
+    """The answer in a sentence, then each way with its links, then what mends it."""
+    for each in result.remarks:
+        page.wrapped(each)
+    if result.latched:
+        page.wrapped(f"{result.latched} What is told here holds only until then.", label=result.asked.guest, style="high")
+    if result.unread:
+        page.wrapped(in_one_line(result.unread), label=result.asked.guest, style="high")
+        return
+    told = sentence(result)
+    page.wrapped(told if told.startswith(result.asked.who) else told[0].upper() + told[1:])
+    groups = _grouped(result)
+    for standing, same in groups[:MOST_CHAINS]:
+        page.blank()
+        _chain(page, result, standing, same)
+    if len(groups) > MOST_CHAINS:
+        page.blank()
+        page.wrapped(f"{len(groups) - MOST_CHAINS} more ways; --as, --with, --by and --from narrow the question.")
+    page.blank()
+    _mended(page, result)
+    page.wrapped(f"Next: {_next(result, source)}", style="next")
+
+
+def sentence(result: Why) -> str:
+    """The whole answer as one sentence."""
+    who, guest = _who(result), result.asked.guest
+    found = [chain for standing, chain in result.answer.chains if standing is result.standing]
+    accounts = listed(dict.fromkeys(each.login.account for each in found), 3)
+    match result.standing:
+        case Standing.SHUT_OUT:
+            missing = [each for each in result.answer.missing if each.certain]
+            where = result.names.where(joined(each.certain for each in missing))
+            wanted = listed(dict.fromkeys(str(each.power) for each in missing), 3)
+            account = f"as {missing[0].grant.account}{by(missing[0].grant.service)}"
+            return f"{who} is granted {wanted} on {guest} {account}, and is shut out from {where}."
+        case Standing.HOLE:
+            extra = joined(without(each.certain, joined(g.callers.surely for g in each.grants)) for each in found)
+            return f"{who} gets into {guest} as {accounts} from {result.names.where(extra)}, and no grant says so."
+        case Standing.AS_GRANTED:
+            where = result.names.where(joined(each.certain for each in found))
+            return f"{who} gets into {guest} as {accounts} from {where}, as granted."
+        case Standing.GETS_IN:
+            return f"{who} gets into {guest} as {accounts} from {result.names.where(joined(each.certain for each in found))}."
+        case Standing.UNDECIDED:
+            return f"Whether {who} gets into {guest} can't be decided."
+    return _kept_out(result, who, guest, found)
+
+
+def _kept_out(result: Why, who: str, guest: str, found: list[Chain]) -> str:
+    if result.answer.ended:
+        return f"{who} does not get into {guest}; the grant at {result.answer.ended[0].origin} has ended."
+    where = f" from {result.names.where(result.asked.sources)}" if result.asked.sources else ""
+    if result.answer.kind is AskerKind.ACCOUNT:
+        return f"Nobody gets into {guest} as {result.asked.who}{where}{', and no grant is for it' if result.estate else ''}."
+    if not found:
+        return f"{who} does not get into {guest}{where}: no grant and no line there speaks of it."
+    return f"{who} does not get into {guest}{where}{', and no grant says so' if result.estate else ''}."
+
+
+def _who(result: Why) -> str:
+    if result.answer.kind is AskerKind.KEY:
+        return f"the key {result.names.key(result.asked.who)}"
+    return "somebody" if result.answer.kind is AskerKind.ACCOUNT else result.asked.who
+
+
+def _grouped(result: Why) -> list[tuple[Standing, list[Chain]]]:
+    """Chains that differ in nothing but the proof are told together; what has to be put right comes first."""
+    groups: dict[object, tuple[Standing, list[Chain]]] = {}
+    for standing, chain in result.answer.chains:
+        same = tuple((each.kind, each.holds, each.breaks) for each in chain.links)
+        sources = tuple(sorted(chain.asked.items()))
+        key = (standing, chain.service, chain.login.account, chain.login.gives, chain.port, chain.alike, sources, same)
+        groups.setdefault(key, (standing, []))[1].append(chain)
+    return sorted(groups.values(), key=lambda group: ORDER.index(group[0]))
+
+
+def _chain(page: Page, result: Why, standing: Standing, same: list[Chain]) -> None:
+    chain = same[0]
+    proofs = " or ".join(dict.fromkeys(result.names.need(each.login.need) for each in same))
+    port = f", port {chain.port}" if chain.port else ""
+    head = f"{chain.service} as {chain.login.account} with {proofs}{port}, from {result.names.where(chain.asked)}"
+    page.wrapped(f"{head}: {TOLD[standing]}", style="name")
+    whole = standing is not Standing.BY_ANOTHER
+    if whole:
+        _grant_line(page, result, chain)
+    for number, each in enumerate(chain.links):
+        if whole or each.holds is not Holds.YES:
+            _link(page, result, [(one, one.links[number]) for one in same])
+
+
+def _link(page: Page, result: Why, same: list[tuple[Chain, Link]]) -> None:
+    """One link of chains that are told together, with all that any of them says."""
+    first = same[0][1]
+    told = dict.fromkeys(line for chain, each in same for line in _lines(result, chain, each))
+    for number, (what, place) in enumerate(told):
+        _line(page, ("", "plain") if number else MARKS[first.holds], "" if number else first.kind.value, what, place)
+    for cause in first.passing:
+        _line(page, ("now", "high"), "", cause_words.words(cause), str(cause.origin))
+
+
+def _grant_line(page: Page, result: Why, chain: Chain) -> None:
+    if not result.estate:
+        return
+    if not chain.grants:
+        ended = [each for each in result.answer.ended if each.account == chain.login.account]
+        for each in ended[:1]:
+            _line(page, ("ended", "medium"), "grant", each.text, str(each.origin))
+        if not ended:
+            _line(page, ("none", "medium"), "grant", "no grant speaks of this", "")
+        return
+    for each in chain.grants:
+        _line(page, MARKS[Holds.YES], "grant", each.text, str(each.origin))
+
+
+def _line(page: Page, mark: tuple[str, str], kind: str, words: str, place: str) -> None:
+    """One line: whether it holds, which link, what it says, and where; a place that does not fit stands below."""
+    head = (f"  {mark[0]:<7} ", mark[1])
+    parts = [head, (f"{kind:<{AT - 10}}", "plain")]
+    fits = AT + len(words) + 3 + len(place) <= page.width
+    whole = textwrap.wrap(words, max(30, page.width - AT), break_on_hyphens=False) or [""]
+    for number, line in enumerate(whole):
+        last = number == len(whole) - 1 and fits and place
+        page.line(*(parts if not number else [" " * AT]), line, *([(f"   {place}", "place")] if last else []))
+    if place and not fits:
+        page.line(" " * AT, (place, "place"))
+
+
+def _lines(result: Why, chain: Chain, link: Link) -> Iterator[Line]:
+    """What a link says: what stands in the way first, or what lets on."""
+    for each in link.breaks[:MOST_CAUSES]:
+        yield _break(result, chain, link, each), str(each.cause.origin)
+    if link.holds is Holds.UNDECIDED or (link.holds is Holds.PARTLY and not link.breaks):
+        for gap in link.admits.because[:MOST_CAUSES]:
+            yield gap.because, str(gap.origin)
+    if link.breaks and link.holds is Holds.NO:
+        return
+    told = list(_letting(link, granted=bool(chain.login.gives)))
+    yield from told[:MOST_CAUSES]
+    if len(told) > MOST_CAUSES:
+        yield f"and {len(told) - MOST_CAUSES} more", ""
+
+
+def _letting(link: Link, *, granted: bool) -> Iterator[Line]:
+    if link.powers:
+        yield power_words(link.powers), ""
+    silent = link.kind is LinkKind.RIGHTS and not granted
+    if not link.by and not link.powers and not link.breaks and not silent:
+        yield NOTHING.get(link.kind, ""), ""
+    for cause in link.by:
+        yield cause_words.words(cause), str(cause.origin)
+
+
+NOTHING = {
+    LinkKind.ROUTE: "reached directly",
+    LinkKind.FILTER: "no packet filter",
+    LinkKind.RIGHTS: "all that is granted",
+}
+
+
+def _break(result: Why, chain: Chain, link: Link, each: Break) -> str:
+    asks = isinstance(each.cause, PasswordField) and not chain.login.need
+    words = "a password is asked for" if asks else _in_the_way(each.cause)
+    if without({COMMON: link.asked}, {COMMON: each.sources}):
+        words += f" (from {result.names.where(_lifted(result, chain, each))})"
+    return words
+
+
+def _lifted(result: Why, chain: Chain, each: Break) -> Sources:
+    """The callers that a break is about, also those behind a translation that are seen as some of them."""
+    if COMMON not in chain.asked:
+        return {next(iter(chain.asked)): each.sources}
+    inside = {name: place[name] for name, place in result.names.places.items() if name in place}
+    shown = {name: own for name, own in inside.items() if result.names.places[name].get(COMMON, each.sources) & each.sources}
+    return {COMMON: each.sources, **shown}
+
+
+def _in_the_way(cause: Cause) -> str:
+    """A cause that stands in the way, in words."""
+    match cause:
+        case RuleLine():
+            return _rule(cause)
+        case ListenAddress(where):
+            return f"listens on {where} only"
+        case NoServer(title):
+            return f"there is no {title} server"
+        case Gap():
+            return f"does not start: {cause.because}" if cause.refused else cause.because
+        case KeyLine():
+            return "the key line lets it in from elsewhere only"
+        case KeysPlace():
+            return "no line authorises this key"
+        case RefusedKey(because):
+            return f"the key stands there, and is refused: {because}"
+        case PasswordField(value):
+            return f"no password that opens: its field is {value}"
+        case NoAccount(account):
+            return f"there is no account {account}"
+        case AccountLine():
+            return "gives less than is granted"
+        case PrivateNetwork(network):
+            return f"it sits on {network}, whose addresses mean nothing outside, and no forward leads to it"
+    return cause_words.words(cause)
+
+
+def _rule(cause: RuleLine) -> str:
+    if cause.answers:
+        return f"drops what the guest answers: {cause.text}"
+    who = {Layer.PERIMETER: f"{cause.name} ", Layer.WRAPPER: "libwrap ", Layer.UNIT: "the service manager "}.get(cause.layer, "")
+    return f"{who}{DOES.get(cause.does, cause.does.value)}: {cause.text}"
+
+
+def _mended(page: Page, result: Why) -> None:
+    if result.mend is None:
+        return
+    for step in result.mend.steps:
+        page.wrapped(str(step), label="mends it", style="good")
+        for line in _step_lines(step):
+            page.line("             ", line)
+    for left in result.mend.left:
+        page.wrapped(f"{left.text} By hand: {left.hand}.", label="by hand", style="medium")
+
+
+def _step_lines(step: object) -> Iterator[tuple[str, str]]:
+    """The lines that a step takes and adds."""
+    before, after = getattr(step, "before", None), getattr(step, "after", None)
+    if isinstance(before, str) and isinstance(after, str):
+        yield f"- {before}", "take"
+        if after:
+            yield f"+ {after}", "add"
+    line = getattr(step, "line", None) or getattr(step, "text", None)
+    if isinstance(line, str):
+        yield f"+ {line}", "add"
+    for each in getattr(step, "lines", ()):
+        yield f"+ {each}", "add"
+
+
+def _next(result: Why, source: str) -> str:
+    if result.mend is not None and result.mend.steps:
+        return f"nightlatch draft {source} --on {result.asked.guest}"
+    if not result.estate:
+        return f"nightlatch access {source}"
+    if result.standing is Standing.KEPT_OUT:
+        return f"write a grant into {source} if they should get in; then nightlatch draft {source} --on {result.asked.guest}"
+    if result.answer.kind is AskerKind.KEY:
+        return f"nightlatch access {source} --key {result.asked.who}"
+    return f"nightlatch access {source} --who {result.asked.who}"
+
+
+def document(result: Why) -> dict[str, Any]:
+    """The answer as JSON (docs/json.md)."""
+    return {
+        "format": "nightlatch/why/1",
+        "estate": result.estate or None,
+        "at": result.at.isoformat(timespec="seconds"),
+        "who": {"kind": result.answer.kind.value, "name": result.asked.who},
+        "guest": result.asked.guest,
+        "standing": result.standing.value if not result.unread else None,
+        "text": sentence(result) if not result.unread else None,
+        "unread": result.unread or None,
+        "on_the_latch": result.latched or None,
+        "chains": [_document_of(result, standing, chain) for standing, chain in result.answer.chains],
+        "mends": [{"act": str(step), "path": step.path} for step in (result.mend.steps if result.mend else ())],
+        "left": [{"text": each.text, "by_hand": each.hand} for each in (result.mend.left if result.mend else ())],
+        "undecided": [documents.cause(each) for each in result.undecided],
+    }
+
+
+def _document_of(result: Why, standing: Standing, chain: Chain) -> dict[str, Any]:
+    def told(sources: Any) -> dict[str, Any] | None:
+        return documents.callers(callers(sources, result.names))
+
+    return {
+        "standing": standing.value,
+        "by": chain.service,
+        "account": chain.login.account,
+        "shown": [documents.secret(each) for each in sorted(chain.login.need, key=repr)],
+        "port": chain.port or None,
+        "seen_as": chain.alike or None,
+        "from": told(chain.asked),
+        "certain": told(chain.certain),
+        "possible": told(chain.possible),
+        "grants": [{"text": each.text, "origin": documents.origin(each.origin)} for each in chain.grants],
+        "links": [_link_of(each) for each in chain.links],
+    }
+
+
+def _link_of(link: Link) -> dict[str, Any]:
+    return {
+        "link": link.kind.value,
+        "holds": link.holds.value,
+        "causes": _causes(link.by),
+        "breaks": [{**documents.cause(each.cause), "prefixes": each.sources.prefixes(100)} for each in link.breaks],
+        "undecided": _causes(link.admits.because),
+        "passing": _causes(link.passing),
+        "powers": [documents.power(each) for each in link.powers],
+    }
+
+
+def _causes(found: Iterable[Cause | ForwardHop]) -> list[dict[str, Any]]:
+    return [documents.cause(each) for each in found]
