@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 
 from nightlatch.audit.names import Names
 from nightlatch.estate.model import Estate
@@ -18,6 +19,8 @@ from nightlatch.model.powers import Power
 from nightlatch.model.routes import Leg, Route, Seal
 from nightlatch.model.secrets import Certificate, Key, Need, Password, Secret
 from nightlatch.model.sources import AddressSpace, Sources, without
+from nightlatch.net.addresses import union
+from nightlatch.net.literal import parse_network
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,6 +31,11 @@ class Callers:
     prefixes: tuple[tuple[AddressSpace, tuple[str, ...]], ...] = ()
     places: tuple[str, ...] = ()
     text: str = ""
+
+    @property
+    def sources(self) -> Sources:
+        """The same as sets of addresses."""
+        return _sets(self.prefixes)
 
 
 @dataclass(frozen=True, slots=True)
@@ -126,3 +134,8 @@ def _holds(estate: Estate, name: str, guest: str, secret: Secret) -> bool:
 
 def _hashable(sources: Sources) -> tuple[tuple[AddressSpace, object], ...]:
     return tuple(sorted(sources.items(), key=lambda item: item[0]))
+
+
+@lru_cache(maxsize=1024)  # many ways in share their callers
+def _sets(prefixes: tuple[tuple[AddressSpace, tuple[str, ...]], ...]) -> Sources:
+    return {space: union(map(parse_network, found)) for space, found in prefixes}

@@ -20,6 +20,7 @@ from nightlatch.cli.options import (
     now,
     on_guests,
     ssh_config,
+    supposed,
 )
 
 # Of a login; what each implies counts, so that a shell runs commands and reaches files.
@@ -42,6 +43,7 @@ def _keys(_: click.Context, param: click.Parameter, given: tuple[str, ...]) -> t
     "--can", "powers", multiple=True, type=click.Choice(CAN), metavar="POWER", help=f"Only where it gives this: {', '.join(CAN)}."
 )
 @click.option("--matrix", is_flag=True, help="Guests down, people across, and the most that each gets.")
+@supposed
 @formats("csv")
 @kept_evidence
 @as_of
@@ -55,6 +57,7 @@ def access(
     services: tuple[str, ...],
     powers: tuple[str, ...],
     matrix: bool,
+    sentences: tuple[str, ...],
     form: str,
     evidence: Path | None,
     as_of: datetime | None,
@@ -66,6 +69,7 @@ def access(
     one kind widen the list, options of several kinds narrow it: --who mara --who joon --can administer.
     """
     with faults():
+        from nightlatch.cli.supposing import tell
         from nightlatch.model.powers import PowerKind
         from nightlatch.ops.access import AccessQuestion, access_target
         from nightlatch.ops.access import access as access_of
@@ -76,6 +80,9 @@ def access(
         asked = AccessQuestion(who, keys, places, services, tuple(PowerKind(each) for each in powers))
         path = Path(source)
         for_an_estate(path, evidence, guests)
+        if sentences:
+            told = tell(source, sentences, guests, form, evidence, now(as_of), config, asked=asked)
+            raise SystemExit(3 if told.changes.unread else 0)
         with client_of(config, several=is_estate(path)) as client:
             if is_estate(path):
                 result = access_of(estate_with(path, evidence), now(as_of), asked, list(guests) or None, client=client)

@@ -22,6 +22,7 @@ from nightlatch.cli.options import (
     pin,
     pins_are_used,
     ssh_config,
+    supposed,
 )
 
 
@@ -72,6 +73,7 @@ def survey(
 @click.command()
 @click.argument("source", default="estate.yaml")
 @on_guests
+@supposed
 @formats("csv", "sarif")
 @click.option(
     "--fail-at",
@@ -86,6 +88,7 @@ def survey(
 def audit(
     source: str,
     guests: tuple[str, ...],
+    sentences: tuple[str, ...],
     form: str,
     fail_at: str,
     evidence: Path | None,
@@ -100,6 +103,7 @@ def audit(
     """
     with faults():
         from nightlatch.audit.findings import Severity
+        from nightlatch.cli.supposing import tell
         from nightlatch.faults import NightlatchError
         from nightlatch.ops.audit import audit as audit_guests
         from nightlatch.ops.audit import audit_target
@@ -112,6 +116,9 @@ def audit(
         for_an_estate(path, evidence, guests)
         if not is_live(source) and not is_estate(path) and not path.exists():
             raise NightlatchError(f"{source}: there is no such folder, evidence archive or estate file")
+        if sentences:
+            told = tell(source, sentences, guests, form, evidence, at, config, pins=pins)
+            raise SystemExit(told.after.exit_code(Severity(fail_at)))
         with client_of(config, several=is_estate(path)) as client:
             if is_estate(path):
                 result = audit_guests(estate_with(path, evidence), at, list(guests) or None, client=client)

@@ -180,6 +180,15 @@ def client_of(config: Path | None, *, several: bool = True) -> Client:
     return Client(config, prompts.password if here else None, may_prompt=here and not several)
 
 
+supposed = click.option(
+    "--suppose",
+    "sentences",
+    multiple=True,
+    metavar="SENTENCE",
+    help="What would be another if this were so, such as 'person tove leaves'; may be given several times. A sentence that is "
+    "not known prints those that are.",
+)
+
 kept_evidence = click.option(
     "--evidence",
     type=click.Path(path_type=Path, file_okay=False),

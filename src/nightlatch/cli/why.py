@@ -19,10 +19,11 @@ from nightlatch.cli.options import (
     key_of,
     now,
     ssh_config,
+    supposed,
 )
 
 if TYPE_CHECKING:
-    from nightlatch.ops.why import Why
+    from nightlatch.ops.why import Why, WhyQuestion
 
 PROOFS = ("key", "password", "certificate")
 
@@ -56,6 +57,7 @@ def _who(_: click.Context, param: click.Parameter, given: str) -> str:
     help="Only with this: key, password, certificate, key + password, a fingerprint, or a file with a public key.",
 )
 @click.option("--wire", is_flag=True, help="Look at the guest from here, too.")
+@supposed
 @form_of
 @kept_evidence
 @as_of
@@ -69,6 +71,7 @@ def why(
     account: str,
     proofs: tuple[str, ...],
     wire: bool,
+    sentences: tuple[str, ...],
     form: str,
     evidence: Path | None,
     as_of: datetime | None,
@@ -84,12 +87,14 @@ def why(
     Ends with 1 where somebody is shut out or gets in without a grant, 3 where that can't be decided.
     """
     with faults():
+        from nightlatch.ops.why import WhyQuestion
         from nightlatch.report import machine, page
         from nightlatch.report import why as report
 
         keys = tuple(each for each in proofs if FINGERPRINT.fullmatch(each))
         words = tuple(tuple(part.strip() for part in each.split("+")) for each in proofs if each not in keys)
-        result = _answered(source, guest, who, services, account, (words, keys), places, evidence, as_of, config, wire=wire)
+        asked = WhyQuestion(who, guest, services, account, None, words, keys)
+        result = _answered(asked, source, places, sentences, evidence, now(as_of), config, wire=wire)
         if form == "json":
             click.echo(machine.dumps(report.document(result)))
         else:
@@ -98,33 +103,37 @@ def why(
 
 
 def _answered(
+    asked: WhyQuestion,
     source: str,
-    guest: str,
-    who: str,
-    services: tuple[str, ...],
-    account: str,
-    shown: tuple[tuple[tuple[str, ...], ...], tuple[str, ...]],
     places: tuple[str, ...],
+    sentences: tuple[str, ...],
     evidence: Path | None,
-    moment: datetime | None,
+    at: datetime,
     config: Path | None,
     *,
     wire: bool,
 ) -> Why:
+    """The answer from an estate, or of one guest without one."""
+    from nightlatch.faults import NightlatchError
     from nightlatch.ops.reach import Reach, reach
     from nightlatch.ops.survey import survey_target
-    from nightlatch.ops.why import WhyQuestion, why_target
     from nightlatch.ops.why import why as answer
+    from nightlatch.ops.why import why_target
     from nightlatch.transports.targets import is_live
 
-    asked = WhyQuestion(who, guest, services, account, None, *shown)
+    guest = asked.guest
     if is_live(guest) or "/" in guest or Path(guest).is_dir():
+        if wire or sentences or evidence is not None:
+            raise NightlatchError(
+                f"--wire, --suppose and --evidence are for guests of an estate file; {guest} is a guest by itself"
+            )
         with client_of(config, several=False) as client:
-            return why_target(survey_target(guest, client=client), now(moment), asked, places=places)
+            return why_target(survey_target(guest, client=client), at, asked, places=places)
     estate = estate_with(Path(source), evidence)
     with client_of(config) as client:
 
         def seen() -> Reach:
-            return reach(estate, now(moment), [guest], client=client)
+            return reach(estate, at, [guest], client=client)
 
-        return answer(estate, now(moment), asked, places=places, client=client, wire=seen if wire else None)
+        looking = seen if wire else None
+        return answer(estate, at, asked, places=places, client=client, wire=looking, sentences=sentences)

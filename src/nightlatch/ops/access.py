@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
-from functools import lru_cache
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from nightlatch.access.grants import expand
 from nightlatch.audit.answers import Callers, WayIn
+from nightlatch.audit.compared import WayChange
 from nightlatch.audit.findings import Group, GuestAudit, Proof
 from nightlatch.audit.names import Names, names_of
 from nightlatch.estate.model import Estate
@@ -20,8 +20,6 @@ from nightlatch.model.grants import GrantKind
 from nightlatch.model.powers import PowerKind, implied
 from nightlatch.model.secrets import Key
 from nightlatch.model.sources import Sources, common_to
-from nightlatch.net.addresses import AddressSet, union
-from nightlatch.net.literal import parse_network
 from nightlatch.ops.audit import audit, audit_target
 from nightlatch.ops.places import callers_from, known_services
 from nightlatch.services.base import Kinds
@@ -165,6 +163,14 @@ def _entries(
                     yield Entry(guest.guest, way, certain)
 
 
+def of_changes(estate: Estate | None, asked: AccessQuestion, changes: Iterable[WayChange]) -> tuple[WayChange, ...]:
+    """Those of some changed ways in that are asked for. Raises NightlatchError for a place that is not there."""
+    callers = callers_from(estate, asked.places)
+    own = {name: each for name in asked.who if estate is not None and (each := estate.principals.get(name)) is not None}
+    held = ((each, replace(each.way, held_by=(*each.way.held_by, *each.held))) for each in changes)
+    return tuple(each for each, way in held if _is_asked(way, asked, own) and _meets(each.callers, callers))
+
+
 def _is_asked(way: WayIn, asked: AccessQuestion, own: Mapping[str, object]) -> bool:
     if asked.services and way.service not in asked.services:
         return False
@@ -185,9 +191,4 @@ def _is_for(name: str, way: WayIn, own: Mapping[str, object]) -> bool:
 def _meets(those: Callers, callers: Sources | None) -> bool:
     if not those.prefixes:
         return False
-    return callers is None or any(common_to(_sets(those.prefixes), callers).values())
-
-
-@lru_cache(maxsize=1024)
-def _sets(prefixes: tuple[tuple[str, tuple[str, ...]], ...]) -> dict[str, AddressSet]:
-    return {space: union(map(parse_network, found)) for space, found in prefixes}
+    return callers is None or any(common_to(those.sources, callers).values())

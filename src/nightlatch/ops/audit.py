@@ -95,15 +95,22 @@ def audited(
     run.check_waivers(estate)
     picked = chosen(estate, guests)
     jobs = jobs or (1 if len(picked) < FEW else os.cpu_count() or 1)
+    return assembled(estate, at, [spec.name for spec in picked], _audited(estate, at, picked, jobs, client, kinds))
+
+
+def assembled(
+    estate: Estate, at: datetime, names: Sequence[str], found: Iterable[AuditedGuest]
+) -> tuple[Audit, list[Identities]]:
+    """Audited guests, in whatever order they come, as one audit in the order of `names`, with the checks over all of them."""
     audits: dict[str, GuestAudit] = {}
     fleet: list[Identities] = []
     shared = Interner()
-    for found, identities in _audited(estate, at, picked, jobs, client, kinds):
-        audits[found.guest] = shared.audit(found)
+    for each, identities in found:
+        audits[each.guest] = shared.audit(each)
         fleet += [shared.identities(identities)] if identities else []
     more, failed = _compared(fleet, estate, at)
-    ordered = [replace(audits[spec.name], unread=failed.get(spec.name, "") or audits[spec.name].unread) for spec in picked]
-    result = Audit(estate.name, at, tuple(_with_fleet(ordered, more)), len(estate.guests) - len(picked))
+    ordered = [replace(audits[name], unread=failed.get(name, "") or audits[name].unread) for name in names]
+    result = Audit(estate.name, at, tuple(_with_fleet(ordered, more)), len(estate.guests) - len(names))
     return result, [each for each in fleet if each.guest not in failed]
 
 

@@ -3,7 +3,7 @@ it."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
@@ -14,8 +14,10 @@ from nightlatch.access.chains import Chain
 from nightlatch.access.differences import Hole, ShutOut
 from nightlatch.access.grants import address_spaces
 from nightlatch.access.paths import GuestAccess, guest_access
+from nightlatch.audit import supposed
 from nightlatch.audit import why as asking
 from nightlatch.audit.names import Names, comments_of, names_of, pending
+from nightlatch.audit.supposed import Supposition, parse
 from nightlatch.audit.why import Answer, AskerKind, Standing, WhyQuestion
 from nightlatch.draft.mending import Mending, mending
 from nightlatch.draft.plan import DraftContext
@@ -42,7 +44,10 @@ __all__ = ["Why", "WhyQuestion", "why", "why_target"]
 @dataclass(frozen=True)
 class Why:
     """The answer to a question: the chains, each with how it stands; `mend` is what mends that, where something has to be;
-    `unread` why nothing was read of the guest, `latched` that a change is on the latch there, `wire` what was seen of it."""
+    `unread` why nothing was read of the guest, `latched` that a change is on the latch there, `wire` what was seen of it.
+
+    Where something was `supposed` this is the answer as it would be, and `now` the one as things are; `is_down` says that the
+    guest itself would not be there."""
 
     estate: str
     at: datetime
@@ -54,6 +59,9 @@ class Why:
     undecided: tuple[Gap, ...] = ()
     remarks: tuple[str, ...] = ()
     wire: Reach | None = None
+    supposed: tuple[str, ...] = ()
+    now: Why | None = None
+    is_down: bool = False
     names: Names = field(default_factory=Names)
 
     @property
@@ -86,9 +94,12 @@ def why(
     client: Client | None = None,
     kinds: Kinds = KINDS,
     wire: Callable[[], Reach] | None = None,
+    sentences: Sequence[str] = (),
 ) -> Why:
     """Read one guest and say why somebody gets in there, or does not. `places` are names or addresses that callers come from;
-    `wire` looks at the guest from here. Raises NightlatchError for a guest, place or service that is not there."""
+    `wire` looks at the guest from here; `sentences` are what is supposed. Raises NightlatchError for a guest, place or service
+    that is not there, and a sentence that is not understood."""
+    those = tuple(parse(each, estate) for each in sentences)
     chosen(estate, [asked.guest])
     known_services(asked.services, kinds)
     asked = replace(asked, sources=callers_from(estate, places))
@@ -96,7 +107,24 @@ def why(
     found = next(iter(survey(estate, [asked.guest], client=client, kinds=kinds)))
     if found.snapshot is None:
         return Why(estate.name, at, asked, Answer(asking.asker_of(estate, asked.who), ()), unread=found.problem, wire=seen)
-    return replace(why_of(estate, found.snapshot, at, asked, kinds), wire=seen)
+    now = why_of(estate, found.snapshot, at, asked, kinds)
+    return replace(_supposed(estate, found.snapshot, now, those, sentences, kinds) if those else now, wire=seen)
+
+
+def _supposed(
+    estate: Estate, snapshot: Snapshot, now: Why, those: tuple[Supposition, ...], sentences: Sequence[str], kinds: Kinds
+) -> Why:
+    """The answer as it would be, with that of now in it."""
+    changed = supposed.of_estate(estate, those)
+    who = now.asked.who
+    if who in estate.principals and who not in changed.principals:  # who has left still holds what they held
+        changed = replace(changed, principals={**changed.principals, who: estate.principals[who]})
+    if snapshot.guest not in changed.guests:
+        nothing = replace(now.answer, chains=(), missing=())
+        return replace(now, answer=nothing, now=now, supposed=tuple(sentences), mend=None, is_down=True)
+    with work_on(snapshot.guest):
+        would = why_of(changed, supposed.of_guest(snapshot, those), now.at, now.asked, kinds)
+    return replace(would, now=now, supposed=tuple(sentences))
 
 
 def why_target(

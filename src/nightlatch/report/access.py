@@ -9,21 +9,18 @@ from typing import TYPE_CHECKING, Any
 
 from nightlatch.audit import documents
 from nightlatch.audit.names import by, power_words
-from nightlatch.model.causes import KeyLine, PrincipalLine
 from nightlatch.model.grants import GrantKind
 from nightlatch.model.powers import PowerKind
-from nightlatch.model.secrets import Key, Password, Secret
 from nightlatch.ops.access import AccessQuestion
-from nightlatch.origin import Kind
 from nightlatch.report import blocks
 from nightlatch.report.audit_text import count
 from nightlatch.report.page import Page
 from nightlatch.report.rows import cell
 from nightlatch.report.safe import in_one_line
+from nightlatch.report.ways import place_of, shown_by, where_from
 
 if TYPE_CHECKING:
     from nightlatch.audit.answers import WayIn
-    from nightlatch.model.causes import Cause
     from nightlatch.ops.access import Access, Entry
 
 KEPT = (GrantKind.MANAGEMENT.value, GrantKind.EMERGENCY.value)
@@ -94,41 +91,7 @@ def _alike(entries: list[Entry], result: Access) -> dict[str, list[Row]]:
 
 def _row(way: WayIn, result: Access) -> Row:
     account = f"as {way.account}{by(way.service)}"
-    return (account, _shown(way, result), power_words(way.powers), f"from {_where(way)}   {_place(way)}")
-
-
-def _shown(way: WayIn, result: Access) -> str:
-    if not way.shown:
-        return "nothing asked"
-    words = [_secret(each, way, result) for each in sorted(way.shown, key=lambda each: not isinstance(each, Key))]
-    return " and ".join(words)
-
-
-def _secret(secret: Secret, way: WayIn, result: Access) -> str:
-    """A secret in words. What a guest calls a key goes for its own lines only, and the estate's name for it comes first."""
-    match secret:
-        case Key(fingerprint):
-            own = (each.comment for each in way.causes if isinstance(each, KeyLine) and each.fingerprint == fingerprint)
-            return f"key {result.names.comments.get(fingerprint) or next(filter(None, own), '') or fingerprint}"
-        case Password(_, account):
-            return f"password of {account}"
-    return result.names.secret(secret)
-
-
-def _where(way: WayIn) -> str:
-    if not way.certain.prefixes:
-        return f"{way.possible.text}, perhaps"
-    return f"{way.certain.text}, perhaps also {way.possible.text}" if way.possible.prefixes else way.certain.text
-
-
-def _place(way: WayIn) -> str:
-    """Where the proof stands, or the line that asks for it."""
-    places = [_at(each) for each in sorted(way.causes, key=lambda cause: not isinstance(cause, (KeyLine, PrincipalLine)))]
-    return next(filter(None, places), "")
-
-
-def _at(cause: Cause) -> str:
-    return str(cause.origin) if cause.origin.kind in (Kind.FILE, Kind.DEFAULT, Kind.LISTING) else ""
+    return (account, shown_by(way, result.names), power_words(way.powers), f"from {where_from(way)}   {place_of(way)}")
 
 
 def _end(page: Page, result: Access, source: str) -> None:
@@ -235,12 +198,12 @@ def rows(result: Access) -> str:
             way.account,
             " ".join(way.held_by),
             way.service,
-            _shown(way, result),
+            shown_by(way, result.names),
             way.certain.text,
             way.possible.text,
             "; ".join(str(power) for power in way.powers),
             way.seal.words,
-            _place(way),
+            place_of(way),
         )
         writer.writerow([cell(text) for text in row])
     return out.getvalue()

@@ -74,8 +74,12 @@ def text(page: Page, result: Why, source: str) -> None:
     if result.unread:
         page.wrapped(in_one_line(result.unread), label=result.asked.guest, style="high")
         return
-    told = sentence(result)
-    page.wrapped(told if told.startswith(result.asked.who) else told[0].upper() + told[1:])
+    if result.now is not None:
+        page.wrapped(f"Supposing that {listed(result.supposed, 10)}; nothing is touched.")
+        page.wrapped(_begun(result.now), label="now")
+        page.wrapped(_begun(result), label="then")
+    else:
+        page.wrapped(_begun(result))
     groups = _grouped(result)
     for standing, same in groups[:MOST_CHAINS]:
         page.blank()
@@ -88,11 +92,19 @@ def text(page: Page, result: Why, source: str) -> None:
     page.wrapped(f"Next: {_next(result, source)}", style="next")
 
 
+def _begun(result: Why) -> str:
+    """The sentence as it stands at the beginning; a name keeps its letters."""
+    told = sentence(result)
+    return told if told.startswith(result.asked.who) else told[0].upper() + told[1:]
+
+
 def sentence(result: Why) -> str:
     """The whole answer as one sentence."""
     who, guest = _who(result), result.asked.guest
+    if result.is_down:
+        return f"nobody gets into {guest} while it is down."
     found = [chain for standing, chain in result.answer.chains if standing is result.standing]
-    accounts = listed(dict.fromkeys(each.login.account for each in found), 3)
+    accounts = listed(dict.fromkeys(each.login.account for each in found), 3) if found else ""
     match result.standing:
         case Standing.SHUT_OUT:
             missing = [each for each in result.answer.missing if each.certain]
@@ -319,6 +331,7 @@ def document(result: Why) -> dict[str, Any]:
         "format": "nightlatch/why/1",
         "estate": result.estate or None,
         "at": result.at.isoformat(timespec="seconds"),
+        "supposed": list(result.supposed),
         "who": {"kind": result.answer.kind.value, "name": result.asked.who},
         "guest": result.asked.guest,
         "standing": result.standing.value if not result.unread else None,

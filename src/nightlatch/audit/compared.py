@@ -1,0 +1,127 @@
+"""Two audits compared by their meaning: ways in that opened and closed, who holds them, and findings that came and went."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, replace
+from enum import StrEnum
+
+from nightlatch.audit.answers import Callers, WayIn, callers
+from nightlatch.audit.findings import Finding, GuestAudit, identified
+from nightlatch.audit.names import Names
+from nightlatch.model.powers import Power
+from nightlatch.model.sources import AddressSpace, Sources, joined, without
+from nightlatch.net.addresses import AddressSet
+
+
+class Turn(StrEnum):
+    """What became of a way in."""
+
+    OPENED = "opened"
+    CLOSED = "closed"
+    UNDECIDED = "undecided now"
+    HELD = "held by others"
+
+
+@dataclass(frozen=True, slots=True)
+class WayChange:
+    """A way in of which some `callers` were let in, or are no longer; `way` is as it is now, or as it was where it closed. `held`
+    are those who held it before, where that is another matter now."""
+
+    guest: str
+    turn: Turn
+    way: WayIn
+    powers: tuple[Power, ...]
+    callers: Callers
+    held: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Comparison:
+    """What is another between two audits of the same guests. `unread` are guests that one of them could not read, `came` and
+    `went` guests that only one of them has."""
+
+    ways: tuple[WayChange, ...] = ()
+    new: tuple[Finding, ...] = ()
+    gone: tuple[Finding, ...] = ()
+    unread: tuple[tuple[str, str], ...] = ()
+    came: tuple[str, ...] = ()
+    went: tuple[str, ...] = ()
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether nothing is another."""
+        return self == Comparison()
+
+
+def compared(before: Iterable[GuestAudit], after: Iterable[GuestAudit], names: Names) -> Comparison:
+    """What is another after than before, guest by guest in their order."""
+    old, new = ({each.guest: each for each in those} for those in (before, after))
+    both = [name for name in new if name in old and not (old[name].unread or new[name].unread)]
+    unread = dict.fromkeys((n, each.unread) for those in (old, new) for n, each in those.items() if each.unread)
+    found: list[WayChange] = []
+    came: list[Finding] = []
+    gone: list[Finding] = []
+    for name in both:
+        found += _ways(name, old[name].answers, new[name].answers, names)
+        then, now = (dict(identified(each.findings)) for each in (old[name], new[name]))
+        came += [each for id, each in now.items() if id not in then]
+        gone += [each for id, each in then.items() if id not in now]
+    return Comparison(
+        tuple(found),
+        tuple(came),
+        tuple(gone),
+        tuple(unread),
+        tuple(name for name in new if name not in old),
+        tuple(name for name in old if name not in new),
+    )
+
+
+_Key = tuple[object, ...]
+
+
+def _ways(guest: str, old: Iterable[WayIn], new: Iterable[WayIn], names: Names) -> Iterator[WayChange]:
+    """The changes of one guest's ways in, power by power, those with the same callers together."""
+    then, now = _by_login(old), _by_login(new)
+    for key in dict.fromkeys([*now, *then]):
+        was, held = then.get(key, []), now.get(key, [])
+        turns: dict[tuple[Turn, tuple[tuple[AddressSpace, AddressSet], ...]], list[Power]] = {}
+        for power in dict.fromkeys(power for way in (*held, *was) for power in way.powers):
+            for turn, sources in _turned(_of(was, power), _of(held, power)):
+                turns.setdefault((turn, tuple(sorted(sources.items()))), []).append(power)
+        for (turn, those), powers in turns.items():
+            way = was[0] if turn is Turn.CLOSED else held[0]
+            yield WayChange(guest, turn, way, tuple(powers), callers(dict(those), names))
+        if was and held and was[0].held_by != held[0].held_by:
+            all_ = callers(joined(each.certain.sources for each in held), names)
+            yield WayChange(guest, Turn.HELD, held[0], held[0].powers, all_, was[0].held_by)
+
+
+def _by_login(ways: Iterable[WayIn]) -> Mapping[_Key, list[WayIn]]:
+    out: dict[_Key, list[WayIn]] = {}
+    for way in ways:
+        forward = way.route.forward.dialled if way.route.forward is not None else ""
+        key = (way.account, way.service, way.route.port, forward, way.through, frozenset(map(_known, way.shown)), way.seal)
+        out.setdefault(key, []).append(way)
+    return out
+
+
+def _known(secret: object) -> object:
+    """A secret without the place where something unknown was met: that moves with lines."""
+    return replace(secret, origin=None) if hasattr(secret, "origin") else secret  # type: ignore[type-var]
+
+
+def _of(ways: Iterable[WayIn], power: Power) -> tuple[Sources, Sources]:
+    """The callers who get a power, surely, and surely or perhaps."""
+    those = [each for each in ways if power in each.powers]
+    certain = joined(each.certain.sources for each in those)
+    return certain, joined([certain, *(each.possible.sources for each in those)])
+
+
+def _turned(was: tuple[Sources, Sources], now: tuple[Sources, Sources]) -> Iterator[tuple[Turn, Sources]]:
+    opened = without(now[0], was[0])
+    closed = without(was[1], now[1])
+    unsure = without(without(now[1], was[1]), now[0])
+    for turn, sources in ((Turn.OPENED, opened), (Turn.CLOSED, closed), (Turn.UNDECIDED, unsure)):
+        if sources:
+            yield turn, sources
