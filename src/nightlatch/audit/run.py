@@ -25,6 +25,7 @@ from nightlatch.model.paths import AccessPath
 from nightlatch.model.secrets import Need
 from nightlatch.model.sources import joined
 from nightlatch.origin import Kind
+from nightlatch.readings import private_halves
 from nightlatch.services.base import Kinds, ServerState, ServiceAccess
 from nightlatch.services.ssh.entries import SshAccess
 from nightlatch.services.table import KINDS
@@ -248,6 +249,7 @@ def identities(access: GuestAccess, estate: Estate | None = None) -> Identities:
         network.machine_id.value if network.machine_id is not None else "",
         tuple(names),
         network.interfaces,
+        private_halves.read(access.reading.snapshot, access.reading.accounts),
     )
 
 

@@ -86,7 +86,7 @@ Supposition = PersonLeaves | KeyGone | LineGone | RuleGone | PlaceLost | GuestDo
 def parse(sentence: str, estate: Estate | None = None) -> Supposition:
     """A sentence as a supposition; without an estate, only those about a key, a line and a rule. Raises NightlatchError that
     lists all sentences, or the names that are meant."""
-    text = " ".join(sentence.split())
+    text = _plain(sentence)
     for pattern, make in _FORMS:
         found = pattern.fullmatch(text)
         if found is not None:
@@ -324,7 +324,7 @@ def _taken(snapshot: Snapshot, rules: Iterable[Rule]) -> Snapshot:
             of_file.setdefault(rule.origin.path, set()).add(rule.origin.line)
     for path, numbers in of_file.items():
         snapshot = _without_lines(snapshot, path, numbers)
-    listed = {(rule.origin.line, " ".join(rule.text.split())) for rule in rules if rule.origin.kind is Kind.LISTING}
+    listed = {(rule.origin.line, _plain(rule.text)) for rule in rules if rule.origin.kind is Kind.LISTING}
     if not listed:
         return snapshot
     listings = {name: _unlisted(raw, listed) for name, raw in snapshot.listings.items()}
@@ -335,7 +335,7 @@ def _unlisted(raw: bytes, listed: set[tuple[int, str]]) -> bytes:
     """A listing without the lines that stand at these numbers and say this; a counter or a handle may stand there, too."""
     out = []
     for number, line in enumerate(lines.split(raw), 1):
-        said = " ".join(lines.text_of(line).split())
+        said = _plain(lines.text_of(line))
         mine = any(at == number and said.startswith(text) for at, text in listed)
         out.append(_emptied(line) if mine else line)
     return b"".join(out)
@@ -360,4 +360,9 @@ def _of(rules: Rules) -> Iterator[Rule]:
 def _says(text: str, origin: Origin, wanted: str) -> bool:
     """Whether a rule is the one that is meant, by its words or its place."""
     at = (f"{origin.path}:{origin.line}", f"{origin.path}:{origin.line}:{origin.column}")
-    return " ".join(text.split()) == wanted or wanted in at
+    return _plain(text) == wanted or wanted in at
+
+
+def _plain(words: str) -> str:
+    """Words with one space between each two."""
+    return " ".join(words.split())

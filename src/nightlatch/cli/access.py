@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from datetime import datetime
 from pathlib import Path
 
@@ -43,6 +44,11 @@ def _keys(_: click.Context, param: click.Parameter, given: tuple[str, ...]) -> t
     "--can", "powers", multiple=True, type=click.Choice(CAN), metavar="POWER", help=f"Only where it gives this: {', '.join(CAN)}."
 )
 @click.option("--matrix", is_flag=True, help="Guests down, people across, and the most that each gets.")
+@click.option(
+    "--stolen",
+    metavar="KEY|GUEST",
+    help="What the thief of a key (SHA256:... or its public file), or somebody who is root on a guest, reaches step by step.",
+)
 @supposed
 @formats("csv")
 @kept_evidence
@@ -57,6 +63,7 @@ def access(
     services: tuple[str, ...],
     powers: tuple[str, ...],
     matrix: bool,
+    stolen: str | None,
     sentences: tuple[str, ...],
     form: str,
     evidence: Path | None,
@@ -80,6 +87,10 @@ def access(
         asked = AccessQuestion(who, keys, places, services, tuple(PowerKind(each) for each in powers))
         path = Path(source)
         for_an_estate(path, evidence, guests)
+        if stolen is not None:
+            narrowed = bool(who or guests or keys or services or powers or matrix or sentences)
+            code = _stolen(path, stolen, places, form, evidence, now(as_of), config, narrowed=narrowed)
+            raise SystemExit(code)
         if sentences:
             told = tell(source, sentences, guests, form, evidence, now(as_of), config, asked=asked)
             raise SystemExit(3 if told.changes.unread else 0)
@@ -95,3 +106,37 @@ def access(
         else:
             (report.matrix if matrix else report.text)(page.Page(page.console()), result, source)
     raise SystemExit(result.exit_code)
+
+
+def _stolen(
+    path: Path,
+    what: str,
+    places: tuple[str, ...],
+    form: str,
+    evidence: Path | None,
+    at: datetime,
+    config: Path | None,
+    *,
+    narrowed: bool,
+) -> int:
+    """Tell what a stolen key or a taken guest reaches. Raises NightlatchError where something else is asked as well."""
+    from nightlatch.faults import NightlatchError
+    from nightlatch.ops.stolen import stolen
+    from nightlatch.report import machine, page
+    from nightlatch.report import stolen as report
+
+    if narrowed or form == "csv" or not is_estate(path):
+        raise NightlatchError("--stolen is a question about a whole estate: only --from goes with it, as text or json")
+    estate = estate_with(path, evidence)
+    with client_of(config) as client:
+        found = stolen(estate, at, _what(what, estate.guests), places=places, client=client)
+    if form == "json":
+        click.echo(machine.dumps(report.document(found)))
+    else:
+        report.text(page.Page(page.console()), found, str(path))
+    return found.exit_code
+
+
+def _what(given: str, guests: Iterable[str]) -> str:
+    """A guest's name as it is; the fingerprint of a key that a file holds."""
+    return given if given in guests or not Path(given).is_file() else key_of(given, None)

@@ -98,7 +98,7 @@ form_of = formats()
 FINGERPRINT = re.compile(r"SHA256:[A-Za-z0-9+/]{43}")
 
 
-def key_of(name: str, param: click.Parameter) -> str:
+def key_of(name: str, param: click.Parameter | None) -> str:
     """The fingerprint of a key that is named by it or by a file with its public half. Raises BadParameter."""
     if FINGERPRINT.fullmatch(name):
         return name

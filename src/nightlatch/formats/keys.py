@@ -155,6 +155,9 @@ def _rfc4716(text: str) -> PublicKey:
     return PublicKey(name, decode(name, base64.b64encode(blob).decode()).blob, comment)
 
 
+LOCKS = {True: "with a passphrase", False: "without a passphrase", None: "passphrase unknown"}
+
+
 @dataclass(frozen=True, slots=True)
 class PrivateHalf:
     """The facts that may be told about a private key: format, whether it has a passphrase (None: can't tell), public part."""
@@ -168,7 +171,7 @@ class PrivateHalf:
     @property
     def text(self) -> str:
         """The facts in a few words."""
-        lock = {True: "with a passphrase", False: "without a passphrase", None: "passphrase unknown"}[self.encrypted]
+        lock = LOCKS[self.encrypted]
         return " ".join(part for part in (self.format, self.kind, str(self.bits or ""), lock, self.fingerprint) if part)
 
 
@@ -271,3 +274,17 @@ def _string(raw: bytes, at: int) -> tuple[bytes, int]:
 
 
 REDUCED = b"nightlatch: private key reduced: "
+_TOLD_OF = re.compile(
+    REDUCED + rb"(\S{1,20}) (?:([A-Z][A-Za-z0-9-]{0,40}) )?(?:([0-9]{1,6}) )?"
+    rb"(with a passphrase|without a passphrase|passphrase unknown)(?: (SHA256:[A-Za-z0-9+/]{43}))?\n"
+)
+
+
+def parse_reduced(raw: bytes) -> PrivateHalf | None:
+    """The facts that a survey brought in place of a private key; None where it is anything else."""
+    found = _TOLD_OF.fullmatch(raw)
+    if found is None:
+        return None
+    form, kind, bits, lock, print_ = ((each or b"").decode() for each in found.groups())
+    encrypted = next(value for value, words in LOCKS.items() if words == lock)
+    return PrivateHalf(form, encrypted, print_, kind, int(bits or 0))

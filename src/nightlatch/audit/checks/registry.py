@@ -16,6 +16,7 @@ from nightlatch.model.grants import Grant
 from nightlatch.model.services import SERVICES
 from nightlatch.net.literal import IPAddress
 from nightlatch.origin import Origin
+from nightlatch.readings.private_halves import PrivateKeyFile
 
 
 @dataclass(frozen=True)
@@ -66,6 +67,7 @@ class Identities:
     machine_id: str = ""
     names: tuple[tuple[str, IPAddress, int], ...] = ()  # what its hosts file says of names, with the line
     interfaces: tuple[str, ...] = ()
+    halves: tuple[PrivateKeyFile, ...] = ()  # private keys in the homes of its accounts
 
 
 @dataclass(frozen=True, slots=True)
