@@ -83,7 +83,7 @@ def test_nothing_of_it_is_printed(held: tuple[Path, list[Canary]]) -> None:
         done = COMMANDS.run(*words, cwd=home, env={**os.environ})
         assert done.returncode in (0, 1, 3, 4), done.stderr
         assert canaries.found(made, done.stdout.encode(), done.stderr.encode()) == [], words
-    assert canaries.found(made, *(gzip.decompress(path.read_bytes()) for path in (home / "kept").iterdir())) == []
+    assert canaries.found(made, *(gzip.decompress(path.read_bytes()) for path in (home / "kept").rglob("*.gz"))) == []
 
 
 def test_a_private_key_under_a_public_name_is_still_found(held: tuple[Path, list[Canary]]) -> None:

@@ -7,9 +7,11 @@ from dataclasses import dataclass, replace
 from enum import StrEnum
 
 from nightlatch.audit.answers import Callers, WayIn, callers
-from nightlatch.audit.findings import Finding, GuestAudit, identified
+from nightlatch.audit.facts import FactChange
+from nightlatch.audit.findings import Finding, Group, GuestAudit, Severity, identified
 from nightlatch.audit.names import Names
 from nightlatch.model.powers import Power
+from nightlatch.model.secrets import Key
 from nightlatch.model.sources import AddressSpace, Sources, joined, without
 from nightlatch.net.addresses import AddressSet
 
@@ -26,7 +28,8 @@ class Turn(StrEnum):
 @dataclass(frozen=True, slots=True)
 class WayChange:
     """A way in of which some `callers` were let in, or are no longer; `way` is as it is now, or as it was where it closed. `held`
-    are those who held it before, where that is another matter now."""
+    are those who held it before, where that is another matter now. `severity` is that of the hole which it opened, or of those
+    whom it shut out."""
 
     guest: str
     turn: Turn
@@ -34,12 +37,14 @@ class WayChange:
     powers: tuple[Power, ...]
     callers: Callers
     held: tuple[str, ...] = ()
+    severity: Severity = Severity.NOTE
 
 
 @dataclass(frozen=True, slots=True)
 class Comparison:
     """What is another between two audits of the same guests. `unread` are guests that one of them could not read, `came` and
-    `went` guests that only one of them has."""
+    `went` guests that only one of them has; `facts` what else is another on a
+    guest, `changes` those of ours that it was given meanwhile, by their ids."""
 
     ways: tuple[WayChange, ...] = ()
     new: tuple[Finding, ...] = ()
@@ -47,6 +52,8 @@ class Comparison:
     unread: tuple[tuple[str, str], ...] = ()
     came: tuple[str, ...] = ()
     went: tuple[str, ...] = ()
+    facts: tuple[FactChange, ...] = ()
+    changes: tuple[tuple[str, str], ...] = ()
 
     @property
     def is_empty(self) -> bool:
@@ -63,7 +70,8 @@ def compared(before: Iterable[GuestAudit], after: Iterable[GuestAudit], names: N
     came: list[Finding] = []
     gone: list[Finding] = []
     for name in both:
-        found += _ways(name, old[name].answers, new[name].answers, names)
+        turned = _ways(name, old[name].answers, new[name].answers, names)
+        found += (replace(each, severity=_severity(each, new[name])) for each in turned)
         then, now = (dict(identified(each.findings)) for each in (old[name], new[name]))
         came += [each for id, each in now.items() if id not in then]
         gone += [each for id, each in then.items() if id not in now]
@@ -75,6 +83,36 @@ def compared(before: Iterable[GuestAudit], after: Iterable[GuestAudit], names: N
         tuple(name for name in new if name not in old),
         tuple(name for name in old if name not in new),
     )
+
+
+def joined_up(parts: Iterable[Comparison]) -> Comparison:
+    """Comparisons of single guests as one."""
+    found = list(parts)
+    return Comparison(
+        tuple(one for each in found for one in each.ways),
+        tuple(one for each in found for one in each.new),
+        tuple(one for each in found for one in each.gone),
+        tuple(one for each in found for one in each.unread),
+        tuple(one for each in found for one in each.came),
+        tuple(one for each in found for one in each.went),
+        tuple(one for each in found for one in each.facts),
+        tuple(one for each in found for one in each.changes),
+    )
+
+
+def _severity(change: WayChange, now: GuestAudit) -> Severity:
+    """How bad the finding is to which a change leads; a way in that asks for nothing is the worst of all."""
+    if change.turn in (Turn.OPENED, Turn.UNDECIDED) and not change.way.shown:
+        return Severity.CRITICAL
+    group = Group.SHUT_OUT if change.turn is Turn.CLOSED else Group.HOLE
+    about = (each for each in now.findings if each.group is group and not each.waived and _is_about(each, change.way))
+    return min((each.severity for each in about), key=lambda severity: severity.rank, default=Severity.NOTE)
+
+
+def _is_about(found: Finding, way: WayIn) -> bool:
+    keys = {each.fingerprint for each in way.shown if isinstance(each, Key)}
+    same = (each for each in found.about if (each.account, each.service) == (way.account, way.service))
+    return any(not each.key or each.key in keys for each in same)
 
 
 _Key = tuple[object, ...]

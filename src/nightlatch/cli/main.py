@@ -23,6 +23,7 @@ COMMANDS = {
     "addresses": ("addresses", "Show who has which address, what collides, what is free, which to dial."),
     "audit": ("audit", "Say who can get in, and compare it with the grants."),
     "checks": ("audit", "List the checks of hygiene."),
+    "compare": ("compare", "Say what opened, closed or changed since a day, by evidence that was kept."),
     "demo": ("estate_file", "Tell the whole loop as a story, on a sample estate."),
     "draft": ("changes", "Draft the fewest changes that close the differences, and prove them."),
     "enact": ("changes", "Prove again, show the difference, apply it on the latch."),

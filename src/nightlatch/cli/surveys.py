@@ -16,6 +16,8 @@ from rich.text import Text
 
 from nightlatch.audit.names import pending
 from nightlatch.cli.options import client_of, estate_of, is_estate, now
+from nightlatch.estate.model import KEPT_DAYS
+from nightlatch.evidence import dated
 from nightlatch.evidence.file_names import file_of
 from nightlatch.evidence.selection import taken_from
 from nightlatch.faults import NightlatchError, OwnFaultError, work_on
@@ -53,7 +55,18 @@ def run(
             total = len(sources)
             results = survey_targets(sources, client=client, pins=pins, at_once=at_once)
         estate_file = estates[0] if estates else ""
-        return _keep(results, total, into, client, estate_file)
+        code = _keep(results, total, into, client, estate_file)
+    _forget(into, estate.evidence_days if estates else KEPT_DAYS)
+    return code
+
+
+def _forget(into: Path, days: int) -> None:
+    """Take away evidence of days that are longer ago than it is kept, and say of which."""
+    gone = dated.forget(into, now(None).date(), days)
+    if gone:
+        old = list(dict.fromkeys(each.parent.name for each in gone))
+        many = f"of {old[0]}" if not old[1:] else f"of {len(old)} days, from {old[0]} to {old[-1]}"
+        click.echo(f"evidence {many} is older than {days} days, and was taken away", err=True)
 
 
 def scripted(sources: Sequence[str], guests: list[str], short: bool) -> bytes:
@@ -100,7 +113,9 @@ def _one(each: SurveyResult, into: Path, say: Say) -> None:
     assert each.snapshot is not None
     into.mkdir(parents=True, exist_ok=True)
     target = file_of(into, each.guest)
-    write_evidence(each.snapshot, target, now(None), each.snapshot.told.transport)
+    at = now(None)
+    write_evidence(each.snapshot, target, at, each.snapshot.told.transport)
+    dated.keep(target, at.date())
     files = sum(entry.content is not None for entry in each.snapshot.entries.values())
     say(f"{each.guest}: {files} files into {target}", False)
     waiting = latch.read(each.snapshot)

@@ -280,7 +280,7 @@ def _until_free(guest: Guest) -> None:
 
 
 # The commands that go to guests, which take a client configuration.
-CALLING = "access audit survey draft enact keep undo pending reach meet exposure addresses new perimeter why"
+CALLING = "access audit survey draft enact keep undo pending reach meet exposure addresses new perimeter why compare"
 WRAPPER = """#!/bin/sh
 # nightlatch at the desk of the station: inside its networks, with its client configuration.
 case " {calling} " in

@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 from nightlatch import versions
 from nightlatch.estate import guest_list, networks, reader, sentences, services, tree, ways
 from nightlatch.estate.model import (
+    KEPT_DAYS,
     CertificateRight,
     Emergency,
     Estate,
@@ -32,7 +33,7 @@ LARGEST = 16 << 20
 SECTIONS = tuple(
     """
     nightlatch estate time_zone authorities places people teams robots networks guests guests_from grants
-    services emergency waivers narrow_at
+    services emergency waivers narrow_at evidence_days
 """.split()
 )
 LAYERS = ("key", "service", "filter")  # where a source limit is written, unless the file says otherwise
@@ -142,7 +143,11 @@ class _Loader:
             self._narrow_at(found.get("narrow_at")),
             self.networks,
             self._services(found.get("services"), names),
+            self._days(found.get("evidence_days")),
         )
+
+    def _days(self, node: Node | None) -> int:
+        return reader.whole(self.source, node, "evidence_days", 1, 3650) if node is not None else KEPT_DAYS
 
     def _sentences(
         self, found: dict[str, Node], names: sentences.KnownNames

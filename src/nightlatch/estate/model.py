@@ -19,6 +19,7 @@ from nightlatch.net.ports import PortSet
 from nightlatch.origin import Origin
 
 ANYWHERE = "anywhere"
+KEPT_DAYS = 30  # for which evidence of each day is kept, unless the file says for how many
 
 
 @dataclass(frozen=True, slots=True)
@@ -355,6 +356,7 @@ class Estate:
     narrow_at: tuple[str, ...]
     networks: Mapping[str, NetworkSpec] = field(default_factory=dict)
     services: tuple[ServiceSpec, ...] = ()
+    evidence_days: int = KEPT_DAYS  # for how long dated evidence is kept
 
     def of(self, guest: str) -> GuestEstate:
         """The words of the file about one guest. Raises KeyError for a name that is no guest."""

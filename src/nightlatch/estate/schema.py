@@ -211,6 +211,9 @@ def schema() -> _Schema:
         "services": _told("What runs on guests, and what does not", {"type": "array", "items": _service()}),
         "emergency": {"type": "array", "items": _emergency()},
         "waivers": {"type": "array", "items": _waiver()},
+        "evidence_days": _told(
+            "For how many days survey keeps evidence of each (30 unless said)", {"type": "integer", "minimum": 1, "maximum": 3650}
+        ),
         "narrow_at": _told("Where a source limit is written: the first that fits", _some({"enum": ["filter", "service", "key"]})),
     }
     out = {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Nightlatch estate file"}

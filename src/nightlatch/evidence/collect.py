@@ -144,7 +144,9 @@ LOOKED_AT = (
     "/etc/cloud/cloud-init.disabled",
     "/etc/cloud/cloud.cfg.d/99-disable-network-config.cfg",
 )
+CHANGES, MOST_CHANGES = "/var/lib/nightlatch/changes", 10  # records of our own changes; no more are kept
 FOLDERS = (
+    CHANGES,
     "/etc/ssh",
     "/etc/ssh/sshd_config.d",
     "/etc/ssh/ssh_config.d",
@@ -239,6 +241,8 @@ class _Collector:
             for name in self.names(folder):
                 if name.endswith(".network.d"):
                     self.folder(f"{folder}/{name}")
+        for name in sorted(self.names(CHANGES))[-MOST_CHANGES:]:
+            self.visit(f"{CHANGES}/{name}/record.json")
         for path in (*self._sourced(), *self._loaded()):
             self.visit(path)
         self._slices()

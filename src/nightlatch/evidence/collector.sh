@@ -73,6 +73,9 @@ nl_accounts() { # homes, shells and key files of all accounts
         print "l " $7; print "l " $6; sub("/+$", "", $6); print "f " $6 "/.ssh" }' /etc/passwd | sort -u)
 }
 nl_paths() { # what stands at every path that matters, and above it
+    set +f
+    for each in /var/lib/nightlatch/changes/*/record.json; do [ ! -f "$each" ] || contents=$contents$nl$each; done
+    set -f
     closed='' owned='' asked_keys=$keyed
     for each in $homes; do
         owned=$owned$nl${each#? }
