@@ -73,6 +73,12 @@ def survey(
 @click.command()
 @click.argument("source", default="estate.yaml")
 @on_guests
+@click.option(
+    "--baseline",
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="FILE",
+    help="An earlier audit (--format json): findings that it has don't count for the exit code.",
+)
 @supposed
 @formats("csv", "sarif")
 @click.option(
@@ -88,6 +94,7 @@ def survey(
 def audit(
     source: str,
     guests: tuple[str, ...],
+    baseline: Path | None,
     sentences: tuple[str, ...],
     form: str,
     fail_at: str,
@@ -107,15 +114,19 @@ def audit(
         from nightlatch.faults import NightlatchError
         from nightlatch.ops.audit import audit as audit_guests
         from nightlatch.ops.audit import audit_target
+        from nightlatch.ops.baseline import read_baseline
         from nightlatch.ops.survey import survey_target
         from nightlatch.transports.targets import is_live
 
         at = now(as_of)
         pins_are_used(pins, (source,))
         path = Path(source)
+        before = read_baseline(baseline) if baseline is not None else None
         for_an_estate(path, evidence, guests)
         if not is_live(source) and not is_estate(path) and not path.exists():
             raise NightlatchError(f"{source}: there is no such folder, evidence archive or estate file")
+        if sentences and before is not None:
+            raise NightlatchError("--baseline is held against findings as they are, and --suppose tells what would be another")
         if sentences:
             told = tell(source, sentences, guests, form, evidence, at, config, pins=pins)
             raise SystemExit(told.after.exit_code(Severity(fail_at)))
@@ -135,8 +146,11 @@ def audit(
         else:
             from nightlatch.report import audit_text, page
 
-            audit_text.audit(page.Page(page.console()), result, source)
-    raise SystemExit(result.exit_code(Severity(fail_at)))
+            sheet = page.Page(page.console())
+            audit_text.audit(sheet, result, source)
+            if before is not None:
+                audit_text.since(sheet, before.path, [each for _, each in before.new(result)], before.gone(result))
+    raise SystemExit(before.exit_code(result, Severity(fail_at)) if before else result.exit_code(Severity(fail_at)))
 
 
 @click.command()

@@ -15,6 +15,8 @@ from nightlatch.report.page import Page
 from nightlatch.report.safe import in_one_line
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from nightlatch.ops.audit import Audit
 
 LABELS = {
@@ -172,6 +174,17 @@ def _sum(page: Page, result: Audit, told: AuditLayout, source: str) -> None:
     drafted = holes[0] or out[0] or any(each.check.endswith("as-stated") for each in found)
     then = f"nightlatch draft {source}" if drafted else ""
     page.line(", ".join(parts) + ".", *([("   Next: " + then, "next")] if then else []))
+
+
+def since(page: Page, baseline: Path, new: list[Finding], gone: int) -> None:
+    """What is new since a baseline, finding by finding, and how much of it is gone."""
+    lost = f"; {gone} of its findings {'is' if gone == 1 else 'are'} gone." if gone else "."
+    if not new:
+        page.wrapped(f"Nothing is new since {baseline}{lost}", style="good")
+        return
+    page.wrapped(f"New since {baseline}: {count(len(new), 'finding')}{lost}")
+    for each in sorted(new, key=lambda finding: finding.severity.rank):
+        page.wrapped(f"{each.guest}: {each.text}", label="new", indent=2, right=each.severity.value)
 
 
 def _count_of(told: AuditLayout, group: Group) -> tuple[int, str]:
