@@ -76,7 +76,12 @@ print(usage.ru_utime + usage.ru_stime, usage.ru_maxrss / 1024)
 
 def whole(command: str, path: Path) -> tuple[float, float, float]:
     """A whole command on an estate: seconds of CPU, the most memory in MiB, and seconds by the clock."""
-    words = [sys.executable, "-m", "nightlatch.cli", command, str(path), "--as-of", "2026-11-25"]
+    return timed(command, str(path), "--as-of", "2026-11-25")
+
+
+def timed(*command: str) -> tuple[float, float, float]:
+    """The same of any command."""
+    words = [sys.executable, "-m", "nightlatch.cli", *command]
     started = time.perf_counter()
     ended = subprocess.run([sys.executable, "-S", "-c", STARTER, *words], stdout=subprocess.PIPE, check=True)
     lasted = time.perf_counter() - started
@@ -153,6 +158,37 @@ def kinds(home: Path) -> None:
     spent_on_it, memory, wall = whole("audit", forty(home))
     told("audit of 10,000 guests of forty kinds", wall, f"s by the clock, {os.cpu_count()} processors", 60)
     print(f"{'':<52} {spent_on_it:6.1f} s of CPU, {memory:.0f} MiB in the first process")
+
+
+def questions(home: Path) -> None:
+    """One person and one guest of 1,000; and all of these compared with another day, once each has changed."""
+    by_table = four(home, 1_000)
+    for path, how in ((by_table, "guests_from a table"), (many(home, 1_000), "written out")):
+        wall = sorted(timed("why", "joon", "g2", str(path), "--as-of", "2026-11-25")[2] for _ in range(5))[2]
+        told(f"why, of an estate of 1,000 ({how})", wall, "s by the clock", 1.0)
+    kept = {}
+    for day in ("then", "now"):
+        kept[day] = str(home / "evidence" / day)
+        timed("survey", str(by_table), "--into", kept[day])
+        for image in ("gauge", "gate", "plotter", "chartbox"):
+            with (home / "images" / image / "etc/ssh/sshd_config").open("a") as config:
+                config.write("ClientAliveInterval 7\n")
+    audit_of = timed("audit", str(by_table), "--evidence", kept["now"], "--as-of", "2026-11-25")
+    both = timed("compare", kept["then"], kept["now"], "--estate", str(by_table), "--as-of", "2026-11-25")
+    told("compare of 1,000 guests that all changed", both[2] / audit_of[2], "x their audit (clock)", 2)
+    print(f"{'':<52} {both[2]:6.1f} s by the clock, {both[0] / audit_of[0]:.2f} x its CPU")
+
+
+def four(home: Path, count: int) -> Path:
+    """An estate whose guests stand in a table, copies of the four by turns."""
+    head = (home / "estate.yaml").read_text().split("guests:\n")[0]
+    names = ("gauge", "gate", "plotter", "chartbox")
+    rows = "".join(f"g{number},folder,images/{names[number % 4]}\n" for number in range(count))
+    (home / "four.csv").write_text(f"name,via,at\n{rows}")
+    path = home / "four.yaml"
+    grants = "grants:\n  - {let: team crew, into: all guests, by: ssh, from: bench, with: key}\n"
+    path.write_text(f"{head}guests_from: four.csv\n{grants}")
+    return path
 
 
 def drafts(home: Path) -> None:
@@ -246,6 +282,7 @@ def main() -> None:
         clones(home)
         kinds(home)
         drafts(home)
+        questions(home)
         start_up(home)
         filters()
     live.run(told)

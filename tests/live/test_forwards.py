@@ -9,17 +9,25 @@ from datetime import UTC, datetime
 
 import pytest
 
+from nightlatch.access.chains import Chain, chains
 from nightlatch.access.grants import address_spaces
-from nightlatch.access.paths import guest_access
+from nightlatch.access.paths import GuestAccess, guest_access
 from nightlatch.estate.load import load
+from nightlatch.estate.model import Estate
+from nightlatch.formats import authorized_keys
+from nightlatch.formats.authorized_keys import KeyEntry
 from nightlatch.lab.image import Account
 from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest, Node, environment
+from nightlatch.model.links import Holds
 from nightlatch.model.powers import PowerKind
-from nightlatch.model.sources import COMMON
+from nightlatch.model.secrets import Key
+from nightlatch.model.sources import COMMON, Sources
 from nightlatch.net.literal import parse_network
 from nightlatch.ops.survey import survey_live
 from nightlatch.readings import guest as readings
+from nightlatch.services.base import Login
+from nightlatch.services.table import KINDS
 from tests.live.station import Station, ssh
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "nft", "systemctl", root=True)
@@ -97,6 +105,14 @@ def login(station: Station, node: Node, address: str, port: int) -> bool:
     return done.stdout == "in\n"
 
 
+def chained(access: GuestAccess, estate: Estate, forward: str, sources: Sources) -> Chain:
+    """The chain of mara's key by one way."""
+    line = authorized_keys.parse(access.reading.snapshot.content("/home/mara/.ssh/authorized_keys") or b"")[0]
+    assert isinstance(line, KeyEntry)
+    found = chains(access, KINDS, estate, Login("mara", frozenset([Key(line.key.fingerprint)])), "ssh", sources)
+    return next(each for each in found if each.forward == forward)
+
+
 def test_who_gets_in_by_real_forwards(station: Station, chartbox: Guest, tell: Callable[[str], None]) -> None:
     boat = station.lab.node("boat", {"field": ["203.0.113.9/24"]})
     near = station.lab.node("near", {"hidden": ["10.0.2.30/24"]})
@@ -116,7 +132,8 @@ def test_who_gets_in_by_real_forwards(station: Station, chartbox: Guest, tell: C
         chartbox.inside("sh", "-c", "cat >/home/mara/.ssh/authorized_keys", stdin=f"{options}{station.keys['mara']}\n")
         (station.folder / "forwards.yaml").write_text(ESTATE.format(lets=lets, all=ALL))
         snapshot = survey_live(Inside(chartbox))
-        access = guest_access(readings.read(snapshot), datetime.now(UTC), address_spaces(load(station.folder / "forwards.yaml")))
+        estate = load(station.folder / "forwards.yaml")
+        access = guest_access(readings.read(snapshot), datetime.now(UTC), address_spaces(estate))
         for node, source, space, address, port in doors:
             name = "" if port == 22 else f"192.168.40.254:{port}"
             paths = [
@@ -127,6 +144,10 @@ def test_who_gets_in_by_real_forwards(station: Station, chartbox: Guest, tell: C
             found = [parse_network(source) <= path.callers.surely.get(space, parse_network("::")) for path in paths]
             count += 1
             real = login(station, node, address, port)
+            chain = chained(access, estate, "" if port == 22 else name, {space: parse_network(source)})
+            links = [each.holds for each in chain.links]
+            if (chain.holds is Holds.YES, all(each is Holds.YES for each in links)) != (real, real):
+                wrong.append(f"{source} at {address}:{port}, {lets=} {rules=} {options=}: links say {links}, really {real}")
             if real != any(found):
                 wrong.append(f"{source} at {address}:{port}, {lets=} {rules=} {options=}: said {any(found)}, really {real}")
     tell(f"forwards with and without hiding who calls: {count} logins, {len(wrong)} otherwise than said")

@@ -36,7 +36,7 @@ KEEPS_OUT = (RuleAction.DROP, RuleAction.REJECT, RuleAction.REWRITE)
 class Chain:
     """One login to one port of a guest by one way, for the callers that are `asked`: those who get in for `certain` and maybe
     (`possible`), and the links; `serves` says the same of each power that is granted. `alike` is the address as which the guest
-    sees all of them; `grants` are the sentences that let them in."""
+    sees all of them, `forward` where they dial one that leads there; `grants` are the sentences that let them in."""
 
     guest: str
     service: str
@@ -49,6 +49,7 @@ class Chain:
     serves: tuple[tuple[Power, Bounds[Sources]], ...] = ()
     grants: tuple[Grant, ...] = ()
     alike: str = ""
+    forward: str = ""
 
     @property
     def holds(self) -> Holds:
@@ -135,7 +136,8 @@ class _Asked:
         certain, possible = _of(paths, self.login.need, asked)
         serves = tuple((power, self._served(paths, power, asked)) for power in self.login.gives)
         alike = str(way.sees) if way.sees is not None else ""
-        return Chain(self.access.guest, self.service, self.login, port, asked, certain, possible, links, serves, (), alike)
+        by = next((each.dialled for each in way.causes), "")
+        return Chain(self.access.guest, self.service, self.login, port, asked, certain, possible, links, serves, (), alike, by)
 
     def _is_of(self, path: AccessPath, way: Arrival, port: int) -> bool:
         by = next(iter(way.causes), None)

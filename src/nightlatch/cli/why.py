@@ -23,6 +23,7 @@ from nightlatch.cli.options import (
 )
 
 if TYPE_CHECKING:
+    from nightlatch.ops.reach import Reach
     from nightlatch.ops.why import Why, WhyQuestion
 
 PROOFS = ("key", "password", "certificate")
@@ -88,7 +89,7 @@ def why(
     """
     with faults():
         from nightlatch.ops.why import WhyQuestion
-        from nightlatch.report import machine, page
+        from nightlatch.report import page
         from nightlatch.report import why as report
 
         keys = tuple(each for each in proofs if FINGERPRINT.fullmatch(each))
@@ -96,6 +97,8 @@ def why(
         asked = WhyQuestion(who, guest, services, account, None, words, keys)
         result = _answered(asked, source, places, sentences, evidence, now(as_of), config, wire=wire)
         if form == "json":
+            from nightlatch.report import machine
+
             click.echo(machine.dumps(report.document(result)))
         else:
             report.text(page.Page(page.console()), result, source if result.estate else guest)
@@ -115,7 +118,6 @@ def _answered(
 ) -> Why:
     """The answer from an estate, or of one guest without one."""
     from nightlatch.faults import NightlatchError
-    from nightlatch.ops.reach import Reach, reach
     from nightlatch.ops.survey import survey_target
     from nightlatch.ops.why import why as answer
     from nightlatch.ops.why import why_target
@@ -133,6 +135,8 @@ def _answered(
     with client_of(config) as client:
 
         def seen() -> Reach:
+            from nightlatch.ops.reach import reach
+
             return reach(estate, at, [guest], client=client)
 
         looking = seen if wire else None

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 import re
+import signal
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime
@@ -23,6 +25,7 @@ from nightlatch.evidence.snapshot import ABSENT, Snapshot
 from nightlatch.faults import NightlatchError, UnreadableError, words_of, work_on
 from nightlatch.latch import records
 from nightlatch.latch.records import Record, TouchedPath
+from nightlatch.ops.audit import FEW
 from nightlatch.ops.survey import SurveyResult, chosen, survey, survey_target
 from nightlatch.readings import guest as readings
 from nightlatch.services.base import Kinds
@@ -102,9 +105,11 @@ def compare(
     older = evidence_in(old)
     newer = evidence_in(new) if new is not None else None
     work = _Work(estate, at, kinds)
-    later: Iterator[SurveyResult]
-    later = survey(estate, picked, client=client, kinds=kinds) if newer is None else _kept(newer, picked)
-    parts = [work.held(older.get(each.guest), each) for each in later]
+    if newer is None:
+        found_now = survey(estate, picked, client=client, kinds=kinds)
+        parts = [work.held(older.get(each.guest), each) for each in found_now]
+    else:
+        parts = work.all_of([(name, older.get(name), newer.get(name)) for name in picked])
     gone = Comparison(went=tuple(name for name in older if name not in estate.guests)) if guests is None else Comparison()
     found = joined_up([*parts, gone])
     return Compared(estate.name, at, found, tuple(picked), _ends(work.old), _ends(work.new), work.names)
@@ -116,7 +121,7 @@ def compare_targets(old: Path, new: Path, at: datetime, *, kinds: Kinds = KINDS)
     if len(older) == len(newer) == 1:  # two archives of one guest need not be called alike
         older = dict(zip(newer, older.values(), strict=True))
     work = _Work(None, at, kinds)
-    parts = [work.held(older.get(each.guest), each) for each in _kept(newer, list(newer))]
+    parts = work.all_of([(name, older.get(name), newer[name]) for name in newer])
     gone = Comparison(went=tuple(name for name in older if name not in newer))
     return Compared("", at, joined_up([*parts, gone]), tuple(newer), _ends(work.old), _ends(work.new))
 
@@ -126,18 +131,29 @@ def _ends(taken: set[str]) -> tuple[str, ...]:
     return tuple(dict.fromkeys((min(taken), max(taken)))) if taken else ()
 
 
-def _kept(found: Mapping[str, Path], names: Sequence[str]) -> Iterator[SurveyResult]:
-    for name in names:
-        path = found.get(name)
-        yield _read(path, name) if path is not None else SurveyResult(name, None, "no evidence of it is kept there")
-
-
 def _read(path: Path, name: str) -> SurveyResult:
     try:
         with work_on(name):
             return SurveyResult(name, replace(survey_target(path, name), guest=name))
     except (NightlatchError, OSError) as error:
         return SurveyResult(name, None, words_of(error))
+
+
+_Pair = tuple[str, Path | None, Path | None]
+_Found = tuple[Comparison, set[str], set[str]]
+_WORKS: list[_Work] = []
+
+
+def _start(estate: Estate | None, at: datetime, kinds: Kinds) -> None:
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is the first process's to answer
+    _WORKS[:] = [_Work(estate, at, kinds)]
+
+
+def _one_there(pair: _Pair) -> _Found:
+    """One guest in a process of its own, with the days of its evidence."""
+    work = _WORKS[0]
+    work.old, work.new = set(), set()
+    return work.kept(pair), work.old, work.new
 
 
 class _Ours:
@@ -183,6 +199,26 @@ class _Work:
         self.old: set[str] = set()
         self.new: set[str] = set()
 
+    def all_of(self, those: Sequence[_Pair]) -> list[Comparison]:
+        """Guests of which both are kept; many of them in several processes."""
+        jobs = os.cpu_count() or 1
+        if len(those) < FEW or jobs == 1:
+            return [self.kept(each) for each in those]
+        from concurrent.futures import ProcessPoolExecutor
+
+        with ProcessPoolExecutor(jobs, initializer=_start, initargs=(self.estate, self.at, self.kinds)) as pool:
+            found = list(pool.map(_one_there, those, chunksize=16))
+        for _, old, new in found:
+            self.old |= old
+            self.new |= new
+        return [each for each, _, _ in found]
+
+    def kept(self, pair: _Pair) -> Comparison:
+        """One guest by its older and its newer evidence."""
+        name, old, new = pair
+        later = _read(new, name) if new is not None else SurveyResult(name, None, "no evidence of it is kept there")
+        return self.held(old, later)
+
     def held(self, old: Path | None, new: SurveyResult) -> Comparison:
         """One guest: its older evidence against the newer."""
         if new.snapshot is None:
@@ -201,6 +237,8 @@ class _Work:
     def _both(self, was: Snapshot, now: Snapshot) -> Comparison:
         self.old |= {was.facts["taken"]} if was.facts.get("taken") else set()
         self.new |= {now.facts["taken"]} if now.facts.get("taken") else set()
+        if (was.entries, was.listings) == (now.entries, now.listings):
+            return Comparison()  # nothing that is read of it is another
         then, here = self._judged(was), self._judged(now)
         found = compared([then[0]], [here[0]], self.names)
         spec = self.estate.guests.get(now.guest) if self.estate is not None else None

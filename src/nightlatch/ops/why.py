@@ -19,8 +19,6 @@ from nightlatch.audit import why as asking
 from nightlatch.audit.names import Names, comments_of, names_of, pending
 from nightlatch.audit.supposed import Supposition, parse
 from nightlatch.audit.why import Answer, AskerKind, Standing, WhyQuestion
-from nightlatch.draft.mending import Mending, mending
-from nightlatch.draft.plan import DraftContext
 from nightlatch.estate.model import Estate, GuestSpec, Via, ViaKind
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import NightlatchError, nearest, words_of, work_on
@@ -35,6 +33,8 @@ from nightlatch.services.base import Kinds
 from nightlatch.services.table import KINDS
 
 if TYPE_CHECKING:
+    from nightlatch.draft.mending import Mending
+    from nightlatch.draft.plan import DraftContext
     from nightlatch.ops.reach import Reach
     from nightlatch.transports.ssh import Client
 
@@ -163,12 +163,16 @@ def why_of(estate: Estate, snapshot: Snapshot, at: datetime, asked: WhyQuestion,
         )
         if not estate.name or found.standing not in (Standing.SHUT_OUT, Standing.HOLE):
             return found
+        from nightlatch.draft.plan import DraftContext  # most answers end without
+
         shared = DraftContext(estate, spaces, names, kinds)
         return replace(found, mend=_mending(shared, snapshot, at, found))
 
 
 def _mending(shared: DraftContext, snapshot: Snapshot, at: datetime, found: Why) -> Mending | None:
     """The smallest change that puts right what was asked about; none where a draft can't be worked out."""
+    from nightlatch.draft.mending import Mending, mending
+
     grants = [each.grant for each in found.answer.missing]  # they hold mappings, so they can't be looked up by hash
     open_ = [chain for standing, chain in found.answer.chains if standing is Standing.HOLE]
 

@@ -28,6 +28,7 @@ from nightlatch.model.gaps import Gap
 from nightlatch.model.links import Break, Holds, Link, LinkKind
 from nightlatch.model.rules import Layer, RuleAction
 from nightlatch.model.sources import COMMON, Sources, joined, without
+from nightlatch.report import reach as wire
 from nightlatch.report.page import Page
 from nightlatch.report.safe import in_one_line
 
@@ -87,6 +88,10 @@ def text(page: Page, result: Why, source: str) -> None:
     if len(groups) > MOST_CHAINS:
         page.blank()
         page.wrapped(f"{len(groups) - MOST_CHAINS} more ways; --as, --with, --by and --from narrow the question.")
+    if result.wire is not None:
+        page.blank()
+        page.line(("On the wire, from here", "name"))
+        wire.text(page, result.wire)
     page.blank()
     _mended(page, result)
     page.wrapped(f"Next: {_next(result, source)}", style="next")
@@ -148,7 +153,7 @@ def _grouped(result: Why) -> list[tuple[Standing, list[Chain]]]:
     for standing, chain in result.answer.chains:
         same = tuple((each.kind, each.holds, each.breaks) for each in chain.links)
         sources = tuple(sorted(chain.asked.items()))
-        key = (standing, chain.service, chain.login.account, chain.login.gives, chain.port, chain.alike, sources, same)
+        key = (standing, chain.service, chain.login.account, chain.login.gives, chain.port, chain.forward, sources, same)
         groups.setdefault(key, (standing, []))[1].append(chain)
     return sorted(groups.values(), key=lambda group: ORDER.index(group[0]))
 
@@ -157,6 +162,7 @@ def _chain(page: Page, result: Why, standing: Standing, same: list[Chain]) -> No
     chain = same[0]
     proofs = " or ".join(dict.fromkeys(result.names.need(each.login.need) for each in same))
     port = f", port {chain.port}" if chain.port else ""
+    port += f" by the forward at {chain.forward}" if chain.forward else ""
     head = f"{chain.service} as {chain.login.account} with {proofs}{port}, from {result.names.where(chain.asked)}"
     page.wrapped(f"{head}: {TOLD[standing]}", style="name")
     whole = standing is not Standing.BY_ANOTHER
@@ -342,6 +348,7 @@ def document(result: Why) -> dict[str, Any]:
         "mends": [{"act": str(step), "path": step.path} for step in (result.mend.steps if result.mend else ())],
         "left": [{"text": each.text, "by_hand": each.hand} for each in (result.mend.left if result.mend else ())],
         "undecided": [documents.cause(each) for each in result.undecided],
+        "wire": wire.document(result.wire) if result.wire is not None else None,
     }
 
 
@@ -355,6 +362,7 @@ def _document_of(result: Why, standing: Standing, chain: Chain) -> dict[str, Any
         "account": chain.login.account,
         "shown": [documents.secret(each) for each in sorted(chain.login.need, key=repr)],
         "port": chain.port or None,
+        "forward": chain.forward or None,
         "seen_as": chain.alike or None,
         "from": told(chain.asked),
         "certain": told(chain.certain),
