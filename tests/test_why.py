@@ -17,6 +17,7 @@ from nightlatch.access.chains import Chain, chains
 from nightlatch.access.differences import find_shut_out
 from nightlatch.access.grants import address_spaces, expand
 from nightlatch.access.paths import guest_access
+from nightlatch.audit.symptoms import Borne, Symptom
 from nightlatch.audit.why import Standing, WhyQuestion
 from nightlatch.demo.build import build
 from nightlatch.draft.filter_steps import together
@@ -36,6 +37,7 @@ from nightlatch.ops.survey import survey
 from nightlatch.ops.why import Why, why, why_of, why_target
 from nightlatch.readings import guest as readings
 from nightlatch.services.base import Login
+from nightlatch.services.ssh.log_lines import telling
 from nightlatch.services.table import KINDS
 from tests.budget import ALL, cases
 from tests.commands import COMMANDS, Done
@@ -366,3 +368,63 @@ def test_a_guest_that_is_not_there_is_told(home: Path) -> None:
     done = run(home, "joon", "chartbox", "half.yaml")
     assert done.returncode == 3
     assert "there is no such folder" in done.stdout
+
+
+SYMPTOMS = {
+    "filter": ("times out", "a filter drops it"),
+    "loopback only": ("refused", "it listens on another address only"),
+    "not allowed": ("permission denied", "a list leaves the account out"),
+    "elsewhere only": ("permission denied", "a list leaves the account out"),
+    "keys off": ("asks for a password", "keys are switched off for it"),
+    "more asked": ("asks for a password", "more is asked than the key"),
+    "nologin": ("permission denied", "the account is closed"),
+    "mode": ("asks for a password", "its key stands there, and is refused"),
+    "from": ("asks for a password", "its key line lets it in from elsewhere only"),
+    "another key": ("asks for a password", "its key is not listed"),
+    "revoked": ("permission denied", "its key stands there, and is refused"),
+    "shell": ("session ends", "its shell ends every session"),
+    "command": ("session ends", "only one command runs"),
+}
+
+
+@pytest.mark.parametrize("name", SYMPTOMS)
+def test_a_symptom_leads_to_what_is_in_the_way(tmp_path: Path, name: str) -> None:
+    symptom, text = SYMPTOMS[name]
+    estate = estate_of(tmp_path, GRANT)
+    line = next(each[1] for group in GROUPS for each in group if each[0] == name)
+    for names, stands in (({name}, Borne.CONFIRMED), (set[str](), Borne.RULED_OUT)):
+        snapshot = hindered(names, [line] if names else []).snapshot()
+        found = why_of(estate, snapshot, AT, WhyQuestion("mara", "gauge", keys=(DESK,)), symptom=Symptom(symptom))
+        assert [each.stands for each in found.suspicions if each.text == text] == [stands]
+        assert [list(Borne).index(each.stands) for each in found.suspicions] == sorted(
+            list(Borne).index(each.stands) for each in found.suspicions
+        )
+        assert all(each.causes for each in found.suspicions if each.stands is Borne.CONFIRMED)
+
+
+def test_a_rebuilt_guest_and_one_at_the_same_address_are_told(tmp_path: Path) -> None:
+    path = estate_of(tmp_path, "let: mara, into: gauge, by: ssh, from: bench, with: key").path
+    pins = 'host_keys: ["SHA256:' + "A" * 43 + '"]'
+    other = "  gate: {via: {folder: images/gate}, dial: gauge.skerry.example}\n"
+    path.write_text(
+        path.read_text().replace("labels: [loggers]}\n", f"labels: [loggers], {pins}, dial: gauge.skerry.example}}\n{other}")
+    )
+    guest = Guest("", {"mara": pub("mara-desk")}, {"/etc/ssh/ssh_host_ed25519_key.pub": pub("keeper")})
+    found = why_of(load(path), guest.snapshot(), AT, WhyQuestion("mara", "gauge"), symptom=Symptom.HOST_KEY)
+    assert [each.stands for each in found.suspicions] == [Borne.CONFIRMED, Borne.CONFIRMED, Borne.POSSIBLE]
+    assert all(type(each.look) is str and "{" not in each.look for each in found.suspicions)
+
+
+@pytest.mark.parametrize(
+    "line, kind",
+    [
+        ("sshd[1]: User mara from 192.168.40.7 not allowed because not listed in AllowUsers", LinkKind.SETTINGS),
+        ("sshd[1]: Authentication refused: bad ownership or modes for file /home/mara/.ssh/authorized_keys", LinkKind.PROOF),
+        ("sshd[1]: Invalid user mara from 192.168.40.7 port 3", LinkKind.ACCOUNT),
+        ("sshd[1]: User tamara from 192.168.40.7 not allowed because not listed in AllowUsers", None),
+        ("sshd[1]: Invalid user hunter2 from 192.168.40.7 port 3", None),
+        ("sshd[1]: Accepted publickey for mara from 192.168.40.7 port 3 ssh2", None),
+    ],
+)
+def test_only_lines_about_the_account_come_out_of_a_log(line: str, kind: LinkKind | None) -> None:
+    assert [each.kind for each in telling([line], "mara", (), "/home/mara")] == ([kind] if kind else [])

@@ -25,6 +25,7 @@ from nightlatch.model.causes import (
     NoSudoRule,
     NotListening,
     NotRunning,
+    OtherHostKey,
     PamEnd,
     PamSays,
     PasswordField,
@@ -105,6 +106,8 @@ def _link(cause: Cause) -> str:
             return f"{program} does not listen on port {port}"
         case NotRunning(program):
             return f"{program} does not run"
+        case OtherHostKey(kind, fingerprint):
+            return f"it has {kind} {fingerprint}, which is not pinned"
     return ""
 
 

@@ -38,6 +38,7 @@ CAUSES: dict[type[Any], str] = {
     known.Translated: "translation",
     known.NotListening: "no socket",
     known.NotRunning: "not running",
+    known.OtherHostKey: "other host key",
     known.NoServer: "no server",
     known.NoAccount: "no account",
     known.RuleLine: "filter rule",

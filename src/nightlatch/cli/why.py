@@ -26,6 +26,16 @@ if TYPE_CHECKING:
     from nightlatch.ops.reach import Reach
     from nightlatch.ops.why import Why, WhyQuestion
 
+SYMPTOMS = (
+    "refused",
+    "times out",
+    "closes at once",
+    "session ends",
+    "asks for a password",
+    "permission denied",
+    "host key changed",
+    "name not known",
+)
 PROOFS = ("key", "password", "certificate")
 
 
@@ -57,6 +67,12 @@ def _who(_: click.Context, param: click.Parameter, given: str) -> str:
     callback=_proof,
     help="Only with this: key, password, certificate, key + password, a fingerprint, or a file with a public key.",
 )
+@click.option(
+    "--symptom",
+    type=click.Choice(SYMPTOMS),
+    metavar="WORDS",
+    help=f"Begin with what is seen, and say what it comes from: {', '.join(SYMPTOMS)}.",
+)
 @click.option("--wire", is_flag=True, help="Look at the guest from here, too.")
 @supposed
 @form_of
@@ -71,6 +87,7 @@ def why(
     places: tuple[str, ...],
     account: str,
     proofs: tuple[str, ...],
+    symptom: str | None,
     wire: bool,
     sentences: tuple[str, ...],
     form: str,
@@ -95,7 +112,7 @@ def why(
         keys = tuple(each for each in proofs if FINGERPRINT.fullmatch(each))
         words = tuple(tuple(part.strip() for part in each.split("+")) for each in proofs if each not in keys)
         asked = WhyQuestion(who, guest, services, account, None, words, keys)
-        result = _answered(asked, source, places, sentences, evidence, now(as_of), config, wire=wire)
+        result = _answered(asked, source, places, sentences, evidence, now(as_of), config, symptom, wire=wire)
         if form == "json":
             from nightlatch.report import machine
 
@@ -113,10 +130,12 @@ def _answered(
     evidence: Path | None,
     at: datetime,
     config: Path | None,
+    seen: str | None,
     *,
     wire: bool,
 ) -> Why:
     """The answer from an estate, or of one guest without one."""
+    from nightlatch.audit.symptoms import Symptom
     from nightlatch.faults import NightlatchError
     from nightlatch.ops.survey import survey_target
     from nightlatch.ops.why import why as answer
@@ -124,20 +143,30 @@ def _answered(
     from nightlatch.transports.targets import is_live
 
     guest = asked.guest
+    symptom = Symptom(seen) if seen is not None else None
     if is_live(guest) or "/" in guest or Path(guest).is_dir():
-        if wire or sentences or evidence is not None:
+        if wire or sentences or symptom or evidence is not None:
             raise NightlatchError(
-                f"--wire, --suppose and --evidence are for guests of an estate file; {guest} is a guest by itself"
+                f"{guest} is one guest; --wire, --symptom, --suppose and --evidence are for guests of an estate file"
             )
         with client_of(config, several=False) as client:
             return why_target(survey_target(guest, client=client), at, asked, places=places)
     estate = estate_with(Path(source), evidence)
     with client_of(config) as client:
 
-        def seen() -> Reach:
+        def looked() -> Reach:
             from nightlatch.ops.reach import reach
 
-            return reach(estate, at, [guest], client=client)
+            who = [asked.who] if asked.who in estate.principals else []
+            return reach(estate, at, [guest], who=who, client=client)
 
-        looking = seen if wire else None
-        return answer(estate, at, asked, places=places, client=client, wire=looking, sentences=sentences)
+        return answer(
+            estate,
+            at,
+            asked,
+            places=places,
+            client=client,
+            wire=looked if wire else None,
+            sentences=sentences,
+            symptom=symptom,
+        )

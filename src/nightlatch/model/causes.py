@@ -183,6 +183,15 @@ class NotRunning:
 
 
 @dataclass(frozen=True, slots=True)
+class OtherHostKey:
+    """A host key of a guest that the estate does not have of it."""
+
+    kind: str
+    fingerprint: str
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
 class NoServer:
     """A service (`title`) of which there is no server; `origin` is where its program would be."""
 
@@ -265,6 +274,7 @@ Cause = (
     | Translated
     | NotListening
     | NotRunning
+    | OtherHostKey
     | NoAccount
     | RuleLine
     | ListenAddress

@@ -18,18 +18,22 @@ from nightlatch.audit import supposed
 from nightlatch.audit import why as asking
 from nightlatch.audit.names import Names, comments_of, names_of, pending
 from nightlatch.audit.supposed import Supposition, parse
+from nightlatch.audit.symptoms import Scene, Suspicion, Symptom, suspicions
 from nightlatch.audit.why import Answer, AskerKind, Standing, WhyQuestion
 from nightlatch.estate.model import Estate, GuestSpec, Via, ViaKind
 from nightlatch.evidence.snapshot import Snapshot
-from nightlatch.faults import NightlatchError, nearest, words_of, work_on
+from nightlatch.faults import NightlatchError, UnreadableError, nearest, words_of, work_on
 from nightlatch.model.gaps import Gap
+from nightlatch.model.secrets import Key
 from nightlatch.model.steps import ManualTask
 from nightlatch.ops.places import callers_from, known_services
-from nightlatch.ops.survey import chosen, survey, survey_target
+from nightlatch.ops.survey import chosen, client_for, survey, survey_target
 from nightlatch.origin import Kind, Origin
 from nightlatch.readings import guest as readings
 from nightlatch.readings import latch
 from nightlatch.services.base import Kinds
+from nightlatch.services.ssh import log_lines
+from nightlatch.services.ssh.log_lines import LogLine
 from nightlatch.services.table import KINDS
 
 if TYPE_CHECKING:
@@ -47,7 +51,7 @@ class Why:
     `unread` why nothing was read of the guest, `latched` that a change is on the latch there, `wire` what was seen of it.
 
     Where something was `supposed` this is the answer as it would be, and `now` the one as things are; `is_down` says that the
-    guest itself would not be there."""
+    guest itself would not be there. `suspicions` are what a `symptom` may come from, `log` lines of the guest's own."""
 
     estate: str
     at: datetime
@@ -62,6 +66,9 @@ class Why:
     supposed: tuple[str, ...] = ()
     now: Why | None = None
     is_down: bool = False
+    symptom: Symptom | None = None
+    suspicions: tuple[Suspicion, ...] = ()
+    log: tuple[LogLine, ...] = ()
     names: Names = field(default_factory=Names)
 
     @property
@@ -95,6 +102,7 @@ def why(
     kinds: Kinds = KINDS,
     wire: Callable[[], Reach] | None = None,
     sentences: Sequence[str] = (),
+    symptom: Symptom | None = None,
 ) -> Why:
     """Read one guest and say why somebody gets in there, or does not. `places` are names or addresses that callers come from;
     `wire` looks at the guest from here; `sentences` are what is supposed. Raises NightlatchError for a guest, place or service
@@ -104,10 +112,12 @@ def why(
     known_services(asked.services, kinds)
     asked = replace(asked, sources=callers_from(estate, places))
     seen = wire() if wire is not None else None
-    found = next(iter(survey(estate, [asked.guest], client=client, kinds=kinds)))
+    (found,) = survey(estate, [asked.guest], client=client, kinds=kinds)  # to its end: who leaves early stops the client
     if found.snapshot is None:
         return Why(estate.name, at, asked, Answer(asking.asker_of(estate, asked.who), ()), unread=found.problem, wire=seen)
-    now = why_of(estate, found.snapshot, at, asked, kinds)
+    now = why_of(estate, found.snapshot, at, asked, kinds, symptom)
+    if symptom is not None and estate.guests[asked.guest].via.is_live:
+        now = replace(now, log=tuple(_log(estate, asked.guest, now, client)))
     return replace(_supposed(estate, found.snapshot, now, those, sentences, kinds) if those else now, wire=seen)
 
 
@@ -144,7 +154,27 @@ def of_one(guest: str) -> Estate:
     return Estate("", Path(), ZoneInfo("UTC"), {}, {}, {}, {}, {guest: spec}, (), (), (), ("filter", "service", "key"))
 
 
-def why_of(estate: Estate, snapshot: Snapshot, at: datetime, asked: WhyQuestion, kinds: Kinds = KINDS) -> Why:
+def _log(estate: Estate, guest: str, found: Why, client: Client | None) -> Iterator[LogLine]:
+    """What the running guest's own log says of the logins that were asked about; nothing where it can't be asked."""
+    from nightlatch.transports import targets
+
+    with client_for(client) as using:
+        try:
+            answer = targets.of_guest(estate.guests[guest], using).run(log_lines.READ)
+        except UnreadableError:
+            return
+    lines = answer.out[: 1 << 20].decode("utf-8", "replace").split("\n")
+    told: dict[LogLine, None] = {}
+    for account in dict.fromkeys(chain.login.account for _, chain in found.answer.chains):
+        logins = [chain.login for _, chain in found.answer.chains if chain.login.account == account]
+        keys = [each.fingerprint for login in logins for each in login.need if isinstance(each, Key)]
+        told.update(dict.fromkeys(log_lines.telling(lines, account, keys, "/root" if account == "root" else f"/home/{account}")))
+    yield from told
+
+
+def why_of(
+    estate: Estate, snapshot: Snapshot, at: datetime, asked: WhyQuestion, kinds: Kinds = KINDS, symptom: Symptom | None = None
+) -> Why:
     """The answer from evidence of the guest. Raises OwnFaultError."""
     with work_on(snapshot.guest):
         spaces, names = address_spaces(estate), names_of(estate)
@@ -160,6 +190,8 @@ def why_of(estate: Estate, snapshot: Snapshot, at: datetime, asked: WhyQuestion,
             undecided=access.gaps,
             remarks=tuple(_remarks(estate, access, asked)),
             names=names.also(comments_of(access)),
+            symptom=symptom,
+            suspicions=tuple(_suspicions(estate, access, answer, symptom)),
         )
         if not estate.name or found.standing not in (Standing.SHUT_OUT, Standing.HOLE):
             return found
@@ -167,6 +199,13 @@ def why_of(estate: Estate, snapshot: Snapshot, at: datetime, asked: WhyQuestion,
 
         shared = DraftContext(estate, spaces, names, kinds)
         return replace(found, mend=_mending(shared, snapshot, at, found))
+
+
+def _suspicions(estate: Estate, access: GuestAccess, answer: Answer, symptom: Symptom | None) -> tuple[Suspicion, ...]:
+    if symptom is None:
+        return ()
+    granted = tuple(chain for _, chain in answer.chains if chain.grants)
+    return suspicions(Scene(estate, access, granted or tuple(chain for _, chain in answer.chains)), symptom)
 
 
 def _mending(shared: DraftContext, snapshot: Snapshot, at: datetime, found: Why) -> Mending | None:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from nightlatch.audit import cause_words, documents
 from nightlatch.audit.answers import callers
 from nightlatch.audit.names import by, listed, power_words
+from nightlatch.audit.symptoms import Borne, Symptom
 from nightlatch.audit.why import AskerKind, Standing
 from nightlatch.model.causes import (
     AccountLine,
@@ -27,7 +28,7 @@ from nightlatch.model.causes import (
 from nightlatch.model.gaps import Gap
 from nightlatch.model.links import Break, Holds, Link, LinkKind
 from nightlatch.model.rules import Layer, RuleAction
-from nightlatch.model.sources import COMMON, Sources, joined, without
+from nightlatch.model.sources import COMMON, Sources, common_to, joined, without
 from nightlatch.report import reach as wire
 from nightlatch.report.page import Page
 from nightlatch.report.safe import in_one_line
@@ -61,7 +62,17 @@ MARKS = {
     Holds.NO: ("breaks", "high"),
 }
 DOES = {RuleAction.DROP: "drops them", RuleAction.REJECT: "refuses them", RuleAction.REWRITE: "sends them elsewhere"}
-MOST_CHAINS, MOST_CAUSES = 6, 3
+MOST_CHAINS, MOST_CAUSES, MOST_LOG = 6, 3, 6
+SEEN = {
+    Symptom.REFUSED: "is refused",
+    Symptom.TIMES_OUT: "times out",
+    Symptom.CLOSES: "closes at once",
+    Symptom.SESSION_ENDS: "ends right after login",
+    Symptom.ASKS_PASSWORD: "asks for a password",
+    Symptom.DENIED: "says permission denied",
+    Symptom.HOST_KEY: "shows another host key",
+    Symptom.NO_NAME: "says that the name is not known",
+}
 AT = 21  # where the words of a link begin
 Line = tuple[str, str]
 
@@ -81,6 +92,7 @@ def text(page: Page, result: Why, source: str) -> None:
         page.wrapped(_begun(result), label="then")
     else:
         page.wrapped(_begun(result))
+    _symptom(page, result)
     groups = _grouped(result)
     for standing, same in groups[:MOST_CHAINS]:
         page.blank()
@@ -95,6 +107,27 @@ def text(page: Page, result: Why, source: str) -> None:
     page.blank()
     _mended(page, result)
     page.wrapped(f"Next: {_next(result, source)}", style="next")
+
+
+def _symptom(page: Page, result: Why) -> None:
+    """What the symptom may come from, each with the next look; what is ruled out in one line."""
+    if result.symptom is None:
+        return
+    page.blank()
+    page.line((f"It {SEEN[result.symptom]}", "name"))
+    for each in result.suspicions:
+        if each.stands is Borne.RULED_OUT:
+            continue
+        style = "high" if each.stands is Borne.CONFIRMED else "medium"
+        page.wrapped(each.text, label=each.stands.value, indent=2, style=style)
+        for cause in each.causes[:MOST_CAUSES]:
+            page.wrapped(f"{cause_words.words(cause)}   {cause.origin}", indent=13, style="place")
+        page.wrapped(f"look: {each.look}", indent=13, style="place")
+    out = [each.text for each in result.suspicions if each.stands is Borne.RULED_OUT]
+    if out:
+        page.wrapped("; ".join(out), label="ruled out", indent=2, style="place")
+    for line in result.log[-MOST_LOG:]:
+        page.wrapped(line.text, label="log", indent=2)
 
 
 def _begun(result: Why) -> str:
@@ -194,7 +227,9 @@ def _grant_line(page: Page, result: Why, chain: Chain) -> None:
             _line(page, ("none", "medium"), "grant", "no grant speaks of this", "")
         return
     for each in chain.grants:
-        _line(page, MARKS[Holds.YES], "grant", each.text, str(each.origin))
+        beyond, inside = without(chain.asked, each.callers.surely), common_to(chain.asked, each.callers.surely)
+        holds = Holds.YES if not beyond else Holds.PARTLY if inside else Holds.NO
+        _line(page, MARKS[holds], "grant", each.text, str(each.origin))
 
 
 def _line(page: Page, mark: tuple[str, str], kind: str, words: str, place: str) -> None:
@@ -348,6 +383,12 @@ def document(result: Why) -> dict[str, Any]:
         "mends": [{"act": str(step), "path": step.path} for step in (result.mend.steps if result.mend else ())],
         "left": [{"text": each.text, "by_hand": each.hand} for each in (result.mend.left if result.mend else ())],
         "undecided": [documents.cause(each) for each in result.undecided],
+        "symptom": result.symptom.value if result.symptom is not None else None,
+        "suspicions": [
+            {"text": each.text, "stands": each.stands.value, "causes": _causes(each.causes), "look": each.look}
+            for each in result.suspicions
+        ],
+        "log": [{"link": each.kind.value, "text": each.text} for each in result.log],
         "wire": wire.document(result.wire) if result.wire is not None else None,
     }
 
