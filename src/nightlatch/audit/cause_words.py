@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from datetime import UTC, datetime
 
 from nightlatch.audit.findings import Proof
 from nightlatch.formats.sshd_keywords import spelled
@@ -19,6 +20,7 @@ from nightlatch.model.causes import (
     KeyLine,
     KeysPlace,
     ListenAddress,
+    LockedOut,
     NoAccount,
     NoLogin,
     NoServer,
@@ -106,6 +108,9 @@ def _link(cause: Cause) -> str:
             return f"{program} does not listen on port {port}"
         case NotRunning(program):
             return f"{program} does not run"
+        case LockedOut(_, failures, until):
+            ends = f"until {datetime.fromtimestamp(until, UTC):%Y-%m-%d %H:%M} UTC" if until else "until somebody resets it"
+            return f"{failures} wrong passwords: no password is taken {ends}"
         case OtherHostKey(kind, fingerprint):
             return f"it has {kind} {fingerprint}, which is not pinned"
     return ""

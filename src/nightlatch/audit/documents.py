@@ -39,6 +39,7 @@ CAUSES: dict[type[Any], str] = {
     known.NotListening: "no socket",
     known.NotRunning: "not running",
     known.OtherHostKey: "other host key",
+    known.LockedOut: "locked out",
     known.NoServer: "no server",
     known.NoAccount: "no account",
     known.RuleLine: "filter rule",

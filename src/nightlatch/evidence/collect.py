@@ -55,6 +55,7 @@ FILES = (
     "/etc/sysconfig/sshd",
     "/etc/sudoers",
     "/etc/security/access.conf",
+    "/etc/security/faillock.conf",
     "/etc/hosts.allow",
     "/etc/hosts.deny",
     "/etc/nftables.conf",

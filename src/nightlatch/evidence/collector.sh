@@ -259,8 +259,11 @@ nl_asked() { # what programs say; the claims of ss come in
     nl_units
     [ "$init" != systemd ] || [ -z "$units" ] ||
         told 'listing units' nl_shown
-    heading 'listing daemons'
     set +f
+    tallied=''
+    for entry in /run/faillock/*; do [ ! -s "$entry" ] || { tallied=yes; break; }; done
+    [ -z "$tallied" ] || ! command -v faillock >/dev/null || told 'listing lockouts' env TZ=UTC faillock
+    heading 'listing daemons'
     strangers=0 keeps=''
     ours=$(stat -L -c %i /proc/self/ns/net /proc/self/ns/mnt /proc/self/ns/pid)
     for entry in /proc/[0-9]*; do

@@ -183,6 +183,16 @@ class NotRunning:
 
 
 @dataclass(frozen=True, slots=True)
+class LockedOut:
+    """An account that takes no password for a while after wrong ones: `until` in seconds since 1970, 0 for until it is reset."""
+
+    account: str
+    failures: int
+    until: int
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
 class OtherHostKey:
     """A host key of a guest that the estate does not have of it."""
 
@@ -275,6 +285,7 @@ Cause = (
     | NotListening
     | NotRunning
     | OtherHostKey
+    | LockedOut
     | NoAccount
     | RuleLine
     | ListenAddress

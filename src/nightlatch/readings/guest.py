@@ -11,11 +11,12 @@ from nightlatch.evidence.snapshot import EntryKind, Snapshot
 from nightlatch.formats import dpkg_status, keys
 from nightlatch.formats import pam as pam_format
 from nightlatch.origin import Origin
-from nightlatch.readings import accounts, clock, labels, release, sshd, sudo
+from nightlatch.readings import accounts, clock, labels, lockouts, release, sshd, sudo
 from nightlatch.readings.clock import ClockReading
 from nightlatch.readings.filters import filter_reading
 from nightlatch.readings.filters.filter_reading import FilterReading
 from nightlatch.readings.labels import PortLabels
+from nightlatch.readings.lockouts import Lockouts
 from nightlatch.readings.network import network_reading
 from nightlatch.readings.network.network_reading import NetworkReading
 from nightlatch.readings.sshd import MAIN
@@ -84,6 +85,11 @@ class GuestReading:
     def labels(self) -> PortLabels:
         """On which ports the guest's policy lets sshd listen."""
         return labels.read(self.snapshot)
+
+    @cached_property
+    def lockouts(self) -> Lockouts:
+        """Accounts that take no password for a while."""
+        return lockouts.read(self.snapshot)
 
     def unit(self, name: str) -> UnitState:
         """The state of one unit."""

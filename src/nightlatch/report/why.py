@@ -92,6 +92,9 @@ def text(page: Page, result: Why, source: str) -> None:
         page.wrapped(_begun(result), label="then")
     else:
         page.wrapped(_begun(result))
+    passing = (cause for _, chain in result.answer.chains for each in chain.links for cause in each.passing)
+    for cause in dict.fromkeys(passing):
+        page.wrapped(f"Not just now: {cause_words.words(cause)}.", style="high")
     _symptom(page, result)
     groups = _grouped(result)
     for standing, same in groups[:MOST_CHAINS]:

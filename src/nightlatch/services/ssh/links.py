@@ -26,6 +26,7 @@ from nightlatch.model.secrets import Certificate, Key, Password, Secret, may_ope
 from nightlatch.model.sockets import Listener
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
 from nightlatch.origin import Kind, Origin
+from nightlatch.readings import lockouts
 from nightlatch.readings.accounts import Account
 from nightlatch.services.base import Login
 from nightlatch.services.ssh import session_links
@@ -127,7 +128,7 @@ class _Login:
             found = told[kind].link(kind, seen, gaps)
             if self.access.reading.sshd.gaps:  # what was not read may say anything
                 found = replace(found, admits=Bounds(NO_ADDRESS, seen, gaps), breaks=())
-            yield found
+            yield replace(found, passing=tuple(self._locked_out())) if kind is LinkKind.PROOF else found
         if self.exists and held:
             surely = seen
             for each in ways:
@@ -295,6 +296,19 @@ class _Login:
             field = PasswordField("set" if asked == "password" else "not asked for", self.account.password_origin)
             return exactly(here), (field,)
         return NOBODY, ()
+
+    def _locked_out(self) -> Iterator[Cause]:
+        """A lock that passes by itself, where a password is shown and sshd's stack counts wrong ones."""
+        lines = [each.line for each in self.access.reading.pam.get("sshd", ()) if each.line.module == lockouts.MODULE]
+        common = [each.line for each in self.access.reading.pam.get("common-auth", ()) if each.line.module == lockouts.MODULE]
+        counting = [each for each in (*lines, *common) if each.facility == "auth"]
+        if not self.passwords or not self.logins.uses_pam or not counting:
+            return
+        clock = self.access.reading.snapshot.told.clock
+        at = clock if clock is not None else int(self.logins.at.timestamp())
+        found = self.access.reading.lockouts.of(self.account.name, self.account.uid, counting[0].arguments, at)
+        if found is not None:
+            yield found
 
     def _lacking(self, settings: Settings, here: AddressSet) -> Iterator[Break]:
         """Why a secret is not taken, secret by secret."""
