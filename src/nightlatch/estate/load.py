@@ -7,7 +7,9 @@ from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from nightlatch import versions
-from nightlatch.estate import guest_list, networks, reader, sentences, services, tree, ways
+from nightlatch.estate import csv_lists, networks, people_list, reader, sentences, services, tree, ways
+from nightlatch.estate.csv_lists import Columns, Row, Rows
+from nightlatch.estate.guest_list import GUESTS
 from nightlatch.estate.model import (
     KEPT_DAYS,
     CertificateRight,
@@ -22,6 +24,7 @@ from nightlatch.estate.model import (
     Team,
     Waiver,
 )
+from nightlatch.estate.people_list import PEOPLE
 from nightlatch.faults import EstateError, Fault
 from nightlatch.formats.keys import PublicKey
 from nightlatch.formats.yaml_tree import Node, Source
@@ -32,7 +35,7 @@ from nightlatch.origin import Kind, Origin
 LARGEST = 16 << 20
 SECTIONS = tuple(
     """
-    nightlatch estate time_zone authorities places people teams robots networks guests guests_from grants
+    nightlatch estate time_zone authorities places people teams robots people_from networks guests guests_from grants
     services emergency waivers narrow_at evidence_days
 """.split()
 )
@@ -105,21 +108,22 @@ class _Loader:
             self.source.fault(root, "the estate lacks guests", "guests: ..., or guests_from: FILE.csv")
         reader.each(self.source, found.get("authorities"), "an authority", self._authority)
         reader.each(self.source, found.get("places"), "a place", self._place)
-        rows = guest_list.read(self.source, found["guests_from"], self.folder) if "guests_from" in found else None
+        rows = self._listed(found, GUESTS)
         guest_names = {k.text or "": v for k, v in (found["guests"].pairs or [])} if "guests" in found else {}
-        guest_names.update({row.name.text or "": row.guest for row in rows.rows} if rows is not None else {})
+        guest_names.update({row.name.text or "": row.value for row in rows.rows} if rows is not None else {})
         reader.each(
             self.source,
             found.get("people"),
             "a person",
-            lambda n, k, v: self._principal(n, k, v, guest_names, robot=False),
+            lambda n, k, v: self._principal(self.source, n, k, v, guest_names, robot=False),
         )
         reader.each(
             self.source,
             found.get("robots"),
             "a robot",
-            lambda n, k, v: self._principal(n, k, v, guest_names, robot=True),
+            lambda n, k, v: self._principal(self.source, n, k, v, guest_names, robot=True),
         )
+        self._people(self._listed(found, PEOPLE), guest_names)
         reader.each(self.source, found.get("teams"), "a team", self._team)
         names = sentences.KnownNames(
             self.places, self.principals, self.teams, self.guests, self.networks, self.known, self.faulty
@@ -181,13 +185,29 @@ class _Loader:
         if found is not None:
             self.networks[name] = found
 
-    def _row(self, source: Source, row: guest_list.Row, names: sentences.KnownNames) -> None:
+    def _listed(self, found: dict[str, Node], kind: Columns) -> Rows | None:
+        return csv_lists.read(self.source, found[kind.key], self.folder, kind) if kind.key in found else None
+
+    def _people(self, rows: Rows | None, guests: dict[str, Node]) -> None:
+        """People and robots of a list."""
+        for row in rows.rows if rows is not None else ():
+            source = rows.source if rows is not None else self.source
+            robot = people_list.take_robot(row)
+            if robot is not None and robot.text not in ("yes", "no"):
+                source.fault(robot, f'"{robot.text}" is neither yes nor no', "yes for a program that logs in")
+            name = reader.name(source, row.name, "a person")
+            if name:
+                is_robot = robot is not None and robot.text == "yes"
+                self._principal(source, name, row.name, row.value, guests, robot=is_robot)
+        self.source.faults.extend(rows.source.faults if rows is not None else ())
+
+    def _row(self, source: Source, row: Row, names: sentences.KnownNames) -> None:
         name = reader.name(source, row.name, "a guest")
         if name in self.guests:
             first = self.guests[name].origin
             source.fault(row.name, f'"{name}" stands here a second time', f"it once (the first is at {first})")
         elif name:
-            self._guest(source, name, row.name, row.guest, names)
+            self._guest(source, name, row.name, row.value, names)
 
     def _zone(self, node: Node | None) -> ZoneInfo:
         if node is None:
@@ -220,40 +240,40 @@ class _Loader:
                 found.append(each)
         return union(found)
 
-    def _principal(self, name: str, key: Node, node: Node, guests: dict[str, Node], *, robot: bool) -> None:
+    def _principal(self, source: Source, name: str, key: Node, node: Node, guests: dict[str, Node], *, robot: bool) -> None:
         what = f"{'robot' if robot else 'person'} {name}"
-        told = len(self.source.faults)
+        told = len(source.faults)
         if name in self.principals:
-            self.source.fault(key, f'"{name}" is a person already', "a name of its own")
+            source.fault(key, f'"{name}" is a person already', "a name of its own")
         known = ("keys", "accounts", "certificate", "until")
         if node.text == "" and node.plain:
             node.text, node.pairs = None, []
-        found = reader.section(self.source, node, what, known)
-        keys = [self._key(item) for item in reader.items(self.source, found["keys"], "keys")] if "keys" in found else []
+        found = reader.section(source, node, what, known)
+        keys = [self._key(item, source) for item in reader.items(source, found["keys"], "keys")] if "keys" in found else []
         accounts: dict[str, str] = {}
-        for guest, value in reader.pairs(self.source, found["accounts"], "accounts") if "accounts" in found else []:
-            if reader.named(self.source, guest, "the guest", guests, "guests"):
-                accounts[guest.text or ""] = reader.text(self.source, value, "an account")
+        for guest, value in reader.pairs(source, found["accounts"], "accounts") if "accounts" in found else []:
+            if reader.named(source, guest, "the guest", guests, "guests"):
+                accounts[guest.text or ""] = reader.text(source, value, "an account")
         self.principals[name] = Principal(
             name,
             robot,
             tuple(k for k in keys if k is not None),
-            self.source.origin(key),
+            source.origin(key),
             accounts,
-            self._certificate(found.get("certificate")),
-            reader.day(self.source, found["until"], "until") if "until" in found else None,
+            self._certificate(source, found.get("certificate")),
+            reader.day(source, found["until"], "until") if "until" in found else None,
         )
-        if len(self.source.faults) > told:
+        if len(source.faults) > told:
             self.faulty.add(name)
 
-    def _certificate(self, node: Node | None) -> CertificateRight | None:
+    def _certificate(self, source: Source, node: Node | None) -> CertificateRight | None:
         if node is None:
             return None
-        found = reader.section(self.source, node, "certificate", ("authority", "principals"), None, ("authority", "principals"))
+        found = reader.section(source, node, "certificate", ("authority", "principals"), None, ("authority", "principals"))
         if len(found) < 2:
             return None
-        authority = reader.named(self.source, found["authority"], "the authority", self.authorities, "authorities")
-        names = [reader.text(self.source, n, "a principal") for n in reader.items(self.source, found["principals"], "principals")]
+        authority = reader.named(source, found["authority"], "the authority", self.authorities, "authorities")
+        names = [reader.text(source, n, "a principal") for n in reader.items(source, found["principals"], "principals")]
         return CertificateRight(authority, tuple(names)) if authority else None
 
     def _team(self, name: str, key: Node, node: Node) -> None:

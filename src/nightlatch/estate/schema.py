@@ -204,6 +204,7 @@ def schema() -> _Schema:
         "people": _principals("Everybody who logs in"),
         "teams": _named(_some(_NAME)),
         "robots": _principals("Programs that log in"),
+        "people_from": _told("A CSV file with a row for each person or robot", _TEXT),
         "networks": _networks(),
         "guests": _guests(),
         "guests_from": _told("A CSV file with a row for each guest", _TEXT),
