@@ -284,3 +284,16 @@ def test_only_what_is_new_since_a_baseline_counts(home: Path) -> None:
         base.write_text(text)
         with pytest.raises(NightlatchError, match=says):
             read_baseline(base)
+
+
+def test_a_rebuilt_guest_is_told_with_what_to_do(tmp_path: Path) -> None:
+    for number, key in enumerate(("mara-desk", "joon-desk")):
+        files: dict[str, str | bytes] = {
+            "/etc/ssh/ssh_host_ed25519_key.pub": pub(key),
+            "/etc/machine-id": f"{number}" * 32 + "\n",
+        }
+        write_evidence(Guest("", files=files).snapshot(), tmp_path / f"{number}.evidence.tar.gz", AT)
+    done = run(tmp_path, "compare", "0.evidence.tar.gz", "1.evidence.tar.gz")
+    told_ = " ".join(done.stdout.split())
+    assert "It has other host keys and another machine id." in told_
+    assert "nightlatch meet 1" in told_

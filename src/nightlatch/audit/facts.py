@@ -26,6 +26,7 @@ from nightlatch.services.ssh.entries import SshAccess
 
 WANTS = "/etc/systemd/system"
 OURS = "/var/lib/nightlatch"
+MACHINE_ID = "machine id"
 
 
 class FactKind(StrEnum):
@@ -253,7 +254,7 @@ def _system(access: GuestAccess) -> Iterator[Fact]:
         yield Fact(FactKind.HOST_KEY, key.kind, key.fingerprint, Origin(key.path))
     machine = reading.network.machine_id
     if machine is not None:
-        yield Fact(FactKind.SYSTEM, "machine id", machine.value, machine.origin)
+        yield Fact(FactKind.SYSTEM, MACHINE_ID, machine.value, machine.origin)
     told: Iterable[tuple[str, str, str]] = (
         ("release", f"{reading.system} {reading.release}".strip(), "/etc/os-release"),
         ("openssh-server", reading.version, "/var/lib/dpkg/status"),

@@ -98,14 +98,14 @@ def _keys(content: bytes) -> Iterator[PublicKey]:
             yield PublicKey(key.algorithm, key.blob, words[2] if len(words) > 2 else "")
 
 
-def found_in(guests: Iterable[GuestAccess]) -> Holders:
-    """The holders of all secrets that open any of the guests."""
+def found_in(guests: Iterable[GuestAccess], known: Holders | None = None) -> Holders:
+    """The holders of all secrets that open any of the guests; those that are `known` come first."""
     guests = list(guests)
     keys: dict[str, PublicKey] = {}
     for access in guests:
         for fingerprint, key in public_keys(access).items():
-            known = keys.setdefault(fingerprint, key)
-            if key.comment and not known.comment:
+            first = keys.setdefault(fingerprint, key)
+            if key.comment and not first.comment:
                 keys[fingerprint] = key
     opens: dict[str, dict[str, None]] = {}
     rights: dict[tuple[str, str], None] = {}
@@ -120,14 +120,18 @@ def found_in(guests: Iterable[GuestAccess]) -> Holders:
                         rights[(authority, principal)] = None
                     case Password(_, account):
                         accounts[account] = None
-    return _made(keys, {f: list(names) for f, names in opens.items()}, list(rights), list(accounts))
+    opened = {fingerprint: list(names) for fingerprint, names in opens.items()}
+    return _made(keys, opened, list(rights), list(accounts), known or Holders([], {}, {}, {}, {}))
 
 
-def _made(keys: dict[str, PublicKey], opens: dict[str, list[str]], rights: list[tuple[str, str]], accounts: list[str]) -> Holders:
+def _made(
+    keys: dict[str, PublicKey], opens: dict[str, list[str]], rights: list[tuple[str, str]], accounts: list[str], out: Holders
+) -> Holders:
     unique, labels = Unique(), Unique()
-    out = Holders([], {}, {}, {}, {})
+    unique.taken |= {each.name for each in out.people}
+    labels.taken |= {label for label, _ in out.authorities.values()}
     for fingerprint, names in opens.items():
-        if fingerprint not in keys:
+        if fingerprint not in keys or fingerprint in out.by_key:
             continue
         own = [name for name in names if name != "root"] or names
         if len(own) == 1:
@@ -139,7 +143,7 @@ def _made(keys: dict[str, PublicKey], opens: dict[str, list[str]], rights: list[
         holder.keys[fingerprint] = keys[fingerprint]
         out.by_key[fingerprint] = holder
     for authority, principal in rights:
-        if authority not in keys:
+        if authority not in keys or (authority, principal) in out.by_certificate:
             continue
         if authority not in out.authorities:
             label = labels(name_from(keys[authority].comment, "authority"))

@@ -118,7 +118,8 @@ def render(name: str, estate: str, day: str, guests: Sequence[GuestLine], holder
     return "".join(lines)
 
 
-def _person(holder: Holder, holders: Holders) -> str:
+def person_value(holder: Holder, holders: Holders) -> str:
+    """What stands behind a person's name."""
     parts = []
     if holder.keys:
         files = [f"keys/{holder.name}{f'-{n}' if n > 1 else ''}.pub" for n in range(1, len(holder.keys) + 1)]
@@ -126,18 +127,32 @@ def _person(holder: Holder, holders: Holders) -> str:
     if holder.authority:
         label = holders.authorities[holder.authority][0]
         parts.append(f"certificate: {{authority: {label}, principals: [{', '.join(map(quoted, holder.principals))}]}}")
+    return "{" + ", ".join(parts) + "}"
+
+
+def _person(holder: Holder, holders: Holders) -> str:
     told = [comment(key.comment) for key in holder.keys.values() if key.comment]
     told += [holder.why] if holder.why else []
     note = f"   # {'; '.join(told)}" if told else ""
-    return f"  {holder.name}: {{{', '.join(parts)}}}{comment(note, 400)}\n"
+    return f"  {holder.name}: {person_value(holder, holders)}{comment(note, 400)}\n"
 
 
-def _guest(guest: GuestLine) -> str:
+def guest_value(guest: GuestLine) -> str:
+    """What stands behind a guest's name."""
     parts = [f"via: {guest.via}"]
     parts += [f"system: {guest.system}"] if guest.system else []
     parts += ["host_keys: [" + ", ".join(f'"{pin}"' for pin in guest.host_keys) + "]"] if guest.host_keys else []
+    return "{" + ", ".join(parts) + "}"
+
+
+def _guest(guest: GuestLine) -> str:
     note = f"  # {comment(guest.service)}\n" if guest.service else ""
-    return f"{note}  {guest.name}: {{{', '.join(parts)}}}\n"
+    return f"{note}  {guest.name}: {guest_value(guest)}\n"
+
+
+def sentence_values(said: SentenceSet, places: Places) -> list[str]:
+    """Every sentence as a value by itself."""
+    return [_sentence(sentence, places, list(where), []) for sentence, where in said.sentences.items()]
 
 
 def _grants(said: SentenceSet, places: Places, every: list[str]) -> str:

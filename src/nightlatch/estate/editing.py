@@ -15,7 +15,7 @@ from pathlib import Path
 
 from nightlatch.estate import tree
 from nightlatch.faults import EstateError, RefusedError, UnreadableError
-from nightlatch.formats.yaml_tree import Node, with_pair
+from nightlatch.formats.yaml_tree import Node, with_item, with_pair
 
 Plain = object
 
@@ -86,6 +86,47 @@ def with_port(text: str, guest: str, old: int, new: int, name: str = "the estate
     if _plain(tree.parse(tree.source(name, made))) != wanted:
         raise RefusedError(f"{name} can't be edited without touching more; {hand}")
     return made, count
+
+
+def with_entry(text: str, section: str, key: str, value: str, name: str = "the estate file") -> str:
+    """The file's text with one more entry in a section of names (guests, people, authorities), and nothing else changed; `value`
+    is YAML on one line. Raises RefusedError where the section can't be edited safely, or has such an entry."""
+    root = tree.parse(tree.source(name, text))
+    wanted = _plain(root)
+    assert isinstance(wanted, dict)
+    node = _below(root, section)
+    try:
+        made = with_pair(text, root, section, f"{{{key}: {value}}}") if node is None else with_pair(text, node, key, value)
+        after = _plain(tree.parse(tree.source(name, made)))
+        assert isinstance(after, dict)
+        there = wanted[section] = wanted.get(section) or {}  # a section may be there with nothing in it
+        good = key not in there
+        there[key] = after[section][key]
+    except (EstateError, ValueError, KeyError, TypeError, AttributeError, AssertionError):
+        good, after = False, None
+    if not good or after != wanted:
+        raise RefusedError(f"{name} can't be edited without touching more; write under {section} by hand: {key}: {value}")
+    return made
+
+
+def with_sentence(text: str, section: str, value: str, name: str = "the estate file") -> str:
+    """The file's text with one more sentence at the end of a list of them (grants), and nothing else changed. Raises RefusedError
+    where the list can't be edited safely."""
+    root = tree.parse(tree.source(name, text))
+    wanted = _plain(root)
+    assert isinstance(wanted, dict)
+    node = _below(root, section)
+    try:
+        made = with_pair(text, root, section, f"[{value}]") if node is None else with_item(text, node, value)
+        after = _plain(tree.parse(tree.source(name, made)))
+        assert isinstance(after, dict)
+        wanted[section] = [*wanted.get(section, []), after[section][-1]]
+        good = after == wanted
+    except (EstateError, ValueError, KeyError, TypeError, AssertionError):
+        good = False
+    if not good:
+        raise RefusedError(f"{name} can't be edited without touching more; write under {section} by hand: - {value}")
+    return made
 
 
 def with_taken(text: str, network: str, number: int, day: str, name: str = "the estate file") -> str:

@@ -61,6 +61,7 @@ def _folder(
         folder / reader.text(source, found[way], way),
         account=_account(source, found),
         key=key(found["key"]) if "key" in found else None,
+        key_path=folder / (found["key"].text or "") if "key" in found else None,
         places=sentences.places(source, found["from"], names) if "from" in found else (),
     )
 

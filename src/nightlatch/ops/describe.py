@@ -14,6 +14,7 @@ from nightlatch.audit.findings import Group
 from nightlatch.describe import holders as holding
 from nightlatch.describe import sentences, text
 from nightlatch.estate.load import load as load_estate
+from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import NightlatchError, OwnFaultError, RefusedError, UnreadableError, words_of, work_on
 from nightlatch.ops.audit import Auditor
@@ -74,7 +75,7 @@ def describe(
         try:
             with work_on(name):
                 access = guest_access(readings.read(replace(snapshot, guest=label)), at)
-                read.append((access, _line(name, label, access, path.parent)))
+                read.append((access, guest_line(name, label, access, path.parent)))
         except OwnFaultError as error:
             found[name] = error.words
     unread = tuple((name, each) for name, each in found.items() if isinstance(each, str))
@@ -100,7 +101,7 @@ def written(path: Path, read: Sequence[tuple[GuestAccess, text.GuestLine]], at: 
         len(used),
         (),
         unsaid,
-        _left(path, guests, at),
+        left_of(load_estate(path), guests, at),
     )
 
 
@@ -109,7 +110,8 @@ def _free(path: Path) -> None:
         raise RefusedError(f"{path} is there already; nothing was read or written")
 
 
-def _line(name: str, label: str, access: GuestAccess, folder: Path) -> text.GuestLine:
+def guest_line(name: str, label: str, access: GuestAccess, folder: Path) -> text.GuestLine:
+    """The line of a guest under `guests`, with how it was got at now (`name`)."""
     reading = access.reading
     system = f"{reading.system}-{reading.release}" if reading.system and reading.release else ""
     system = system if re.fullmatch(r"[a-z0-9.-]{1,40}", system) else ""
@@ -138,7 +140,18 @@ def _via(name: str, folder: Path) -> str:
 
 def _write(path: Path, written: str, keys: dict[str, str]) -> tuple[Path, ...]:
     """The estate file and its keys; all names are looked at before the first byte is written."""
-    files = {path.parent / name: content for name, content in keys.items()}
+    files = put_keys(path.parent, keys)
+    try:
+        with path.open("x", encoding="utf-8") as stream:
+            stream.write(written)
+    except OSError as error:
+        raise UnreadableError(f"{error.filename or path} can't be written: {error.strerror}") from None
+    return files
+
+
+def put_keys(folder: Path, keys: dict[str, str]) -> tuple[Path, ...]:
+    """Write public keys by their names below a folder, those that are not there. Raises RefusedError where another key is."""
+    files = {folder / name: content for name, content in keys.items()}
     for each, content in files.items():
         if each.exists() and each.read_text() != content:
             raise RefusedError(f"{each} is there already, with another key; nothing was written")
@@ -147,16 +160,14 @@ def _write(path: Path, written: str, keys: dict[str, str]) -> tuple[Path, ...]:
             each.parent.mkdir(exist_ok=True)
             if not each.exists():
                 each.write_text(content)
-        with path.open("x", encoding="utf-8") as stream:
-            stream.write(written)
     except OSError as error:
-        raise UnreadableError(f"{error.filename or path} can't be written: {error.strerror}") from None
+        raise UnreadableError(f"{error.filename or folder} can't be written: {error.strerror}") from None
     return tuple(files)
 
 
-def _left(path: Path, guests: Sequence[GuestAccess], at: datetime) -> tuple[str, ...]:
+def left_of(estate: Estate, guests: Sequence[GuestAccess], at: datetime) -> tuple[str, ...]:
     """The holes and shut-outs that an audit of the finished file finds on the evidence it was made from."""
-    auditor = Auditor(load_estate(path), at)
+    auditor = Auditor(estate, at)
     out = []
     for access in guests:
         found, _ = auditor.judged(access.reading.snapshot)

@@ -6,8 +6,8 @@ from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any
 
 from nightlatch.audit import documents
-from nightlatch.audit.compared import Turn, WayChange
-from nightlatch.audit.facts import Fact, FactChange
+from nightlatch.audit.compared import Comparison, Turn, WayChange
+from nightlatch.audit.facts import MACHINE_ID, Fact, FactChange, FactKind
 from nightlatch.audit.findings import Finding, Severity
 from nightlatch.audit.names import Names, by, listed, power_words
 from nightlatch.report import blocks
@@ -74,6 +74,8 @@ def _of_guest(result: Compared, name: str) -> Iterable[Line]:
     for each in sorted(ways, key=lambda each: (list(Turn).index(each.turn), each.severity.rank)):
         severity = each.severity.value if each.turn in (Turn.OPENED, Turn.UNDECIDED) or each.severity is not Severity.NOTE else ""
         yield TURNS[each.turn], _way(each, result.names), place_of(each.way), severity, STYLES[each.turn]
+    if name in rebuilt(result.found):
+        yield "rebuilt", f"It has other host keys and another machine id. {_rebuilt(name)}", "", "high", "high"
     facts = [each for each in result.found.facts if each.guest == name]
     for id in (id for guest, id in result.found.changes if guest == name):
         made = sum(each.change == id for each in facts)
@@ -87,6 +89,18 @@ def _of_guest(result: Compared, name: str) -> Iterable[Line]:
         for finding in found:
             if finding.guest == name:
                 yield label, finding.text, _place(finding), finding.severity.value if label == "new" else "", "plain"
+
+
+def rebuilt(found: Comparison) -> list[str]:
+    """Guests that were made anew, or in whose place another one answers: other host keys, and another machine id."""
+    other = [each for each in found.facts if each.before and each.after]
+    keys = {each.guest for each in other if each.fact.kind is FactKind.HOST_KEY}
+    machines = {each.guest for each in other if each.fact.kind is FactKind.SYSTEM and each.fact.name == MACHINE_ID}
+    return [guest for guest in dict.fromkeys(each.guest for each in other) if guest in keys & machines]
+
+
+def _rebuilt(name: str) -> str:
+    return f"Compare them with its console before anybody logs in: nightlatch meet {name}; then hand out new client entries."
 
 
 def _way(each: WayChange, names: Names) -> str:
@@ -137,6 +151,7 @@ def document(result: Compared) -> dict[str, Any]:
         "old": list(result.old),
         "new_evidence": list(result.new),
         "guests": list(result.guests),
+        "rebuilt": rebuilt(result.found),
         **difference(result.found, result.found.ways),
         "facts": [_fact_document(each) for each in result.found.facts],
         "changes": [{"guest": guest, "change": id} for guest, id in result.found.changes],
