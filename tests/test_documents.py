@@ -15,6 +15,7 @@ from typing import Any
 
 import pytest
 
+from nightlatch.audit.symptoms import Symptom
 from nightlatch.audit.wire import GrantStanding, GrantState
 from nightlatch.demo.build import build
 from nightlatch.draft.plan import ProvedDraft
@@ -27,19 +28,28 @@ from nightlatch.model.handshake import RequestedProof
 from nightlatch.ops.access import access
 from nightlatch.ops.addresses import addresses, addresses_target
 from nightlatch.ops.audit import audit
+from nightlatch.ops.compare import compare_targets
 from nightlatch.ops.draft import draft, prove
+from nightlatch.ops.evidence import write_evidence
 from nightlatch.ops.exposure import exposure as exposure_of
 from nightlatch.ops.find import SearchResult, SearchVerdict, Sign, SoughtAddress
 from nightlatch.ops.perimeter import draft_perimeter
 from nightlatch.ops.reach import GuestReach, OtherService, Reach
+from nightlatch.ops.stolen import stolen
+from nightlatch.ops.suppose import suppose
 from nightlatch.ops.survey import survey
+from nightlatch.ops.why import WhyQuestion, why
 from nightlatch.origin import Kind, Origin
 from nightlatch.probe.causes import causes
 from nightlatch.probe.ssh import AlgorithmOffer, Identification, Methods, ProvenKey
 from nightlatch.probe.stages import FailureMode, Look, Stage, Step, Target
 from nightlatch.report import access as access_report
 from nightlatch.report import address_book, exposure, machine, perimeter, reach, search
-from tests.guests import KEYS
+from nightlatch.report import compared as compared_report
+from nightlatch.report import stolen as stolen_report
+from nightlatch.report import supposed as supposed_report
+from nightlatch.report import why as why_report
+from tests.guests import KEYS, Guest, pub
 
 HERE = Path(__file__).parent / "documents"
 AT = datetime(2026, 11, 25, 12, tzinfo=UTC)
@@ -84,6 +94,28 @@ def of_draft(estate: Estate) -> dict[str, Any]:
 
 def of_access(estate: Estate) -> dict[str, Any]:
     return access_report.document(access(estate, AT))
+
+
+def of_why(estate: Estate) -> dict[str, Any]:
+    question = WhyQuestion("joon", "plotter")
+    return why_report.document(why(estate, AT, question, symptom=Symptom.ASKS_PASSWORD))
+
+
+def of_stolen(estate: Estate) -> dict[str, Any]:
+    key = parse_public((KEYS / "mara-desk.pub").read_bytes()).fingerprint
+    return stolen_report.document(stolen(estate, AT, key, places=("bench",)))
+
+
+def of_supposed(estate: Estate) -> dict[str, Any]:
+    found = suppose(estate, AT, ["person tove leaves", "line /etc/ssh/sshd_config.d/50-image.conf:2 of gate is gone"])
+    return supposed_report.document(found, found.changes.ways)
+
+
+def of_compared(estate: Estate) -> dict[str, Any]:
+    for number, days in enumerate(("", "PermitRootLogin no\n")):
+        guest = Guest(days, {"mara": pub("mara-desk")} if number else {}).snapshot()
+        write_evidence(guest, Path(f"{number}.evidence.tar.gz"), AT)
+    return compared_report.document(compare_targets(Path("0.evidence.tar.gz"), Path("1.evidence.tar.gz"), AT))
 
 
 def of_exposure(estate: Estate) -> dict[str, Any]:
@@ -178,6 +210,10 @@ MAKERS: dict[str, Callable[[Estate], dict[str, Any]]] = {
     "audit": of_audit,
     "draft": of_draft,
     "access": of_access,
+    "why": of_why,
+    "stolen": of_stolen,
+    "supposed": of_supposed,
+    "compared": of_compared,
     "exposure": of_exposure,
     "addresses": of_addresses,
     "interfaces": of_interfaces,

@@ -56,10 +56,18 @@ shot perimeter "$work/clean" "nightlatch perimeter; nightlatch perimeter --enact
 kill $table
 shot new-from "$work/clean" "nightlatch new today.yaml --from images/gauge --from images/gate" \
     "nightlatch new today.yaml --from images/gauge --from images/gate $at; echo; cat today.yaml"
-cp -a "$work/clean/images/gauge" "$work/clean/images/lamp"
-rm -r "$work/clean/images/lamp/usr/sbin/sshd" "$work/clean/images/lamp/etc/ssh"
-sed 's/^  gate: .*/  lamp:     {via: {folder: images\/lamp, as: keeper, key: keys\/keeper.pub, from: bench}}\n&/' "$work/clean/estate.yaml" >"$work/clean/lamp.yaml"
-shot draft-script "$work/clean" "nightlatch draft lamp.yaml --on lamp --script | head -n 44" "nightlatch draft lamp.yaml --on lamp --script | head -n 44 | cut -c1-150"
+shot why "$work/clean" "nightlatch why joon plotter --symptom 'asks for a password'" \
+    "nightlatch why joon plotter --symptom 'asks for a password' $at"
+cp -a "$work/clean" "$work/days"
+(
+    cd "$work/days"
+    "$bin/nightlatch" survey >/dev/null 2>&1
+    mv evidence/20* evidence/2026-11-18
+    "$bin/nightlatch" enact --yes --on gate --on plotter $at >/dev/null
+    echo "tide:x:1500:1500::/home/tide:/bin/bash" >>images/gauge/etc/passwd
+    cat keys/joon-desk.pub >>images/gauge/home/copier/.ssh/authorized_keys
+)
+shot compare "$work/days" "nightlatch compare 2026-11-18 --on gauge --on plotter" "nightlatch compare 2026-11-18 --on gauge --on plotter $at"
 sed -i 's/let: team crew/let: [mara, jon]/; s/from: bench, with: key}            #/from: 192.168.40\/24, with: kee} #/' "$work/clean/estate.yaml"
 shot errors "$work/clean" "nightlatch audit"
 
@@ -77,8 +85,7 @@ until grep -q 'nightlatch undo' "$work/left" 2>/dev/null; do kill -0 $demo; slee
 desk=$work/live/bin/nightlatch
 sed 's/^  gate: .*via/  lamp:     {via: {ssh: 192.168.56.40, as: keeper}}\n&/' "$work/live/estate.yaml" >"$work/live/five.yaml"
 shot survey "$work/live" "nightlatch survey five.yaml" "$desk survey five.yaml"
-shot enact-live "$work/live" "nightlatch enact --on gate --yes --leave" "$desk enact --on gate --yes --leave"
-shot pending "$work/live" "nightlatch pending" "$desk pending"
+shot enact-live "$work/live" "nightlatch enact --on gate --yes --leave; nightlatch pending" "$desk enact --on gate --yes --leave; echo; $desk pending"
 shot reach "$work/live" "nightlatch reach five.yaml --on lamp --on chartbox --on gate" "$desk reach five.yaml --on lamp --on chartbox --on gate"
 pin=$(sed -n '/^  gauge:/,/host_keys/s/.*host_keys: \["\([^"]*\)"\].*/\1/p' "$work/live/estate.yaml")
 sed '/^  gauge:/,/host_keys/s/SHA256:[^"]*/SHA256:'"$(printf 'A%.0s' $(seq 43))"'/' "$work/live/estate.yaml" >"$work/live/met.yaml"

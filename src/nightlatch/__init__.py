@@ -21,7 +21,10 @@ if TYPE_CHECKING:
     from nightlatch.latch.folder import FolderChange
     from nightlatch.ops.access import Access, AccessQuestion, Entry, access, access_target
     from nightlatch.ops.addresses import AddressBook, Interfaces, addresses, addresses_target
+    from nightlatch.ops.adopt import Addition, add_guests
     from nightlatch.ops.audit import Audit, audit, audit_target
+    from nightlatch.ops.baseline import Baseline, read_baseline
+    from nightlatch.ops.compare import Compared, compare, compare_targets
     from nightlatch.ops.describe import Description, describe
     from nightlatch.ops.draft import draft, prove
     from nightlatch.ops.enact import Confirmation, LiveChange, enact, pending
@@ -42,8 +45,11 @@ if TYPE_CHECKING:
     from nightlatch.ops.reach import GuestReach, Look, Reach, look_at, reach
     from nightlatch.ops.script import change_script
     from nightlatch.ops.settings import effective_settings
+    from nightlatch.ops.stolen import Stolen, stolen
+    from nightlatch.ops.suppose import Supposed, suppose, suppose_target
     from nightlatch.ops.survey import survey, survey_script, survey_target
     from nightlatch.ops.undo import undo
+    from nightlatch.ops.why import Why, WhyQuestion, why, why_target
     from nightlatch.transports.ssh import Client
 
 # Where each public name is.
@@ -53,8 +59,11 @@ _NAMES = {
     "estate.model": ("Estate",),
     "latch.folder": ("FolderChange",),
     "ops.access": ("Access", "AccessQuestion", "Entry", "access", "access_target"),
+    "ops.adopt": ("Addition", "add_guests"),
     "ops.addresses": ("AddressBook", "Interfaces", "addresses", "addresses_target"),
     "ops.audit": ("Audit", "audit", "audit_target"),
+    "ops.baseline": ("Baseline", "read_baseline"),
+    "ops.compare": ("Compared", "compare", "compare_targets"),
     "ops.describe": ("Description", "describe"),
     "ops.draft": ("draft", "prove"),
     "ops.enact": ("Confirmation", "LiveChange", "enact", "pending"),
@@ -75,8 +84,11 @@ _NAMES = {
     "ops.reach": ("Look", "Reach", "GuestReach", "look_at", "reach"),
     "ops.script": ("change_script",),
     "ops.settings": ("effective_settings",),
+    "ops.stolen": ("Stolen", "stolen"),
+    "ops.suppose": ("Supposed", "suppose", "suppose_target"),
     "ops.survey": ("survey", "survey_script", "survey_target"),
     "ops.undo": ("undo",),
+    "ops.why": ("Why", "WhyQuestion", "why", "why_target"),
     "transports.ssh": ("Client",),
 }
 _HOMES = {name: (module, name) for module, names in _NAMES.items() for name in names} | {"load_estate": ("estate.load", "load")}
@@ -84,9 +96,12 @@ _HOMES = {name: (module, name) for module, names in _NAMES.items() for name in n
 __all__ = [
     "Access",
     "AccessQuestion",
+    "Addition",
     "AddressBook",
     "Audit",
+    "Baseline",
     "Client",
+    "Compared",
     "Confirmation",
     "Description",
     "Draft",
@@ -104,14 +119,21 @@ __all__ = [
     "ProvedDraft",
     "Reach",
     "SearchResult",
+    "Stolen",
+    "Supposed",
+    "Why",
+    "WhyQuestion",
     "__version__",
     "access",
     "access_target",
+    "add_guests",
     "addresses",
     "addresses_target",
     "audit",
     "audit_target",
     "change_script",
+    "compare",
+    "compare_targets",
     "describe",
     "draft",
     "draft_perimeter",
@@ -130,7 +152,11 @@ __all__ = [
     "pin",
     "prove",
     "reach",
+    "read_baseline",
     "read_evidence",
+    "stolen",
+    "suppose",
+    "suppose_target",
     "survey",
     "survey_script",
     "survey_target",
@@ -138,6 +164,8 @@ __all__ = [
     "tell_demo",
     "undo",
     "undo_perimeter",
+    "why",
+    "why_target",
     "write_evidence",
 ]
 

@@ -73,13 +73,14 @@ def _of_guest(result: Compared, name: str) -> Iterable[Line]:
     ways = [each for each in result.found.ways if each.guest == name]
     for each in sorted(ways, key=lambda each: (list(Turn).index(each.turn), each.severity.rank)):
         severity = each.severity.value if each.turn in (Turn.OPENED, Turn.UNDECIDED) or each.severity is not Severity.NOTE else ""
-        yield TURNS[each.turn], _way(each, result.names), place_of(each.way), severity, STYLES[each.turn]
+        loud = each.turn is not Turn.OPENED or each.severity is not Severity.NOTE  # what is granted may open
+        yield TURNS[each.turn], _way(each, result.names), place_of(each.way), severity, STYLES[each.turn] if loud else "plain"
     if name in rebuilt(result.found):
         yield "rebuilt", f"It has other host keys and another machine id. {_rebuilt(name)}", "", "high", "high"
     facts = [each for each in result.found.facts if each.guest == name]
     for id in (id for guest, id in result.found.changes if guest == name):
         made = sum(each.change == id for each in facts)
-        yield "ours", f"change {id} of ours made {made} of what follows", "", "", "good"
+        yield "ours", f"change {id} did {made} of these", "", "", "good"
     for change in facts[:MOST_FACTS]:
         ours = f"   change {change.change}" if change.change else ""
         yield change.fact.kind.value, _fact(change), f"{change.fact.origin}{ours}", "", "plain"

@@ -117,6 +117,7 @@ def _way(each: WayChange) -> dict[str, Any]:
     return {
         "guest": each.guest,
         "turn": each.turn.value,
+        "severity": each.severity.value,
         "powers_changed": [documents.power(power) for power in each.powers],
         "callers_changed": documents.callers(each.callers),
         "held_before": list(each.held) if each.turn is Turn.HELD else None,
