@@ -336,9 +336,16 @@ def test_the_command_tells_every_link_with_its_place(home: Path) -> None:
     kinds = ("grant", "route", "perimeter", "filter", "listener", "settings", "account", "proof", "session", "rights")
     assert marks == [("breaks" if kind == "proof" else "holds", kind) for kind in kinds]
     assert "/home/joon/.ssh/authorized_keys" in chain
+    assert all(each["causes"] or each["breaks"] for each in chains_of(home, "joon", "plotter") if each["link"] != "rights")
     assert "mode 0644 for /home/joon/.ssh/authorized_keys" in end
     assert "nightlatch draft estate.yaml --on plotter" in end
     assert all(len(line) <= 80 for line in done.stdout.splitlines())
+
+
+def chains_of(home: Path, who: str, guest: str) -> list[dict[str, Any]]:
+    """The links of all chains, as programs get them."""
+    told = json.loads(run(home, who, guest, "--format", "json").stdout)
+    return [link for chain in told["chains"] for link in chain["links"]]
 
 
 def test_questions_are_narrowed(home: Path) -> None:
@@ -368,6 +375,10 @@ def test_a_guest_that_is_not_there_is_told(home: Path) -> None:
     done = run(home, "joon", "chartbox", "half.yaml")
     assert done.returncode == 3
     assert "there is no such folder" in done.stdout
+    assert "--evidence evidence" in " ".join(done.stdout.split())
+    archive = run(home / "images", "mara", "gauge")  # no estate file there, but a folder of that name
+    assert (archive.returncode, archive.stdout.startswith("Somebody gets into gauge as mara")) == (0, True)
+    assert 'there is no guest "nowhere"' in run(home, "mara", "nowhere").stderr
 
 
 SYMPTOMS = {

@@ -15,7 +15,17 @@ from nightlatch.access.paths import GuestAccess
 from nightlatch.access.verdicts import Flow, Packet, RuleVerdict, passed, verdicts
 from nightlatch.estate.model import Estate
 from nightlatch.model.bounds import EVERYBODY, NOBODY, Bounds
-from nightlatch.model.causes import Cause, Dialled, ListenAddress, NotListening, NotRunning, PrivateNetwork, RuleLine, Translated
+from nightlatch.model.causes import (
+    Cause,
+    Dialled,
+    ListenAddress,
+    NoFilter,
+    NotListening,
+    NotRunning,
+    PrivateNetwork,
+    RuleLine,
+    Translated,
+)
 from nightlatch.model.grants import Grant
 from nightlatch.model.links import Break, Holds, Link, LinkKind, link, together
 from nightlatch.model.paths import AccessPath
@@ -26,7 +36,9 @@ from nightlatch.model.sockets import Listener
 from nightlatch.model.sources import COMMON, NOWHERE, Sources, common_to, joined, without
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet, union
 from nightlatch.origin import Kind, Origin
+from nightlatch.readings.filters.places import NFT_FILES
 from nightlatch.readings.filters.rules import Rules
+from nightlatch.readings.guest import GuestReading
 from nightlatch.services.base import Kinds, Login, ServerState, ServiceAccess, ServiceCase
 
 KEEPS_OUT = (RuleAction.DROP, RuleAction.REJECT, RuleAction.REWRITE)
@@ -166,6 +178,8 @@ class _Asked:
             yield Dialled(spec.dial or spec.via.host, way.space, spec.origin if spec.dial else spec.via.origin)
         elif spec.addresses:
             yield Dialled(str(spec.addresses[0].address.ip), way.space, spec.addresses[0].origin)
+        else:
+            yield Dialled("", way.space, spec.origin)
 
     # What is met on the way to one socket, and there.
 
@@ -218,7 +232,8 @@ class _Asked:
             yield self._unread(_filter(LinkKind.FILTER, own, flow, to, here))
         else:
             led = to is None or to == socket.port
-            yield self._unread(link(LinkKind.FILTER, here, EVERYBODY if led else NOBODY))
+            none = [] if self.access.reading.filter.gaps else [NoFilter(_looked_for(self.access.reading))]
+            yield self._unread(link(LinkKind.FILTER, here, EVERYBODY if led else NOBODY, none))
         for rules in server.behind:
             yield _filter(LinkKind.FILTER, rules, Flow(flow.protocol, flow.port), flow.port, here)
 
@@ -247,6 +262,16 @@ def _listens(socket: Listener) -> ListenAddress:
     origin = socket.origin or Origin("ListenAddress", kind=Kind.DEFAULT)
     where = socket.address or {"inet": "all IPv4 addresses", "inet6": "all IPv6 addresses"}.get(socket.family, "all addresses")
     return ListenAddress(f"{where}, port {socket.port}", origin)
+
+
+def _looked_for(reading: GuestReading) -> Origin:
+    """Where a packet filter was looked for: what the kernel lists, else a file that nothing loads, or that is not there."""
+    if reading.service.is_live:
+        return reading.filter.origin
+    if reading.filter.stored:
+        return reading.filter.stored[0].place
+    there = next((path for path in NFT_FILES if reading.snapshot.content(path) is not None), None)
+    return Origin(there or NFT_FILES[0], kind=Kind.FILE if there else Kind.ABSENT)
 
 
 def _processes(server: ServiceAccess) -> Origin:

@@ -22,6 +22,7 @@ from nightlatch.model.causes import (
     ListenAddress,
     LockedOut,
     NoAccount,
+    NoFilter,
     NoLogin,
     NoServer,
     NoSudoRule,
@@ -101,7 +102,9 @@ def _link(cause: Cause) -> str:
         case AccountLine(account, shell):
             return f"{account}, shell {shell or '/bin/sh'}"
         case Dialled(where, network):
-            return f"dialled at {where}" + (f", on {network} only" if network else "")
+            return (f"dialled at {where}" if where else "reached directly") + (f", on {network} only" if network else "")
+        case NoFilter():
+            return "no packet filter"
         case Translated(place, seen_as):
             return f"{place} is seen as {seen_as}"
         case NotListening(program, port):

@@ -35,6 +35,7 @@ FORMAT = "nightlatch/audit/2"
 CAUSES: dict[type[Any], str] = {
     known.AccountLine: "account there",
     known.Dialled: "dialled",
+    known.NoFilter: "no filter",
     known.Translated: "translation",
     known.NotListening: "no socket",
     known.NotRunning: "not running",

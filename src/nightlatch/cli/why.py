@@ -144,14 +144,15 @@ def _answered(
 
     guest = asked.guest
     symptom = Symptom(seen) if seen is not None else None
-    if is_live(guest) or "/" in guest or Path(guest).is_dir():
+    alone = is_live(guest) or "/" in guest
+    estate = estate_with(Path(source), evidence) if not alone and (Path(source).exists() or not Path(guest).exists()) else None
+    if estate is None or (guest not in estate.guests and Path(guest).exists()):
         if wire or sentences or symptom or evidence is not None:
             raise NightlatchError(
                 f"{guest} is one guest; --wire, --symptom, --suppose and --evidence are for guests of an estate file"
             )
         with client_of(config, several=False) as client:
             return why_target(survey_target(guest, client=client), at, asked, places=places)
-    estate = estate_with(Path(source), evidence)
     with client_of(config) as client:
 
         def looked() -> Reach:

@@ -157,6 +157,13 @@ class Dialled:
 
 
 @dataclass(frozen=True, slots=True)
+class NoFilter:
+    """That no packet filter of the guest's own counts; `origin` is where one was looked for."""
+
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
 class Translated:
     """A place behind an address translation of its own, and the addresses that it shows."""
 
@@ -281,6 +288,7 @@ Cause = (
     NoServer
     | AccountLine
     | Dialled
+    | NoFilter
     | Translated
     | NotListening
     | NotRunning

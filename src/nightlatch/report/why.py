@@ -29,6 +29,7 @@ from nightlatch.model.gaps import Gap
 from nightlatch.model.links import Break, Holds, Link, LinkKind
 from nightlatch.model.rules import Layer, RuleAction
 from nightlatch.model.sources import COMMON, Sources, common_to, joined, without
+from nightlatch.origin import Kind
 from nightlatch.report import reach as wire
 from nightlatch.report.page import Page
 from nightlatch.report.safe import in_one_line
@@ -85,6 +86,12 @@ def text(page: Page, result: Why, source: str) -> None:
         page.wrapped(f"{result.latched} What is told here holds only until then.", label=result.asked.guest, style="high")
     if result.unread:
         page.wrapped(in_one_line(result.unread), label=result.asked.guest, style="high")
+        if result.wire is not None:
+            wire.text(page, result.wire)
+        kept = f"nightlatch why {result.asked.who} {result.asked.guest} {source} --evidence evidence"
+        page.wrapped(
+            f"Next: nightlatch reach {source} --on {result.asked.guest}; or ask what survey kept of it: {kept}", style="next"
+        )
         return
     if result.now is not None:
         page.wrapped(f"Supposing that {listed(result.supposed, 10)}; nothing is touched.")
@@ -257,27 +264,23 @@ def _lines(result: Why, chain: Chain, link: Link) -> Iterator[Line]:
             yield gap.because, str(gap.origin)
     if link.breaks and link.holds is Holds.NO:
         return
-    told = list(_letting(link, granted=bool(chain.login.gives)))
+    told = list(_letting(chain, link))
     yield from told[:MOST_CAUSES]
     if len(told) > MOST_CAUSES:
         yield f"and {len(told) - MOST_CAUSES} more", ""
 
 
-def _letting(link: Link, *, granted: bool) -> Iterator[Line]:
+def _letting(chain: Chain, link: Link) -> Iterator[Line]:
+    """What lets on: of a session what it gives, with the account's line; of rights the grant, where no rule gives more."""
+    own = [cause for cause in link.by if link.kind is LinkKind.SESSION and isinstance(cause, AccountLine)]
     if link.powers:
-        yield power_words(link.powers), ""
-    silent = link.kind is LinkKind.RIGHTS and not granted
-    if not link.by and not link.powers and not link.breaks and not silent:
-        yield NOTHING.get(link.kind, ""), ""
+        yield power_words(link.powers), str(own[0].origin) if own else ""
+    if link.kind is LinkKind.RIGHTS and chain.login.gives and not link.by and not link.breaks:
+        yield "all that is granted", str(chain.grants[0].origin) if chain.grants else ""
     for cause in link.by:
-        yield cause_words.words(cause), str(cause.origin)
-
-
-NOTHING = {
-    LinkKind.ROUTE: "reached directly",
-    LinkKind.FILTER: "no packet filter",
-    LinkKind.RIGHTS: "all that is granted",
-}
+        if cause not in own:
+            nowhere = cause.origin.kind is Kind.ESTATE and not cause.origin.line  # one guest without an estate file
+            yield cause_words.words(cause), "" if nowhere else str(cause.origin)
 
 
 def _break(result: Why, chain: Chain, link: Link, each: Break) -> str:

@@ -120,7 +120,8 @@ class _Session:
         return self._shut_in(settings) or shell
 
     def _lines(self, entries: list[LoginEntry]) -> Iterator[Cause]:
-        """The lines that make a session less than a shell."""
+        """The account's own line, and those that make a session less than a shell."""
+        yield AccountLine(self.account.name, self.account.shell, self.account.origin)
         for settings in self.held:
             for name in ("chrootdirectory", "forcecommand"):
                 if settings[name].word.lower() != "none":
