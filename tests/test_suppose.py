@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import subprocess
 from collections.abc import Callable
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -19,7 +20,8 @@ from nightlatch.formats.keys import parse_public
 from nightlatch.ops.audit import Audit, audit
 from nightlatch.ops.suppose import suppose, suppose_target
 from tests.commands import COMMANDS, Done
-from tests.guests import KEYS, pub
+from tests.guests import AT as NOON
+from tests.guests import KEYS, Guest, listening, pub, sshd
 
 AT = datetime(2026, 11, 25, tzinfo=UTC)
 DESK = parse_public(pub("mara-desk").encode()).fingerprint
@@ -171,6 +173,46 @@ def test_one_guest_without_an_estate(home: Path) -> None:
     assert found.changes.is_empty or {each.turn for each in found.changes.ways}
     with pytest.raises(NightlatchError, match="without an estate file"):
         suppose_target(home / "images/gate", AT, ["person mara leaves"])
+
+
+LISTED = b"""\
+table inet f {
+\tchain i {
+\t\ttype filter hook input priority filter; policy drop;
+\t\tct state established,related accept
+\t\ttcp dport 22 ip saddr 192.168.40.0/24 accept
+\t\ttcp dport 22 ip saddr 10.0.0.0/8 counter packets 3 bytes 180 accept # handle 4
+\t}
+}
+"""
+TABLES = b"""\
+*filter
+:INPUT DROP [0:0]
+-A INPUT -m conntrack --ctstate RELATED,ESTABLISHED -j ACCEPT
+-A INPUT -s 192.168.40.0/24 -p tcp -m tcp --dport 22 -j ACCEPT
+COMMIT
+"""
+
+
+@pytest.mark.parametrize(
+    "listings, rule, closed",
+    [
+        ({"rules": LISTED}, "tcp dport 22 ip saddr 192.168.40.0/24 accept", "192.168.40.0/24"),
+        ({"rules": LISTED}, "nft list ruleset:6", "10.0.0.0/8"),
+        ({"rules": LISTED}, "ct state established, related accept", ""),  # what follows matches the others, too
+        (
+            {"rules": b"table ip filter {\n}\n", "tables": TABLES},
+            "-A INPUT -s 192.168.40.0/24 -p tcp -m tcp --dport 22 -j ACCEPT",
+            "192.168.40.0/24",
+        ),
+    ],
+)
+def test_a_loaded_rule_of_a_running_guest(listings: dict[str, bytes], rule: str, closed: str) -> None:
+    held = {**listings, **listening(("tcp", "0.0.0.0", 22, "sshd", 7)), **sshd(7, 1000)}
+    guest = replace(Guest("", {"mara": pub("mara-desk")}).snapshot(), listings=held, facts={"nft": "there", "uid": "0"})
+    found = suppose_target(guest, NOON, [f"rule {rule} is gone"])
+    told_ = {(each.turn, each.way.account, each.callers.text) for each in found.changes.ways}
+    assert told_ == ({(Turn.CLOSED, "mara", closed)} if closed else set())
 
 
 def run(home: Path, *words: str) -> Done:

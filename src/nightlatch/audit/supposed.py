@@ -20,6 +20,7 @@ from nightlatch.formats.authorized_keys import KeyEntry
 from nightlatch.net.addresses import NO_ADDRESS
 from nightlatch.origin import Kind, Origin
 from nightlatch.readings import guest as readings
+from nightlatch.readings.filters.places import NFT_LISTED
 from nightlatch.readings.filters.rules import Rule, Rules
 from nightlatch.readings.guest import GuestReading
 
@@ -324,19 +325,19 @@ def _taken(snapshot: Snapshot, rules: Iterable[Rule]) -> Snapshot:
             of_file.setdefault(rule.origin.path, set()).add(rule.origin.line)
     for path, numbers in of_file.items():
         snapshot = _without_lines(snapshot, path, numbers)
-    listed = {(rule.origin.line, _plain(rule.text)) for rule in rules if rule.origin.kind is Kind.LISTING}
+    listed = [rule for rule in rules if rule.origin.kind is Kind.LISTING]
     if not listed:
         return snapshot
-    listings = {name: _unlisted(raw, listed) for name, raw in snapshot.listings.items()}
-    return replace(snapshot, listings=listings)
+    return replace(snapshot, listings={name: _unlisted(name, raw, listed) for name, raw in snapshot.listings.items()})
 
 
-def _unlisted(raw: bytes, listed: set[tuple[int, str]]) -> bytes:
-    """A listing without the lines that stand at these numbers and say this; a counter or a handle may stand there, too."""
+def _unlisted(name: str, raw: bytes, rules: list[Rule]) -> bytes:
+    """A listing without the lines of these rules. What nft printed has them at their numbers; of others a line says the same."""
+    nft = {rule.origin.line for rule in rules if rule.origin.path == NFT_LISTED} if name == "rules" else set()
+    others = {(rule.origin.line, _plain(rule.text)) for rule in rules if rule.origin.path != NFT_LISTED}
     out = []
     for number, line in enumerate(lines.split(raw), 1):
-        said = _plain(lines.text_of(line))
-        mine = any(at == number and said.startswith(text) for at, text in listed)
+        mine = number in nft or (number, _plain(lines.text_of(line))) in others
         out.append(_emptied(line) if mine else line)
     return b"".join(out)
 
