@@ -9,7 +9,7 @@ import stat
 import subprocess
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -20,6 +20,7 @@ from nightlatch.estate.model import Estate
 from nightlatch.faults import NightlatchError
 from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest, environment
+from nightlatch.lab.tools import waited
 from nightlatch.latch import live
 from nightlatch.latch.folder import new_change_id
 from nightlatch.latch.planned_change import planned
@@ -213,6 +214,17 @@ def leftovers(guest: Guest) -> list[str]:
     out = [str(p) for p in (guest.root / "etc/systemd/system").rglob("nightlatch-*")]
     out += [str(p) for folder in FOLDERS for p in (guest.root / folder[1:]).rglob(".nightlatch-*")]
     return out
+
+
+def until_guarded(guest: Guest, seconds: float = 30) -> None:
+    """Wait for the late guard: it is a plain service, which a boot doesn't wait for."""
+
+    def asked() -> Iterator[bool]:
+        while True:
+            state = guest.inside("systemctl", "is-active", "nightlatch-guard-late.service", check=False).strip()
+            yield state not in ("active", "activating", "deactivating")
+
+    waited(f"{guest.name}: the late guard's end", asked(), seconds)
 
 
 class Points:

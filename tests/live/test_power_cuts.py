@@ -49,6 +49,7 @@ def test_a_power_cut_anywhere(x: Subject, tell: latching.Tell) -> None:
         last = next((line[5:] for line in reversed(x.progress(made.change)) if line.startswith("step ")), point)
         x.guest.boot()
         x.guest.until_listening()
+        latching.until_guarded(x.guest)
         own = latching.leftovers(x.guest)
         if own and last in (*BEFORE_THE_GUARD, "told"):
             units = [path for path in own if "nightlatch-guard.service" in path]  # whole, or just being written
