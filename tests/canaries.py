@@ -33,7 +33,7 @@ class Canary:
     derivable: bool = False
 
 
-def _windows(content: bytes) -> tuple[bytes, ...]:
+def windows(content: bytes) -> tuple[bytes, ...]:
     """Pieces of the last two thirds, where every format here has what is secret, in lines and as bytes."""
     lines = [line for line in content.replace(b"\r", b"\n").split(b"\n") if len(line) > 30 and b"---" not in line]
     tail = lines[len(lines) // 3 :] or [content]
@@ -78,11 +78,11 @@ def private_keys() -> list[Canary]:
         mark, pieces = _fingerprint(key), _pieces(_secret(key))
         openssh, locked = _openssh(key, locked=False), _openssh(key, locked=True)
         out.append(Canary(f"openssh-{kind}", openssh, pieces, mark, True))
-        out.append(Canary(f"openssh-{kind}-locked", locked, _windows(locked)[-2:], mark, True))
+        out.append(Canary(f"openssh-{kind}-locked", locked, windows(locked)[-2:], mark, True))
         pkcs8 = key.private_bytes(to.Encoding.PEM, to.PrivateFormat.PKCS8, NONE)
         out.append(Canary(f"pkcs8-{kind}", pkcs8, pieces, mark, kind != "ed25519"))
         pkcs8 = key.private_bytes(to.Encoding.PEM, to.PrivateFormat.PKCS8, LOCK)
-        out.append(Canary(f"pkcs8-{kind}-locked", pkcs8, _windows(pkcs8)))
+        out.append(Canary(f"pkcs8-{kind}-locked", pkcs8, windows(pkcs8)))
         der = key.private_bytes(to.Encoding.DER, to.PrivateFormat.PKCS8, NONE)
         out.append(Canary(f"pkcs8-{kind}-der", der, pieces))
         der = key.private_bytes(to.Encoding.DER, to.PrivateFormat.PKCS8, LOCK)
@@ -138,8 +138,8 @@ def _putty(ed: ed25519.Ed25519PrivateKey, big: rsa.RSAPrivateKey) -> Iterator[Ca
             )
         other = _puttygen(key, "private-sshcom") if kind == "rsa" else b""
         if other:
-            yield Canary("sshcom-rsa", other, _windows(other)[-4:])  # p and q come last
-            yield Canary("sshcom-rsa-cr", other.replace(b"\n", b"\r"), _windows(other)[-4:])
+            yield Canary("sshcom-rsa", other, windows(other)[-4:])  # p and q come last
+            yield Canary("sshcom-rsa-cr", other.replace(b"\n", b"\r"), windows(other)[-4:])
 
 
 def _puttygen(key: ed25519.Ed25519PrivateKey | rsa.RSAPrivateKey, form: str, *more: str, phrase: str = "") -> bytes:

@@ -33,6 +33,7 @@ from nightlatch.ops.draft import draft, prove
 from nightlatch.ops.evidence import write_evidence
 from nightlatch.ops.exposure import exposure as exposure_of
 from nightlatch.ops.find import SearchResult, SearchVerdict, Sign, SoughtAddress
+from nightlatch.ops.key import inspect_key
 from nightlatch.ops.perimeter import draft_perimeter
 from nightlatch.ops.reach import GuestReach, OtherService, Reach
 from nightlatch.ops.stolen import stolen
@@ -46,6 +47,7 @@ from nightlatch.probe.stages import FailureMode, Look, Stage, Step, Target
 from nightlatch.report import access as access_report
 from nightlatch.report import address_book, exposure, machine, perimeter, reach, search
 from nightlatch.report import compared as compared_report
+from nightlatch.report import key as key_report
 from nightlatch.report import stolen as stolen_report
 from nightlatch.report import supposed as supposed_report
 from nightlatch.report import why as why_report
@@ -206,6 +208,13 @@ def of_find(estate: Estate) -> dict[str, Any]:
     return search.document(SearchResult("gauge", "gauge", ("52:54:00:00:56:21",), (found,), 12, ("isle: too large",)))
 
 
+def of_keys(estate: Estate) -> dict[str, Any]:
+    line = pub("mara-desk").encode() + b"\n"
+    Path("listed").write_bytes(line + b'from="192.0.2.0/24" ' + line)
+    Path("listed").chmod(0o644)
+    return key_report.inspected_document([inspect_key(Path("listed"), AT)])
+
+
 MAKERS: dict[str, Callable[[Estate], dict[str, Any]]] = {
     "audit": of_audit,
     "draft": of_draft,
@@ -223,6 +232,7 @@ MAKERS: dict[str, Callable[[Estate], dict[str, Any]]] = {
     "look": of_look,
     "reach": of_reach,
     "find": of_find,
+    "keys": of_keys,
 }
 
 

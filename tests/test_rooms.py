@@ -18,6 +18,7 @@ ORDER = (
     "versions",
     "net",
     "formats",
+    "keys",
     "model",
     "systems",
     "estate",
@@ -40,7 +41,7 @@ ORDER = (
 )
 PURE = tuple(
     """
-    net formats model systems readings services access audit draft describe origin faults versions
+    net formats keys model systems readings services access audit draft describe origin faults versions
 """.split()
 )
 IMPURE = set(

@@ -32,6 +32,7 @@ if TYPE_CHECKING:
     from nightlatch.ops.exposure import Exposure, exposure, exposure_target
     from nightlatch.ops.find import SearchResult, find
     from nightlatch.ops.keep import keep
+    from nightlatch.ops.key import ConvertedKey, InspectedFile, NewKey, convert_key, inspect_key, make_key
     from nightlatch.ops.meet import FirstContact, meet, pin
     from nightlatch.ops.new import new_estate
     from nightlatch.ops.perimeter import (
@@ -71,6 +72,7 @@ _NAMES = {
     "ops.exposure": ("Exposure", "exposure", "exposure_target"),
     "ops.find": ("SearchResult", "find"),
     "ops.keep": ("keep",),
+    "ops.key": ("ConvertedKey", "InspectedFile", "NewKey", "convert_key", "inspect_key", "make_key"),
     "ops.meet": ("FirstContact", "meet", "pin"),
     "ops.new": ("new_estate",),
     "ops.perimeter": (
@@ -103,6 +105,7 @@ __all__ = [
     "Client",
     "Compared",
     "Confirmation",
+    "ConvertedKey",
     "Description",
     "Draft",
     "Entry",
@@ -111,9 +114,11 @@ __all__ = [
     "FirstContact",
     "FolderChange",
     "GuestReach",
+    "InspectedFile",
     "Interfaces",
     "LiveChange",
     "Look",
+    "NewKey",
     "PerimeterChange",
     "PerimeterDraft",
     "ProvedDraft",
@@ -134,6 +139,7 @@ __all__ = [
     "change_script",
     "compare",
     "compare_targets",
+    "convert_key",
     "describe",
     "draft",
     "draft_perimeter",
@@ -143,9 +149,11 @@ __all__ = [
     "exposure",
     "exposure_target",
     "find",
+    "inspect_key",
     "keep",
     "load_estate",
     "look_at",
+    "make_key",
     "meet",
     "new_estate",
     "pending",

@@ -1,0 +1,152 @@
+"""The commands for key files: `key inspect`, `key make`, `key convert`."""
+
+from __future__ import annotations
+
+import os
+import stat
+from datetime import datetime
+from pathlib import Path
+
+import click
+
+from nightlatch.cli import prompts
+from nightlatch.cli.options import as_of, faults, form_of, now
+
+FORMS = ("line", "rfc4716", "spki", "openssh", "pkcs1", "pkcs8", "ppk")
+
+passphrase_file = click.option(
+    "--passphrase-file",
+    "word_file",
+    type=click.Path(path_type=Path, dir_okay=False, exists=True),
+    metavar="FILE",
+    help="Take the passphrase from the first line of this file, which only you may read.",
+)
+
+
+@click.group()
+def key() -> None:
+    """Look into key files, make keys, write them in other forms.
+
+    A private half is never shown, and no file is ever written over.
+    """
+
+
+def _from_file(path: Path) -> str:
+    """The passphrase in a file. Raises NightlatchError where others may read it, or it is empty."""
+    from nightlatch.faults import NightlatchError
+
+    with path.open(encoding="utf-8", errors="surrogateescape") as file:
+        if stat.S_IMODE(os.fstat(file.fileno()).st_mode) & 0o077:
+            raise NightlatchError(f"{path} may be read by others: chmod 600 {path}, and change the passphrase if they could")
+        word = file.readline().rstrip("\r\n")
+    if not word:
+        raise NightlatchError(f"{path} has no passphrase in its first line")
+    return word
+
+
+def _asked(path: Path, number: int) -> str | None:
+    """The passphrase of a file, typed; None where nobody sits at a terminal or nothing is typed."""
+    if not prompts.somebody():
+        return None
+    again = "It is another. " if number else ""
+    return prompts.password(f"{again}Passphrase of {path}") or None
+
+
+def _new(word_file: Path | None, option: str) -> str:
+    """A new passphrase, typed twice or from a file. Raises RefusedError where nobody sits at a terminal."""
+    from nightlatch.faults import NightlatchError, RefusedError
+
+    if word_file is not None:
+        return _from_file(word_file)
+    if not prompts.somebody():
+        raise RefusedError(f"nobody is at a terminal to type a passphrase: say --passphrase-file FILE{option}")
+    word = prompts.password("New passphrase")
+    if not word:
+        raise NightlatchError(f"an empty passphrase guards nothing{option and '; --no-passphrase makes a key without one'}")
+    if prompts.password("The same again") != word:
+        raise NightlatchError("the two are not the same; nothing was written")
+    return word
+
+
+@key.command()
+@click.argument("files", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.option("--passphrase", "ask", is_flag=True, help="Ask for the passphrase of a file that hides what could be told.")
+@passphrase_file
+@form_of
+@as_of
+def inspect(files: tuple[Path, ...], ask: bool, word_file: Path | None, form: str, as_of: datetime | None) -> None:
+    """Say what each of FILES holds: which half, kind and size, fingerprints, comment, form, passphrase or not.
+
+    Files of many keys, such as authorized_keys, and certificates are read as well. Ends with 1 where something is wrong.
+    """
+    with faults():
+        from nightlatch.ops.key import inspect_key
+        from nightlatch.report import key as report
+        from nightlatch.report import machine, page
+
+        word = _from_file(word_file) if word_file else None
+        asking = (lambda path, number: word if not number else None) if word else _asked if ask else None
+        found = [inspect_key(path, now(as_of), asking) for path in dict.fromkeys(files)]
+        if form == "json":
+            click.echo(machine.dumps(report.inspected_document(found)))
+        else:
+            report.inspected(page.Page(page.console()), found)
+    raise SystemExit(1 if any(each.faults for each in found) else 0)
+
+
+@key.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--kind", type=click.Choice(["ed25519", "rsa", "ecdsa"]), default="ed25519", help="The kind of key (ed25519).")
+@click.option("--bits", type=int, help="Its size: RSA 3072 (if not said) to 16384, ECDSA 256, 384 or 521.")
+@click.option("--comment", help="What the key says of itself (the name of FILE).")
+@click.option("--no-passphrase", "bare", is_flag=True, help="Make a key that its file alone opens.")
+@passphrase_file
+def make(file: Path, kind: str, bits: int | None, comment: str | None, bare: bool, word_file: Path | None) -> None:
+    """Make a key: its private half as FILE, its public half as FILE.pub.
+
+    A passphrase is asked for. The private half can be read by you alone.
+    """
+    with faults():
+        from nightlatch.faults import NightlatchError
+        from nightlatch.ops.key import make_key, refuse_existing
+        from nightlatch.report import key as report
+        from nightlatch.report import page
+
+        if bare and word_file is not None:
+            raise NightlatchError("--no-passphrase and --passphrase-file are one or the other")
+        refuse_existing(file)
+        word = None if bare else _new(word_file, ", or --no-passphrase")
+        report.made(page.Page(page.console()), make_key(file, kind, bits, file.name if comment is None else comment, word))
+
+
+@key.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option(
+    "--to",
+    "form",
+    type=click.Choice(FORMS),
+    required=True,
+    help="Public: line (OpenSSH), rfc4716, spki (PEM). Private: openssh, pkcs1 (PEM by its algorithm), pkcs8, ppk (version 3).",
+)
+@click.option("--out", type=click.Path(path_type=Path), metavar="FILE", help="The file to write; a public half may do without.")
+@click.option("--lock", is_flag=True, help="Put a passphrase on a private half that has none.")
+@passphrase_file
+def convert(file: Path, form: str, out: Path | None, lock: bool, word_file: Path | None) -> None:
+    """Write the key in FILE in another form.
+
+    A passphrase stays on the key, and FILE as it is. A public half can be taken from a private one, never the other way round.
+    """
+    with faults():
+        from nightlatch.keys.forms import Form
+        from nightlatch.ops.key import convert_key
+        from nightlatch.report import key as report
+        from nightlatch.report import page
+
+        word = _from_file(word_file) if word_file and not lock else None
+        asking = (lambda path, number: word if not number else None) if word else _asked
+        new = _new(word_file, "") if lock else None
+        found = convert_key(file, Form(form), out, asking, new)
+        if found.path is None:
+            click.echo(found.content, nl=False)
+        else:
+            report.converted(page.Page(page.console()), found)

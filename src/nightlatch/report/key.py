@@ -1,0 +1,163 @@
+"""Key files as text and as JSON: what they hold, and what was made or written. Never a part of a private half."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING, Any
+
+from nightlatch.keys.forms import NAMES, Form
+from nightlatch.keys.told import NOTES, SHORT_RSA, Fault, Half, Signed, ToldKey
+from nightlatch.report.page import Page
+from nightlatch.report.safe import in_one_line
+
+if TYPE_CHECKING:
+    from nightlatch.ops.key import ConvertedKey, InspectedFile, NewKey
+
+MOST_KEYS = 40
+LOCKS = {True: "a passphrase is on it", False: "no passphrase is on it", None: "it can't be told whether a passphrase is on it"}
+FAULTS = {
+    Fault.OPEN_TO_OTHERS: "Others may read or change this file, and ssh refuses it: chmod 600 {path}",
+    Fault.PUBLIC_NAME: "It holds a private half under a name that says public. Rename it before somebody is sent it.",
+    Fault.ANOTHER_BESIDE: "{path}.pub is the public half of another key. ssh offers that one and fails: write it anew with "
+    "nightlatch key convert {path} --to line",
+    Fault.DSA: "OpenSSH takes no DSA keys since release 10, and none by default since 7. Make a new key.",
+    Fault.SHORT_RSA: f"RSA with fewer than 2048 bits is too short; new keys have {SHORT_RSA} and more. Make a new key.",
+    Fault.NO_PASSPHRASE: "Whoever has this file has the key.",
+    Fault.WEAK_LOCK: "Its passphrase is stretched by a round or two of a fast digest, and can be guessed at millions a second. "
+    "nightlatch key convert {path} --to openssh --out FILE locks it well.",
+    Fault.ENDED: "The certificate has ended.",
+    Fault.NOT_YET: "The certificate is not valid yet.",
+}
+
+
+def inspected(page: Page, files: Sequence[InspectedFile]) -> None:
+    """Each file with its keys; of many keys the first, and how many there are."""
+    for number, file in enumerate(files):
+        if number:
+            page.blank()
+        first = file.keys[0]
+        if len(file.keys) == 1:
+            page.line((in_one_line(str(file.path)), "name"), f"  {first.half.value}, mode {file.mode:04o}")
+            _key(page, file, first)
+            continue
+        page.line((in_one_line(str(file.path)), "name"), f"  {len(file.keys)} keys, mode {file.mode:04o}")
+        for key in file.keys[:MOST_KEYS]:
+            _row(page, key)
+        if len(file.keys) > MOST_KEYS:
+            page.wrapped(f"... and {len(file.keys) - MOST_KEYS} more; --format json has them all", indent=2, style="place")
+        faulty = [key for key in file.keys if set(key.faults) - NOTES]
+        for key in faulty[:MOST_KEYS]:
+            _faults(page, file, key, f"line {key.line}: ")
+
+
+def _key(page: Page, file: InspectedFile, key: ToldKey) -> None:
+    size = f" with {key.bits} bits" if key.bits else ""
+    page.wrapped(f"{key.kind}{size}" if key.kind else "hidden by the passphrase", label="kind", indent=2)
+    page.wrapped(_form(key), label="form", indent=2)
+    for label, text in (
+        ("SHA256", key.sha256),
+        ("MD5", key.md5),
+        ("comment", in_one_line(key.comment)),
+        ("before it", key.before),
+    ):
+        if text:
+            page.wrapped(in_one_line(text), label=label, indent=2)
+    if key.half is Half.PRIVATE:
+        page.wrapped(LOCKS[key.locked], label="lock", indent=2)
+    if key.signed is not None:
+        for label, text in _signed(key.signed):
+            page.wrapped(in_one_line(text), label=label, indent=2)
+    if file.shut:
+        page.wrapped("The passphrase hides its public half: --passphrase asks for it.", indent=2, style="note")
+    _faults(page, file, key)
+
+
+def _form(key: ToldKey) -> str:
+    return NAMES[key.form or Form.LINE] + (f", line {key.line}" if key.line > 1 else "")
+
+
+def _signed(signed: Signed) -> Iterator[tuple[str, str]]:
+    whom = ", ".join(signed.principals) or f"any {signed.kind}"
+    yield "for", f"{signed.kind} {whom}" if signed.principals else whom
+    since = f"from {signed.since:%Y-%m-%d %H:%M} " if signed.since else "from ever "
+    yield "valid", since + (f"to {signed.until:%Y-%m-%d %H:%M} UTC" if signed.until else "for ever")
+    yield "id", f"{signed.key_id or '(none)'}, serial {signed.serial}"
+    yield "signed by", signed.authority
+    for name, value in signed.critical:
+        yield "limited by", f"{name} {value}".strip()
+    yield "allows", ", ".join(signed.extensions) or "nothing besides a session"
+
+
+def _row(page: Page, key: ToldKey) -> None:
+    kind = f"{key.kind} {key.bits or ''}".strip()
+    words = f"line {key.line:<5} {kind:<12} {key.sha256}  {key.comment}"
+    page.line("  ", (in_one_line(words), "plain"))
+
+
+def _faults(page: Page, file: InspectedFile, key: ToldKey, before: str = "") -> None:
+    for fault in key.faults:
+        style = "note" if fault in NOTES else "high"
+        page.wrapped(before + FAULTS[fault].format(path=in_one_line(str(file.path))), indent=2, style=style)
+
+
+def inspected_document(files: Sequence[InspectedFile]) -> dict[str, Any]:
+    """The same as JSON (docs/json.md)."""
+    return {"format": "nightlatch/keys/1", "files": [_file(each) for each in files]}
+
+
+def _file(file: InspectedFile) -> dict[str, Any]:
+    keys = [_key_document(each) for each in file.keys]
+    return {"path": str(file.path), "mode": f"{file.mode:04o}", "hidden": file.shut, "keys": keys}
+
+
+def _key_document(key: ToldKey) -> dict[str, Any]:
+    return {
+        "half": key.half.name.lower(),
+        "form": (key.form or Form.LINE).value,
+        "line": key.line,
+        "kind": key.kind or None,
+        "bits": key.bits or None,
+        "sha256": key.sha256 or None,
+        "md5": key.md5 or None,
+        "comment": key.comment or None,
+        "options": key.before or None,
+        "passphrase": key.locked if key.half is Half.PRIVATE else None,
+        "certificate": _signed_document(key.signed) if key.signed else None,
+        "faults": [fault.value for fault in key.faults],
+    }
+
+
+def _signed_document(signed: Signed) -> dict[str, Any]:
+    return {
+        "for": signed.kind,
+        "principals": list(signed.principals),
+        "serial": signed.serial,
+        "id": signed.key_id,
+        "since": signed.since.isoformat() if signed.since else None,
+        "until": signed.until.isoformat() if signed.until else None,
+        "critical": dict(signed.critical),
+        "extensions": list(signed.extensions),
+        "authority": signed.authority,
+    }
+
+
+def made(page: Page, key: NewKey) -> None:
+    """Where the two halves of a new key are, and what comes next."""
+    public = key.public
+    page.wrapped(f"{key.path}: the private half, {LOCKS[key.locked]}. It stays on this machine.", label="made")
+    page.wrapped(f"{key.public_path}: the public half, which guests and the estate file get.", label="made")
+    page.wrapped(f"{public.kind} with {public.bits} bits, {public.fingerprint}", label="key")
+    page.wrapped(f"write {key.public_path} under the person's keys in the estate file, then nightlatch draft", label="next")
+
+
+def converted(page: Page, found: ConvertedKey) -> None:
+    """What was written, and what the form does not carry on."""
+    half = "private" if found.form.is_private else "public"
+    lock = f", {LOCKS[found.locked]}" if found.form.is_private else ""
+    if found.path is not None:
+        page.wrapped(f"{found.path}: the {half} half in the form {NAMES[found.form]}{lock}", label="written")
+    page.wrapped(f"{found.public.kind} with {found.public.bits} bits, {found.public.fingerprint}", label="key")
+    if found.change.half_left:
+        page.wrapped("This form holds the public half only; the private one stays where it is.", style="note")
+    if found.change.lost_comment:
+        page.wrapped(f'This form has no comment: "{in_one_line(found.change.lost_comment)}" is not in it.', style="note")
