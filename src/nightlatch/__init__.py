@@ -46,6 +46,7 @@ if TYPE_CHECKING:
     from nightlatch.ops.reach import GuestReach, Look, Reach, look_at, reach
     from nightlatch.ops.script import change_script
     from nightlatch.ops.settings import effective_settings
+    from nightlatch.ops.sign import SignedKey, sign_key
     from nightlatch.ops.stolen import Stolen, stolen
     from nightlatch.ops.suppose import Supposed, suppose, suppose_target
     from nightlatch.ops.survey import survey, survey_script, survey_target
@@ -86,6 +87,7 @@ _NAMES = {
     "ops.reach": ("Look", "Reach", "GuestReach", "look_at", "reach"),
     "ops.script": ("change_script",),
     "ops.settings": ("effective_settings",),
+    "ops.sign": ("SignedKey", "sign_key"),
     "ops.stolen": ("Stolen", "stolen"),
     "ops.suppose": ("Supposed", "suppose", "suppose_target"),
     "ops.survey": ("survey", "survey_script", "survey_target"),
@@ -124,6 +126,7 @@ __all__ = [
     "ProvedDraft",
     "Reach",
     "SearchResult",
+    "SignedKey",
     "Stolen",
     "Supposed",
     "Why",
@@ -162,6 +165,7 @@ __all__ = [
     "reach",
     "read_baseline",
     "read_evidence",
+    "sign_key",
     "stolen",
     "suppose",
     "suppose_target",

@@ -1,4 +1,4 @@
-"""The commands for key files: `key inspect`, `key make`, `key convert`."""
+"""The commands for key files: `key inspect`, `key make`, `key convert`, `key sign`."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from pathlib import Path
 import click
 
 from nightlatch.cli import prompts
-from nightlatch.cli.options import as_of, faults, form_of, now
+from nightlatch.cli.options import as_of, estate_of, faults, form_of, now
 
 FORMS = ("line", "rfc4716", "spki", "openssh", "pkcs1", "pkcs8", "ppk")
 
@@ -25,7 +25,7 @@ passphrase_file = click.option(
 
 @click.group()
 def key() -> None:
-    """Look into key files, make keys, write them in other forms.
+    """Look into key files, make keys, write them in other forms, sign them.
 
     A private half is never shown, and no file is ever written over.
     """
@@ -150,3 +150,47 @@ def convert(file: Path, form: str, out: Path | None, lock: bool, word_file: Path
             click.echo(found.content, nl=False)
         else:
             report.converted(page.Page(page.console()), found)
+
+
+@key.command()
+@click.argument("person")
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option(
+    "--by", "authority", type=click.Path(path_type=Path), metavar="FILE", required=True, help="The authority's private half."
+)
+@click.option("--days", type=int, default=30, help="For how long at most (30); grants that end earlier end it earlier.")
+@click.option("--out", type=click.Path(path_type=Path), metavar="FILE", help="The certificate's file (where ssh looks for it).")
+@click.option(
+    "--estate",
+    "estate_file",
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="FILE",
+    default=Path("estate.yaml"),
+    help="The estate file with the person's grants (estate.yaml).",
+)
+@passphrase_file
+@as_of
+def sign(
+    person: str,
+    file: Path,
+    authority: Path,
+    days: int,
+    out: Path | None,
+    estate_file: Path,
+    word_file: Path | None,
+    as_of: datetime | None,
+) -> None:
+    """Make a certificate of the public half in FILE, for what the estate grants PERSON by certificate.
+
+    Principals, callers, command and last day come from the grants. The authority's private half needs a passphrase.
+    """
+    with faults():
+        from nightlatch.ops.sign import sign_key
+        from nightlatch.report import key as report
+        from nightlatch.report import page
+
+        word = _from_file(word_file) if word_file else None
+        asking = (lambda path, number: word if not number else None) if word else _asked
+        estate = estate_of(estate_file)
+        found = sign_key(estate, person, file, authority, now(as_of), asking, days=days, out=out)
+        report.signed(page.Page(page.console()), found)

@@ -162,9 +162,9 @@ def make_key(path: Path, kind: str, bits: int | None, comment: str, passphrase: 
         content = written_private(key, Form.OPENSSH, passphrase.encode() if passphrase else None, os.urandom)
     except KeyFault as error:
         raise NightlatchError(str(error)) from None
-    _put(path, content, PRIVATE_MODE)
+    put_new(path, content, PRIVATE_MODE)
     try:
-        _put(public_path, written_public(key.public, Form.LINE), PUBLIC_MODE)
+        put_new(public_path, written_public(key.public, Form.LINE), PUBLIC_MODE)
     except NightlatchError:
         path.unlink()  # it was made a moment ago, and nobody has its public half
         raise
@@ -181,7 +181,7 @@ def refuse_existing(path: Path) -> Path:
         raise NightlatchError(f"{path} is to hold a private half; a name that says public would have it given away")
     for each in (path, public_path):
         if os.path.lexists(each):
-            raise RefusedError(f"{each} is there already; a key is never written over: take another name")
+            raise RefusedError(f"{each} is there already, and no file is written over: take another name")
     return public_path
 
 
@@ -190,12 +190,12 @@ def named_public(path: Path) -> bool:
     return path.suffix == ".pub" or "public" in path.name.lower()
 
 
-def _put(path: Path, content: bytes, mode: int) -> None:
+def put_new(path: Path, content: bytes, mode: int) -> None:
     """Write a new file, whole or not at all. Raises RefusedError where there is one, NightlatchError where none can be made."""
     try:
         descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, mode)
     except FileExistsError:
-        raise RefusedError(f"{path} is there already; a key is never written over: take another name") from None
+        raise RefusedError(f"{path} is there already, and no file is written over: take another name") from None
     except OSError as error:
         raise NightlatchError(f"{path} can't be written: {error.strerror}") from None
     try:
@@ -233,7 +233,7 @@ def _public(path: Path, raw: bytes, form: Form, out: Path | None, ask: Ask) -> C
     public = _read(path, raw, ask)[0].public if private else read_public(raw)
     content = written_public(public, form)
     if out is not None:
-        _put(out, content, PUBLIC_MODE)
+        put_new(out, content, PUBLIC_MODE)
     change = KeyChange(public.comment if form is Form.SPKI else "", half_left=private)
     return ConvertedKey(path, came or Form.LINE, form, public, False, out, b"" if out else content, change)
 
@@ -262,6 +262,19 @@ def _locked_pem(content: bytes, passphrase: bytes) -> bytes:
     return done.stdout
 
 
+def content_of(path: Path) -> bytes:
+    """The bytes of a file. Raises UnreadableError."""
+    return _content(path)[0]
+
+
+def opened_key(path: Path, ask: Ask) -> PrivateKey:
+    """The private half in a file. Raises UnreadableError, NightlatchError where there is none or nothing opens it."""
+    try:
+        return _read(path, content_of(path), ask)[0]
+    except KeyFault as error:
+        raise _fault(path, error) from None
+
+
 def _read(path: Path, raw: bytes, ask: Ask) -> tuple[PrivateKey, bytes | None]:
     """The private half, with the passphrase that opened it."""
     try:
@@ -281,8 +294,8 @@ def _private(path: Path, raw: bytes, form: Form, out: Path, ask: Ask, lock: str 
     word = word or (lock.encode() if lock else None)
     came = form_of(raw)
     if os.path.lexists(out):
-        raise RefusedError(f"{out} is there already; a key is never written over: take another name")
+        raise RefusedError(f"{out} is there already, and no file is written over: take another name")
     content = written_private(key, form, None if form is Form.PKCS8 else word, os.urandom)
-    _put(out, _locked_pem(content, word) if form is Form.PKCS8 and word else content, PRIVATE_MODE)
+    put_new(out, _locked_pem(content, word) if form is Form.PKCS8 and word else content, PRIVATE_MODE)
     change = KeyChange(key.comment if form in (Form.PKCS1, Form.PKCS8) else "")
     return ConvertedKey(path, came, form, key.public, word is not None, out, change=change)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
+from nightlatch.access.credentials import Unlimited
 from nightlatch.keys.forms import NAMES, Form
 from nightlatch.keys.told import NOTES, SHORT_RSA, Fault, Half, Signed, ToldKey
 from nightlatch.report.page import Page
@@ -12,6 +13,7 @@ from nightlatch.report.safe import in_one_line
 
 if TYPE_CHECKING:
     from nightlatch.ops.key import ConvertedKey, InspectedFile, NewKey
+    from nightlatch.ops.sign import SignedKey
 
 MOST_KEYS = 40
 LOCKS = {True: "a passphrase is on it", False: "no passphrase is on it", None: "it can't be told whether a passphrase is on it"}
@@ -84,7 +86,7 @@ def _signed(signed: Signed) -> Iterator[tuple[str, str]]:
     yield "id", f"{signed.key_id or '(none)'}, serial {signed.serial}"
     yield "signed by", signed.authority
     for name, value in signed.critical:
-        yield "limited by", f"{name} {value}".strip()
+        yield "limited", f"{name} {value}".strip()
     yield "allows", ", ".join(signed.extensions) or "nothing besides a session"
 
 
@@ -161,3 +163,25 @@ def converted(page: Page, found: ConvertedKey) -> None:
         page.wrapped("This form holds the public half only; the private one stays where it is.", style="note")
     if found.change.lost_comment:
         page.wrapped(f'This form has no comment: "{in_one_line(found.change.lost_comment)}" is not in it.', style="note")
+
+
+UNLIMITED = {
+    Unlimited.HIDDEN_CALLERS: "It does not limit callers: the guests do not see their own addresses.",
+    Unlimited.MANY_CALLERS: "It does not limit callers: they are too many ranges for a certificate.",
+    Unlimited.SEVERAL_POWERS: "It does not limit the session: the grants give several, and a certificate has room for one.",
+    Unlimited.FOLDER: "It lets only files through, but from any folder: the folder is limited on the guest.",
+}
+
+
+def signed(page: Page, made: SignedKey) -> None:
+    """Where a certificate is, what it says, why it ends when it does, and what it could not be limited to."""
+    assert made.key.signed is not None
+    page.wrapped(f"{made.path}: a certificate for {made.wanted.person}'s key, beside which ssh finds it", label="made")
+    page.wrapped(f"{made.key.kind} with {made.key.bits} bits, {made.key.sha256}", label="key")
+    for label, text in _signed(made.key.signed):
+        page.wrapped(in_one_line(text), label=label)
+    page.wrapped(", ".join(made.wanted.guests), label="guests")
+    if made.ends_with_grants:
+        page.wrapped(f"It ends with the grants, before {made.days} days are over.", style="note")
+    for why in made.wanted.unlimited:
+        page.wrapped(UNLIMITED[why], style="medium")

@@ -1,0 +1,111 @@
+"""Sign a person's key: a certificate that says what the estate grants by certificate, and ends with it."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from pathlib import Path
+
+from nightlatch.access.credentials import WantedCertificate, wanted_certificate
+from nightlatch.estate.model import Estate
+from nightlatch.faults import NightlatchError, RefusedError, nearest
+from nightlatch.formats.keys import KeyFault
+from nightlatch.keys.forms import read_public
+from nightlatch.keys.signed import UserCertificate, sign
+from nightlatch.keys.told import CERTIFICATE, ToldKey, told
+from nightlatch.ops.key import PUBLIC_MODE, Ask, content_of, opened_key, put_new
+
+__all__ = ["SignedKey", "sign_key"]
+
+DAYS, MOST_DAYS = 30, 3650
+EARLY = timedelta(minutes=5)  # for clocks that differ
+
+
+@dataclass(frozen=True, slots=True)
+class SignedKey:
+    """A certificate that was made: its file, what it says as it was read back, and what the grants wanted of it."""
+
+    path: Path
+    key: ToldKey
+    wanted: WantedCertificate
+    days: int
+    ends_with_grants: bool
+
+
+def certificate_path(path: Path) -> Path:
+    """Where ssh looks for the certificate of a key in this file (ssh_config(5), CertificateFile)."""
+    return path.with_name(f"{path.name.removesuffix('.pub')}-cert.pub")
+
+
+def sign_key(
+    estate: Estate,
+    person: str,
+    path: Path,
+    authority: Path,
+    at: datetime,
+    passphrase: Ask,
+    *,
+    days: int = DAYS,
+    out: Path | None = None,
+) -> SignedKey:
+    """Sign the public half in `path` for a person of the estate, with the authority's private half, which has a passphrase.
+
+    Raises RefusedError where the certificate's file is there, the key is not the person's, the authority is another than the
+    estate's or has no passphrase, or no grant asks for a certificate; NightlatchError, UnreadableError for all else.
+    """
+    wanted = _wanted(estate, person, at)
+    if not 1 <= days <= MOST_DAYS:
+        raise NightlatchError(f"a certificate is made for 1 to {MOST_DAYS} days, not for {days}")
+    try:
+        key = read_public(content_of(path))
+    except KeyFault as error:
+        raise NightlatchError(f"{path}: {error}") from None
+    own = estate.principals[person].keys
+    if own and key.blob not in {each.blob for each in own}:
+        raise RefusedError(f"{path} is none of the keys that {person} has in the estate file")
+    signer = opened_key(authority, passphrase)
+    if signer.public.blob != estate.authorities[wanted.authority].blob:
+        raise RefusedError(f"{authority} is another key than that of authority {wanted.authority} in the estate file")
+    if not signer.locked:
+        lock = f"nightlatch key convert {authority} --to openssh --lock --out FILE"
+        raise RefusedError(f"{authority} has no passphrase: whoever has the file makes himself certificates. {lock} puts one on")
+    last = at + timedelta(days=days)
+    until = min(last, wanted.until) if wanted.until is not None else last
+    said = UserCertificate(
+        f"{person} of {estate.name}",
+        int.from_bytes(os.urandom(8), "big") >> 1,
+        wanted.principals,
+        at - EARLY,
+        until,
+        wanted.callers.prefixes() if wanted.callers is not None else (),
+        wanted.command,
+        wanted.allows,
+    )
+    try:
+        line = sign(key, said, signer)
+    except KeyFault as error:
+        raise NightlatchError(f"{path}: {error}") from None
+    target = out or certificate_path(path)
+    put_new(target, line, PUBLIC_MODE)
+    (made,) = told(line, at)
+    assert CERTIFICATE.encode() in line
+    return SignedKey(target, made, wanted, days, until < last)
+
+
+def _wanted(estate: Estate, person: str, at: datetime) -> WantedCertificate:
+    """What a certificate of the person has to say. Raises NightlatchError, RefusedError."""
+    found = estate.principals.get(person)
+    if found is None:
+        near = nearest(person, sorted(estate.principals))
+        raise NightlatchError(
+            f'nobody is called "{person[:40]}" in the estate file' + (f'; did you mean "{near}"?' if near else "")
+        )
+    if found.certificate is None:
+        raise RefusedError(
+            f"{found.origin}: {person} has no certificate; write certificate: {{authority: ..., principals: [...]}}"
+        )
+    wanted = wanted_certificate(estate, found, at)
+    if wanted is None:
+        raise RefusedError(f"no grant that counts on {at:%Y-%m-%d} lets {person} in with a certificate")
+    return wanted

@@ -1,0 +1,115 @@
+"""Certificates that are made of grants: real logins get in with them where, when and as what the grants say, and not otherwise."""
+
+from __future__ import annotations
+
+import subprocess
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from nightlatch.lab.machine import Guest, Node, environment
+from nightlatch.lab.tools import run
+from tests.live.station import Station, ssh
+
+pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "systemctl", root=True)
+WORD = "under the fourth plank"
+MARA = "mara: {keys: [mara.pub]}"
+CERTIFIED = "authorities: {crew: crew.pub}\n"
+
+
+@pytest.fixture(scope="module")
+def gauge(station: Station) -> Guest:
+    """A guest that trusts the authority `crew`."""
+    word = station.folder / "word"
+    word.touch(0o600)
+    word.write_text(WORD + "\n")
+    station.nightlatch("key", "make", "crew", "--passphrase-file", "word")
+    guest = station.guest("gauge", config="TrustedUserCAKeys /etc/ssh/crew.pub\n")
+    guest.image.write("/etc/ssh/crew.pub", (station.folder / "crew.pub").read_text())
+    guest.boot()
+    guest.until_listening()
+    return guest
+
+
+@pytest.fixture(scope="module")
+def boat(station: Station) -> Node:
+    """Somebody out in the field."""
+    return station.lab.node("boat", {"field": ["203.0.113.20/24"]})
+
+
+def estate(station: Station, grants: str, principals: str = "mara") -> Path:
+    path = station.estate(grants)
+    right = f"mara: {{certificate: {{authority: crew, principals: [{principals}]}}}}"
+    path.write_text(path.read_text().replace(MARA, right).replace("places:", CERTIFIED + "places:", 1))
+    return path
+
+
+def gets_in(station: Station, guest: Guest, account: str, node: Node, kind: str) -> str:
+    """What a login with the certificate prints; empty where none is let in."""
+    words = ssh("BatchMode=yes", "IdentitiesOnly=yes", "ConnectTimeout=5", "LogLevel=ERROR")
+    words += ["-i", str(station.folder / f"held-{kind}"), f"{account}@192.168.56.21", "echo", "in"]
+    done = subprocess.run(
+        node.words(*words), capture_output=True, text=True, timeout=60, stdin=subprocess.DEVNULL, env=environment({})
+    )
+    return done.stdout.strip()
+
+
+# Grants, principals, when and for how long it is made; then account, from where, and what a login prints.
+SCENES = (
+    ("let: mara, into: gauge, by: ssh, from: bench, with: certificate", "mara", (), "mara", "desk", "in"),
+    ("let: mara, into: gauge, by: ssh, from: bench, with: certificate", "mara", (), "mara", "boat", ""),
+    ("let: mara, into: gauge, by: ssh, from: bench, with: certificate", "mara", (), "joon", "desk", ""),
+    ("let: mara, into: gauge, by: ssh, from: bench, with: certificate", "mara, joon", (), "joon", "desk", "in"),
+    ("let: mara, into: gauge, by: ssh, from: [bench, field], with: certificate", "mara", (), "mara", "boat", "in"),
+    ("let: mara, into: gauge, by: ssh, from: anywhere, with: certificate", "mara", (), "mara", "boat", "in"),
+    ("let: mara, into: gauge, by: ssh, from: bench, with: certificate, until: 2026-11-30", "mara", ("--as-of", "2026-11-29"), "mara", "desk", ""),
+    ("let: mara, into: gauge, by: ssh, from: bench, with: certificate", "mara", ("--as-of", "2026-01-01"), "mara", "desk", ""),
+    (
+        "let: mara, into: gauge, by: ssh, from: bench, with: certificate, only: {command: /bin/echo the tide}",
+        "mara", (), "mara", "desk", "the tide",
+    ),
+    ("let: mara, into: gauge, by: ssh, from: bench, with: certificate, only: {files: /srv}", "mara", (), "mara", "desk", "This service allows sftp connections only."),
+)  # fmt: skip
+
+
+def test_logins_with_certificates(station: Station, gauge: Guest, boat: Node, tell: Callable[[str], None]) -> None:
+    nodes = {"desk": station.desk, "boat": boat}
+    tried, wrong = 0, []
+    for kind in (("ed25519",), ("rsa", "-b", "2048"), ("ecdsa", "-b", "256")):
+        run("ssh-keygen", "-q", "-t", *kind, "-N", "", "-f", str(station.folder / f"held-{kind[0]}"))
+        for grants, principals, when, account, node, wanted in SCENES if kind[0] == "ed25519" else SCENES[:3]:
+            path = estate(station, grants, principals)
+            held = f"held-{kind[0]}.pub"
+            (station.folder / f"held-{kind[0]}-cert.pub").unlink(missing_ok=True)
+            words = ("key", "sign", "mara", held, "--by", "crew", "--passphrase-file", "word", "--estate", path.name)
+            said = station.nightlatch(*words, *when)
+            assert "guests     gauge" in said, said
+            found = gets_in(station, gauge, account, nodes[node], kind[0])
+            tried += 1
+            if found != wanted:
+                wrong.append(f"{kind[0]}, {account} from {node}: {grants}: {found!r} where {wanted!r} was meant\n{said}")
+    tell(f"logins with certificates: {tried}, {len(wrong)} otherwise than meant")
+    assert not wrong, "\n".join(wrong)
+
+
+@pytest.mark.parametrize(
+    "words, told",
+    [
+        (("mara", "other.pub", "--by", "other"), "is another key than that of authority crew"),
+        (("mara", "other.pub", "--by", "bare"), "bare has no passphrase: whoever has the file makes himself certificates"),
+        (("joon", "joon.pub", "--by", "crew"), "joon has no certificate"),
+        (("maro", "other.pub", "--by", "crew"), 'did you mean "mara"'),
+        (("mara", "other.pub", "--by", "crew", "--as-of", "2099-01-02"), "no grant that counts on 2099-01-02"),
+        (("mara", "other.pub", "--by", "crew", "--days", "0"), "for 1 to 3650 days"),
+        (("mara", "word", "--by", "crew"), "word: "),
+    ],
+)
+def test_what_is_not_signed(station: Station, gauge: Guest, words: tuple[str, ...], told: str) -> None:
+    path = estate(station, "let: mara, into: gauge, by: ssh, from: bench, with: certificate, until: 2099-01-01")
+    if "bare" in words:
+        run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(station.folder / "bare"))
+        path.write_text(path.read_text().replace("crew: crew.pub", "crew: bare.pub"))
+    said = station.nightlatch("key", "sign", *words, "--passphrase-file", "word", "--estate", path.name, code=None)
+    assert told in said
+    assert not (station.folder / "other-cert.pub").exists()
