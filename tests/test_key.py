@@ -23,6 +23,8 @@ from nightlatch.formats.keys import KeyFault
 from nightlatch.keys.forms import Form, read_private, read_public, written_private, written_public
 from nightlatch.keys.halves import PrivateKey
 from nightlatch.keys.made import make
+from nightlatch.keys.revoked import RevokedCertificate, RevokedList, extended
+from nightlatch.keys.revoked import read as read_list
 from nightlatch.keys.told import told
 from tests.canaries import windows
 from tests.commands import COMMANDS, Done
@@ -210,3 +212,35 @@ def test_broken_files_are_told_and_nothing_else(key: PrivateKey, form: Form, dat
     for reading in (read_private, read_public, lambda raw: told(raw, AT)):
         with contextlib.suppress(KeyFault):
             reading(bytes(raw))
+
+
+@settings(max_examples=200, deadline=None)
+@given(some.data())
+def test_a_broken_list_is_told_and_nothing_else(data: some.DataObject) -> None:
+    whole = extended(RevokedList(comment="station"), [KEYS[0].public], [RevokedCertificate(KEYS[1].public.blob, 7, "x")], AT)
+    whole = extended(read_list(whole), [], [RevokedCertificate(KEYS[1].public.blob, 0, "by name")], AT)
+    assert read_list(whole).number == 2
+    raw = bytearray(whole)
+    for _ in range(data.draw(some.integers(1, 3))):
+        at = data.draw(some.integers(0, len(raw) - 1))
+        raw[at : at + data.draw(some.integers(0, 3))] = data.draw(some.binary(max_size=4))
+    with contextlib.suppress(KeyFault):
+        read_list(bytes(raw))
+
+
+def test_what_is_not_put_on_a_list(place: Path) -> None:
+    (place / "text").write_bytes(written_public(KEYS[0].public, Form.LINE))
+    for words, said in (
+        (["text", "--list", "text"], "no list of revoked keys in OpenSSH's binary form"),
+        (["word", "--list", "new"], "word: "),
+        (["--list", "new"], "there is no such list"),
+        (["text", "--list", "nowhere/new"], "can't be written"),
+    ):
+        done = run(place, "revoke", *words)
+        assert done.returncode in (2, 3)
+        assert said in done.stderr
+    assert sorted(each.name for each in place.iterdir()) == ["text", "word"]
+    assert run(place, "revoke", "text", "--list", "new").returncode == 0
+    first = (place / "new").read_bytes()
+    assert "was there" in run(place, "revoke", "text", "--list", "new").stdout
+    assert (place / "new").read_bytes() == first

@@ -44,6 +44,7 @@ if TYPE_CHECKING:
         undo_perimeter,
     )
     from nightlatch.ops.reach import GuestReach, Look, Reach, look_at, reach
+    from nightlatch.ops.revoke import Revocation, revoke_keys
     from nightlatch.ops.script import change_script
     from nightlatch.ops.settings import effective_settings
     from nightlatch.ops.sign import SignedKey, sign_key
@@ -87,6 +88,7 @@ _NAMES = {
     "ops.reach": ("Look", "Reach", "GuestReach", "look_at", "reach"),
     "ops.script": ("change_script",),
     "ops.settings": ("effective_settings",),
+    "ops.revoke": ("Revocation", "revoke_keys"),
     "ops.sign": ("SignedKey", "sign_key"),
     "ops.stolen": ("Stolen", "stolen"),
     "ops.suppose": ("Supposed", "suppose", "suppose_target"),
@@ -125,6 +127,7 @@ __all__ = [
     "PerimeterDraft",
     "ProvedDraft",
     "Reach",
+    "Revocation",
     "SearchResult",
     "SignedKey",
     "Stolen",
@@ -165,6 +168,7 @@ __all__ = [
     "reach",
     "read_baseline",
     "read_evidence",
+    "revoke_keys",
     "sign_key",
     "stolen",
     "suppose",

@@ -15,12 +15,14 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from nightlatch.faults import NightlatchError, RefusedError
 from nightlatch.formats.keys import KeyFault
-from nightlatch.keys.forms import Form, read_private, written_private
+from nightlatch.keys.forms import Form, read_private, read_public, written_private
 from nightlatch.keys.halves import PassphraseFault, seed_of
 from nightlatch.keys.made import make
-from nightlatch.keys.told import Half
+from nightlatch.keys.revoked import RevokedList
+from nightlatch.keys.told import Half, certificate_of
 from nightlatch.ops import key as ops
 from nightlatch.ops.key import convert_key, inspect_key
+from nightlatch.ops.revoke import revoke_keys
 from tests.budget import sample
 
 pytestmark = pytest.mark.judge("ssh-keygen", "puttygen", "openssl")
@@ -264,3 +266,53 @@ def test_an_ed25519_key_whose_last_byte_is_nothing(place: Path) -> None:
         read_private(written_private(key, Form.PPK, b"x", os.urandom), b"y")
     with pytest.raises(KeyFault):
         read_private(path.read_bytes().replace(b"Comment: short", b"Comment: shorn"))
+
+
+def test_lists_of_revoked_keys(place: Path) -> None:
+    """Lists that ssh-keygen made, put on by us, and asked by ssh-keygen of every key and certificate."""
+    called("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(place / "signer"))
+    called("ssh-keygen", "-q", "-t", "ecdsa", "-N", "", "-f", str(place / "signer2"))
+    subjects: list[Path] = []
+    for number in range(14):
+        path = place / f"r{number}"
+        called("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", f"key {number}", "-f", str(path))
+        serial = (0, 5, 6, 7, 40, 41, 43, 2**63 + 1)[number % 8]
+        by = str(place / ("signer" if number % 3 else "signer2"))
+        called("ssh-keygen", "-q", "-s", by, "-I", f"id {number}", "-n", "mara", "-z", str(serial), f"{path}.pub")
+        subjects += [path.with_name(f"r{number}.pub"), path.with_name(f"r{number}-cert.pub")]
+    rules = ("serial: 5-6", "serial: 40\nserial: 41\nserial: 43\nserial: 45", "id: id 8", "", "serial: 9223372036854775809")
+    asked = revoked = 0
+    for number, rule in enumerate(rules):
+        path = place / f"list{number}"
+        if rule:
+            (place / "rules").write_text(rule + "\n")
+            ca = ("-s", str(place / "signer.pub")) if number % 2 == 0 else ("-s", "none")
+            called("ssh-keygen", "-q", "-k", "-f", str(path), *ca, "-z", "6", str(place / "rules"))
+            (place / "hashes").write_text("hash: " + read_public((place / "r3.pub").read_bytes()).fingerprint + "\n")
+            called("ssh-keygen", "-q", "-k", "-u", "-f", str(path), *ca, "-z", "7", str(place / "hashes"))
+        before = {each for each in subjects if is_revoked(path, each)} if rule else set()
+        for step in (subjects[number::7], subjects[number + 1 :: 9]):
+            found = revoke_keys(path, step, AT)
+            for each in found.files:
+                assert each.was_there is (each.path in before), (rule, each)
+            for subject in subjects:
+                theirs = is_revoked(path, subject)
+                ours = on_list(found.list, subject)
+                assert theirs is ours, (rule, subject, found.list)
+                asked, revoked = asked + 1, revoked + theirs
+                assert theirs or (subject not in step and subject not in before)
+            before = {each for each in subjects if is_revoked(path, each)}
+        again = revoke_keys(path, step, AT)
+        assert (again.list.number, all(each.was_there for each in again.files)) == (found.list.number, True)
+    assert asked > 2 * revoked > 100, (asked, revoked)
+    print(f"lists of revoked keys: {asked} asked, {revoked} on them")
+
+
+def is_revoked(path: Path, subject: Path) -> bool:
+    return "REVOKED" in called("ssh-keygen", "-Q", "-f", str(path), str(subject), check=False)
+
+
+def on_list(found: RevokedList, subject: Path) -> bool:
+    """What sshd takes as on a list: the certificate, the key in it, or the key that signed it."""
+    signed = certificate_of(subject.read_bytes())
+    return found.has(signed) if signed is not None else found.has_key(read_public(subject.read_bytes()))

@@ -20,12 +20,15 @@ CERTIFIED = "authorities: {crew: crew.pub}\n"
 
 @pytest.fixture(scope="module")
 def gauge(station: Station) -> Guest:
-    """A guest that trusts the authority `crew`."""
+    """A guest that trusts the authority `crew`, with a list of revoked keys."""
     word = station.folder / "word"
     word.touch(0o600)
     word.write_text(WORD + "\n")
     station.nightlatch("key", "make", "crew", "--passphrase-file", "word")
-    guest = station.guest("gauge", config="TrustedUserCAKeys /etc/ssh/crew.pub\n")
+    run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(station.folder / "nothing"))
+    station.nightlatch("key", "revoke", "nothing.pub", "--list", "revoked.krl")
+    guest = station.guest("gauge", config="TrustedUserCAKeys /etc/ssh/crew.pub\nRevokedKeys /etc/ssh/revoked.krl\n")
+    guest.image.write("/etc/ssh/revoked.krl", (station.folder / "revoked.krl").read_bytes())
     guest.image.write("/etc/ssh/crew.pub", (station.folder / "crew.pub").read_text())
     guest.boot()
     guest.until_listening()
@@ -113,3 +116,18 @@ def test_what_is_not_signed(station: Station, gauge: Guest, words: tuple[str, ..
     said = station.nightlatch("key", "sign", *words, "--passphrase-file", "word", "--estate", path.name, code=None)
     assert told in said
     assert not (station.folder / "other-cert.pub").exists()
+
+
+def test_a_revoked_certificate_opens_nothing(station: Station, gauge: Guest) -> None:
+    """One of two certificates, then the key of both."""
+    path = estate(station, "let: mara, into: gauge, by: ssh, from: bench, with: certificate")
+    for kind in ("one", "two"):
+        run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(station.folder / f"held-{kind}"))
+        words = ("key", "sign", "mara", f"held-{kind}.pub", "--by", "crew", "--passphrase-file", "word", "--estate", path.name)
+        station.nightlatch(*words)
+    for number, (revoked, one, two) in enumerate((("", "in", "in"), ("held-one-cert.pub", "", "in"), ("held-two.pub", "", ""))):
+        said = station.nightlatch("key", "revoke", *([revoked] if revoked else []), "--list", "revoked.krl")
+        assert f"number {number + 1} " in said
+        (gauge.root / "etc/ssh/revoked.krl").write_bytes((station.folder / "revoked.krl").read_bytes())
+        found = [gets_in(station, gauge, "mara", station.desk, kind) for kind in ("one", "two")]
+        assert found == [one, two], (revoked, said)

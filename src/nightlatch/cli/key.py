@@ -1,4 +1,4 @@
-"""The commands for key files: `key inspect`, `key make`, `key convert`, `key sign`."""
+"""The commands for key files: `key inspect`, `key make`, `key convert`, `key sign`, `key revoke`."""
 
 from __future__ import annotations
 
@@ -25,9 +25,9 @@ passphrase_file = click.option(
 
 @click.group()
 def key() -> None:
-    """Look into key files, make keys, write them in other forms, sign them.
+    """Look into key files, make keys, convert, sign and revoke them.
 
-    A private half is never shown, and no file is ever written over.
+    A private half is never shown, and no key file is ever written over.
     """
 
 
@@ -194,3 +194,19 @@ def sign(
         estate = estate_of(estate_file)
         found = sign_key(estate, person, file, authority, now(as_of), asking, days=days, out=out)
         report.signed(page.Page(page.console()), found)
+
+
+@key.command()
+@click.argument("files", nargs=-1, type=click.Path(path_type=Path))
+@click.option("--list", "path", type=click.Path(path_type=Path), metavar="FILE", required=True, help="The list of revoked keys.")
+def revoke(files: tuple[Path, ...], path: Path) -> None:
+    """Put the keys and certificates in FILES on a list of revoked ones, which sshd reads as RevokedKeys.
+
+    The list is made where there is none. Without FILES, say what is on it.
+    """
+    with faults():
+        from nightlatch.ops.revoke import revoke_keys
+        from nightlatch.report import key as report
+        from nightlatch.report import page
+
+        report.revoked(page.Page(page.console()), revoke_keys(path, tuple(dict.fromkeys(files)), now(None)))

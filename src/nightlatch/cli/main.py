@@ -30,7 +30,7 @@ COMMANDS = {
     "exposure": ("exposure", "Show who gets through to which port of which guest, by which rule."),
     "find": ("addresses", "Find a guest by its name or hardware address."),
     "keep": ("changes", "Keep what is on the latch of a live guest."),
-    "key": ("key", "Look into key files, make keys, write them in other forms, sign them."),
+    "key": ("key", "Look into key files, make keys, convert, sign and revoke them."),
     "meet": ("reach", "Compare a guest's host keys with its console, and pin them."),
     "new": ("estate_file", "Write an estate file to start from, empty or from guests."),
     "pending": ("changes", "List what is on the latch, where, since when, for how long."),

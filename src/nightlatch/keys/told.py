@@ -11,6 +11,7 @@ from enum import Enum
 
 from nightlatch.formats.keys import TYPES, KeyFault, PublicKey, decode, private_kind
 from nightlatch.keys.forms import Form, form_of, read_private, read_public
+from nightlatch.keys.revoked import RevokedCertificate
 
 CERTIFICATE = "-cert-v01@openssh.com"
 _WORDS = re.compile(rf"(?<!\S)({'|'.join(re.escape(each) for each in TYPES)})\s+(AAAA[A-Za-z0-9+/]+={{0,3}})(?:[ \t]+(.*))?")
@@ -206,6 +207,25 @@ def _certificate(found: re.Match[str], line: int, at: datetime) -> ToldKey:
     late = (Fault.ENDED,) if until is not None and until <= at else (Fault.NOT_YET,) if since is not None and since > at else ()
     words = (key.kind, key.bits, key.fingerprint, md5(key.blob), (found[3] or "").strip())
     return ToldKey(Half.CERTIFICATE, Form.LINE, line, *words, signed=signed, faults=(*late, *_weak(key.kind, key.bits)))
+
+
+def certificate_of(raw: bytes) -> RevokedCertificate | None:
+    """The certificate of a file as lists of revoked ones name it; None where the file holds none. Raises KeyFault."""
+    from cryptography.exceptions import UnsupportedAlgorithm
+    from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat, SSHCertificate, load_ssh_public_identity
+
+    found = _SIGNED.search(raw.decode("utf-8", "replace"))
+    if found is None:
+        return None
+    try:
+        read = load_ssh_public_identity(f"{found[1]} {found[2]}".encode())
+        assert isinstance(read, SSHCertificate)
+        outer = read.signature_key().public_bytes(Encoding.OpenSSH, PublicFormat.OpenSSH).decode().split(" ")
+        inner = read.public_key().public_bytes(Encoding.OpenSSH, PublicFormat.OpenSSH).decode().split(" ")
+    except (ValueError, UnsupportedAlgorithm):
+        raise KeyFault("the certificate can't be read") from None
+    key_id, print_ = read.key_id.decode("utf-8", "replace"), decode(inner[0], inner[1]).fingerprint
+    return RevokedCertificate(decode(outer[0], outer[1]).blob, read.serial, key_id, print_)
 
 
 def _moment(seconds: int) -> datetime | None:

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
 from nightlatch.access.credentials import Unlimited
+from nightlatch.formats.keys import fingerprint
 from nightlatch.keys.forms import NAMES, Form
 from nightlatch.keys.told import NOTES, SHORT_RSA, Fault, Half, Signed, ToldKey
 from nightlatch.report.page import Page
@@ -13,6 +14,7 @@ from nightlatch.report.safe import in_one_line
 
 if TYPE_CHECKING:
     from nightlatch.ops.key import ConvertedKey, InspectedFile, NewKey
+    from nightlatch.ops.revoke import Revocation, RevokedFile
     from nightlatch.ops.sign import SignedKey
 
 MOST_KEYS = 40
@@ -185,3 +187,30 @@ def signed(page: Page, made: SignedKey) -> None:
         page.wrapped(f"It ends with the grants, before {made.days} days are over.", style="note")
     for why in made.wanted.unlimited:
         page.wrapped(UNLIMITED[why], style="medium")
+
+
+def revoked(page: Page, found: Revocation) -> None:
+    """What each file put on a list, what is on it now, and how sshd comes to know of it."""
+    for each in found.files:
+        label = "was there" if each.was_there else "revoked"
+        page.wrapped(f"{in_one_line(str(each.path))}: {in_one_line(_revoked(each))}", label=label)
+    those = found.list
+    certificates = sum(high - low + 1 for _, low, high in those.ranges) + len(those.ids)
+    more = f", {those.others} parts that are not read here" if those.others else ""
+    number = f"number {those.number}" + (f" of {those.made:%Y-%m-%d %H:%M} UTC" if those.made else "")
+    page.wrapped(f"{found.path}: {number}, keys: {len(those.prints)}, certificates: {certificates}{more}", label="list")
+    if any(not each.was_there for each in found.files):
+        page.wrapped(
+            "It counts where sshd has it: copy it to each guest first, then name it there (RevokedKeys). "
+            "A list that is named and missing shuts every key out.",
+            style="note",
+        )
+
+
+def _revoked(each: RevokedFile) -> str:
+    if each.key is not None:
+        return f"{each.key.kind} {each.key.fingerprint}, and every certificate with it"
+    assert each.certificate is not None
+    said = each.certificate
+    by = f"of the authority {fingerprint(said.authority)}"
+    return f"the certificate with serial {said.serial} {by}" if said.serial else f'certificates with the id "{said.key_id}" {by}'
