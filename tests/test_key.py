@@ -104,6 +104,8 @@ def test_a_key_is_made_once(place: Path) -> None:
         (["make", "x"], "nobody is at a terminal to type a passphrase: say --passphrase-file FILE, or --no-passphrase"),
         (["make", "x", "--no-passphrase", "--passphrase-file", "word"], "one or the other"),
         (["make", "x", "--passphrase-file", "open"], "may be read by others"),
+        (["make", "x", "--no-passphrase", "--comment", "a\x1b[2Jb"], "characters that can't be shown"),
+        (["make", "x", "--passphrase-file", "endless"], "more than 1000 characters"),
         (["inspect", "nothing"], "nothing can't be read: No such file"),
         (["inspect", "word"], "word: the file holds no key"),
         (["inspect", "."], "can't be read: Is a directory"),
@@ -119,6 +121,8 @@ def test_what_is_refused_is_said_and_nothing_is_written(place: Path, words: list
     (place / "open").write_text("a word\n")
     (place / "open").chmod(0o644)
     (place / "wrong").touch(0o600)
+    (place / "endless").touch(0o600)
+    (place / "endless").write_text("plank " * 1000)
     (place / "wrong").write_text("another\n")
     key = make("ecdsa", 256, "joon")
     (place / "key").write_bytes(written_private(key, Form.OPENSSH, WORD.encode(), os.urandom))
@@ -157,6 +161,16 @@ def test_what_is_wrong_with_a_file_is_told(place: Path) -> None:
     text = run(place, "inspect", "public-key").stdout
     assert "chmod 600 public-key" in text
     assert "public half of another key" in text
+
+
+def test_a_comment_is_no_command_for_a_terminal(place: Path) -> None:
+    key = replace(KEYS[0], comment="mara\x1b]0;gone\x07\ndesk")
+    (place / "odd").write_bytes(written_private(key, Form.OPENSSH, None, os.urandom))
+    for form in ("line", "rfc4716"):
+        shown = run(place, "convert", "odd", "--to", form).stdout
+        assert "mara?]0;gone? desk" in shown
+        assert shown.replace("\n", "").isprintable()
+    assert run(place, "inspect", "odd").stdout.replace("\n", "").isprintable()
 
 
 def test_many_keys_in_one_file(place: Path) -> None:

@@ -12,6 +12,7 @@ import click
 from nightlatch.cli import prompts
 from nightlatch.cli.options import as_of, estate_of, faults, form_of, now
 
+MOST_WORD = 1000
 FORMS = ("line", "rfc4716", "spki", "openssh", "pkcs1", "pkcs8", "ppk")
 
 passphrase_file = click.option(
@@ -38,7 +39,9 @@ def _from_file(path: Path) -> str:
     with path.open(encoding="utf-8", errors="surrogateescape") as file:
         if stat.S_IMODE(os.fstat(file.fileno()).st_mode) & 0o077:
             raise NightlatchError(f"{path} may be read by others: chmod 600 {path}, and change the passphrase if they could")
-        word = file.readline().rstrip("\r\n")
+        word = file.readline(MOST_WORD + 2).rstrip("\r\n")
+    if len(word) > MOST_WORD:
+        raise NightlatchError(f"{path} has more than {MOST_WORD} characters in its first line; that is no passphrase")
     if not word:
         raise NightlatchError(f"{path} has no passphrase in its first line")
     return word

@@ -129,7 +129,7 @@ def _spki(raw: bytes) -> PublicKey:
 def written_public(key: PublicKey, form: Form) -> bytes:
     """A public half in a form. Raises KeyFault where that form has no such keys."""
     if form is Form.LINE:
-        return (replace(key, comment=" ".join(key.comment.split())).line + "\n").encode()
+        return (replace(key, comment=_shown(key.comment)).line + "\n").encode()
     if form is Form.RFC4716:
         return _rfc4716(key)
     if key.algorithm not in TYPES or form is not Form.SPKI:
@@ -137,10 +137,15 @@ def written_public(key: PublicKey, form: Form) -> bytes:
     return halves.public_numbers(key).public_bytes(Encoding.PEM, PublicFormat.SubjectPublicKeyInfo)
 
 
+def _shown(comment: str) -> str:
+    """A comment on one line, without what a terminal would take for a command: a public half may go there."""
+    return "".join(each if each.isprintable() else "?" for each in " ".join(comment.split()))
+
+
 def _rfc4716(key: PublicKey) -> bytes:
     """RFC 4716, 3: headers in lines of 72 bytes with a backslash at the end of each but the last, then base64."""
     lines = ["---- BEGIN SSH2 PUBLIC KEY ----"]
-    comment = " ".join(key.comment.replace('"', "'").split())
+    comment = _shown(key.comment).replace('"', "'")
     if comment:
         header = f'Comment: "{comment}"'
         parts = [header[at : at + MOST_LINE - 1] for at in range(0, len(header), MOST_LINE - 1)]

@@ -114,6 +114,11 @@ def _fault(path: Path, error: KeyFault) -> NightlatchError:
     return NightlatchError([Fault(f"{path}: {error}")])
 
 
+def as_typed(word: str) -> bytes:
+    """The bytes of a passphrase, those that are no UTF-8 among them."""
+    return word.encode("utf-8", "surrogateescape")
+
+
 def _opened(path: Path, ask: Ask, opening: Callable[[bytes], _T]) -> _T | None:
     """What a passphrase opens, asked again while it is wrong; None where nobody gives one. Raises PassphraseFault."""
     last: PassphraseFault | None = None
@@ -122,7 +127,7 @@ def _opened(path: Path, ask: Ask, opening: Callable[[bytes], _T]) -> _T | None:
         if word is None:
             break
         try:
-            return opening(word.encode())
+            return opening(as_typed(word))
         except PassphraseFault as error:
             last = error
     if last is not None:
@@ -155,11 +160,13 @@ def make_key(path: Path, kind: str, bits: int | None, comment: str, passphrase: 
     """Make a key: its private half at `path`, for its owner only, its public half beside it. Without a passphrase only where that
     is None. Raises RefusedError where one of the two files is there, NightlatchError for kinds and sizes that are not made."""
     public_path = refuse_existing(path)
+    if not comment.isprintable():
+        raise NightlatchError("the comment has characters that can't be shown; say another with --comment")
     if passphrase == "":
         raise NightlatchError("an empty passphrase guards nothing")
     try:
         key = make(kind, bits, comment)
-        content = written_private(key, Form.OPENSSH, passphrase.encode() if passphrase else None, os.urandom)
+        content = written_private(key, Form.OPENSSH, as_typed(passphrase) if passphrase else None, os.urandom)
     except KeyFault as error:
         raise NightlatchError(str(error)) from None
     put_new(path, content, PRIVATE_MODE)
@@ -291,7 +298,7 @@ def _private(path: Path, raw: bytes, form: Form, out: Path, ask: Ask, lock: str 
     key, word = _read(path, raw, ask)
     if lock is not None and word is not None:
         raise NightlatchError(f"{path} has a passphrase, which goes with it; a new one is for a key that has none")
-    word = word or (lock.encode() if lock else None)
+    word = word or (as_typed(lock) if lock else None)
     came = form_of(raw)
     if os.path.lexists(out):
         raise RefusedError(f"{out} is there already, and no file is written over: take another name")
