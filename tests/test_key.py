@@ -255,6 +255,7 @@ def test_what_is_not_put_on_a_list(place: Path) -> None:
         assert said in done.stderr
     assert sorted(each.name for each in place.iterdir()) == ["text", "word"]
     assert run(place, "revoke", "text", "--list", "new").returncode == 0
+    assert "key revoke --list FILE" in run(place, "inspect", "new").stderr
     first = (place / "new").read_bytes()
     assert "was there" in run(place, "revoke", "text", "--list", "new").stdout
     assert (place / "new").read_bytes() == first

@@ -10,6 +10,7 @@ from datetime import UTC, datetime
 from enum import Enum
 
 from nightlatch.formats.keys import TYPES, KeyFault, PublicKey, decode, private_kind
+from nightlatch.formats.krl import MAGIC
 from nightlatch.keys.forms import Form, form_of, read_private, read_public
 from nightlatch.keys.revoked import RevokedCertificate
 
@@ -91,6 +92,8 @@ def told(raw: bytes, at: datetime, passphrase: bytes | None = None) -> tuple[Tol
 
     Raises KeyFault where the file holds none, PassphraseFault where a given passphrase is wrong.
     """
+    if raw.startswith(MAGIC):
+        raise KeyFault("the file is a list of revoked keys; nightlatch key revoke --list FILE says what is on it")
     if form_of(raw) is not None or private_kind(raw) is not None:
         return (_single(raw, passphrase),)
     found = tuple(_lines(raw.decode("utf-8", "replace"), at))
