@@ -74,8 +74,13 @@ def waiting_at(x: Subject, point: str) -> tuple[subprocess.Popen[str], str]:
     """An administrator whose change waits at a step; a busy machine gets more time to come there."""
     for seconds in latching.PATIENCE[1:]:
         process, change = administrator(x, point, seconds)
-        if x.reached(change, point):
-            return process, change
+        try:
+            if x.reached(change, point):
+                return process, change
+        except AssertionError:
+            os.killpg(process.pid, signal.SIGKILL)
+            assert process.stdout is not None
+            raise AssertionError(f"{point} was not reached: {x.told(change)}; said: {process.stdout.read()}") from None
         process.wait(60)
     raise AssertionError(f"{point} was never reached: {x.told(change)}")
 
