@@ -41,7 +41,7 @@ PATIENCE = (2, 5, 15, 45)
 # Waits at one step until it is told to go on, or for ever: whoever tests cuts it there.
 PAUSE = """at() {{
     say step "$*"
-    [ "$*" != "{point}" ] || [ -e "$change/paused" ] || {{ : >"$change/paused"; while [ ! -e /run/go-on ]; do sleep 0.02; done; }}
+    [ "$*" != "{point}" ] || [ -e "$change/paused" ] || {{ echo $$ >"$change/paused"; while [ ! -e /run/go-on ]; do sleep 0.02; done; }}
 }}
 """
 KILL = """at() {{
@@ -101,6 +101,23 @@ class Subject:
         """Paths that are not as they were before: bytes, mode, owner, attributes."""
         now = self.guest.files(*FOLDERS)
         return sorted(p for p in {**self.before, **now} if self.before.get(p) != now.get(p) and not own(p))
+
+    def goes_on(self, change: str, seconds: float = 60) -> None:
+        """Let a script that waits at a step go on; before it has its lock, wait until it has, or is over."""
+        folder = self.guest.root / f"var/lib/nightlatch/changes/{change}"
+        paused = folder / "paused"
+        waited(f"{change}: its stop", iter(lambda: paused.exists() and paused.read_text().endswith("\n"), None), seconds)
+        pid = paused.read_text().strip()
+        before = "step locked" not in self.progress(change)
+        self.guest.inside("touch", "/run/go-on")
+
+        def asked() -> Iterator[bool]:
+            while True:
+                over = self.guest.inside("sh", "-c", f"kill -0 {pid} 2>/dev/null || echo over") != ""
+                yield over or "step locked" in self.progress(change)
+
+        if before:
+            waited(f"{change}: its lock, or its end", asked(), seconds)
 
     def settled(self, seconds: float = 60) -> None:
         """Wait until nothing is on the latch."""

@@ -88,10 +88,7 @@ def waiting_at(x: Subject, point: str) -> tuple[subprocess.Popen[str], str]:
 def one(x: Subject, point: str, how: str, points: Points) -> None:
     process, change = waiting_at(x, point)
     cut(x, process, how)
-    x.guest.inside("touch", "/run/go-on")
-    if point != "begun":
-        x.settled()
-    latching.pause(0.1)
+    x.goes_on(change)
     x.settled()
     mended(x, process, how)
     assert not latching.leftovers(x.guest), f"{point}: {x.told(change)}"
