@@ -20,11 +20,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as some
 
 from nightlatch.formats.keys import KeyFault
+from nightlatch.formats.krl import EMPTY, KrlFault, RevokedCertificate, extended
+from nightlatch.formats.krl import parse as read_list
 from nightlatch.keys.forms import Form, read_private, read_public, written_private, written_public
 from nightlatch.keys.halves import PrivateKey
 from nightlatch.keys.made import make
-from nightlatch.keys.revoked import RevokedCertificate, RevokedList, extended
-from nightlatch.keys.revoked import read as read_list
 from nightlatch.keys.told import told
 from tests.canaries import windows
 from tests.commands import COMMANDS, Done
@@ -231,14 +231,14 @@ def test_broken_files_are_told_and_nothing_else(key: PrivateKey, form: Form, dat
 @settings(max_examples=200, deadline=None)
 @given(some.data())
 def test_a_broken_list_is_told_and_nothing_else(data: some.DataObject) -> None:
-    whole = extended(RevokedList(comment="station"), [KEYS[0].public], [RevokedCertificate(KEYS[1].public.blob, 7, "x")], AT)
+    whole = extended(replace(EMPTY, comment="station"), [KEYS[0].public], [RevokedCertificate(KEYS[1].public.blob, 7, "x")], AT)
     whole = extended(read_list(whole), [], [RevokedCertificate(KEYS[1].public.blob, 0, "by name")], AT)
     assert read_list(whole).number == 2
     raw = bytearray(whole)
     for _ in range(data.draw(some.integers(1, 3))):
         at = data.draw(some.integers(0, len(raw) - 1))
         raw[at : at + data.draw(some.integers(0, 3))] = data.draw(some.binary(max_size=4))
-    with contextlib.suppress(KeyFault):
+    with contextlib.suppress(KrlFault):
         read_list(bytes(raw))
 
 

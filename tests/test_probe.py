@@ -13,10 +13,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from nightlatch.formats.ssh_wire import integer, names, string
 from nightlatch.probe import hostkeys, packets
 from nightlatch.probe.exchange import EXCHANGES
 from nightlatch.probe.ssh import AlgorithmOffer, Conversation, Event, Failure, Identification, Methods, Phase, ProvenKey
-from nightlatch.probe.wire import PeerFault, Reader, integer, names, string
+from nightlatch.probe.wire import PeerFault, Reader
 
 KEYS = {
     "ssh-ed25519": ("ed25519", ""),

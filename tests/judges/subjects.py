@@ -167,7 +167,8 @@ def _string(of: bytes) -> bytes:
 _BLOB = base64.b64decode(KEY.split()[1])
 KRL = (
     krl.MAGIC
-    + bytes(28)
+    + bytes([0, 0, 0, 1])
+    + bytes(24)
     + _string(b"") * 2
     + bytes([krl.EXPLICIT])
     + _string(_string(_BLOB))

@@ -15,10 +15,10 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from nightlatch.faults import NightlatchError, RefusedError
 from nightlatch.formats.keys import KeyFault
+from nightlatch.formats.krl import RevocationList
 from nightlatch.keys.forms import Form, read_private, read_public, written_private
 from nightlatch.keys.halves import PassphraseFault, seed_of
 from nightlatch.keys.made import make
-from nightlatch.keys.revoked import RevokedList
 from nightlatch.keys.told import Half, certificate_of
 from nightlatch.ops import key as ops
 from nightlatch.ops.key import convert_key, inspect_key
@@ -312,7 +312,7 @@ def is_revoked(path: Path, subject: Path) -> bool:
     return "REVOKED" in called("ssh-keygen", "-Q", "-f", str(path), str(subject), check=False)
 
 
-def on_list(found: RevokedList, subject: Path) -> bool:
+def on_list(found: RevocationList, subject: Path) -> bool:
     """What sshd takes as on a list: the certificate, the key in it, or the key that signed it."""
     signed = certificate_of(subject.read_bytes())
     return found.has(signed) if signed is not None else found.has_key(read_public(subject.read_bytes()))

@@ -10,9 +10,10 @@ import base64
 import binascii
 import hashlib
 import re
-import struct
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import lru_cache
+
+from nightlatch.formats.ssh_wire import Reader
 
 CURVES = {"nistp256": 256, "nistp384": 384, "nistp521": 521}
 TYPES = {
@@ -24,6 +25,7 @@ TYPES = {
     **{f"ecdsa-sha2-{curve}": "ECDSA" for curve in CURVES},
 }
 MOST_BLOB = 16384
+OPENSSH_MAGIC = b"openssh-key-v1\0"
 _BASE64 = re.compile(r"[A-Za-z0-9+/]+={0,3}")
 
 
@@ -67,18 +69,15 @@ def fingerprint(blob: bytes) -> str:
     return "SHA256:" + base64.b64encode(hashlib.sha256(blob).digest()).decode().rstrip("=")
 
 
+class KeyReader(Reader):
+    """Takes a key's blob apart."""
+
+    fault = KeyFault
+    within = "the key"
+
+
 def _fields(blob: bytes) -> list[bytes]:
-    out: list[bytes] = []
-    at = 0
-    while at < len(blob):
-        if at + 4 > len(blob):
-            raise KeyFault("a length is cut short")
-        (size,) = struct.unpack_from(">I", blob, at)
-        if size > len(blob) - at - 4:
-            raise KeyFault("a field is longer than the key")
-        out.append(blob[at + 4 : at + 4 + size])
-        at += 4 + size
-    return out
+    return list(KeyReader(blob).strings())
 
 
 @lru_cache(maxsize=8192)
@@ -160,13 +159,17 @@ LOCKS = {True: "with a passphrase", False: "without a passphrase", None: "passph
 
 @dataclass(frozen=True, slots=True)
 class PrivateHalf:
-    """The facts that may be told about a private key: format, whether it has a passphrase (None: can't tell), public part."""
+    """The facts that may be told about a private key: format, whether it has a passphrase (None: can't tell), public part.
+
+    `public` is that half itself with its comment, where it stands in the clear and was not reduced to these facts.
+    """
 
     format: str
     encrypted: bool | None
     fingerprint: str = ""
     kind: str = ""
     bits: int = 0
+    public: PublicKey | None = field(default=None, compare=False)
 
     @property
     def text(self) -> str:
@@ -182,7 +185,7 @@ _MARKS = re.compile(
     rb"|SSH PRIVATE KEY FILE FORMAT"
 )
 _PEM = re.compile(rb"-----BEGIN ((?:[A-Z0-9]+ )*)PRIVATE KEY(?: BLOCK)?-----\n(.*?)(?:-----END |\Z)", re.DOTALL)
-_PPK = re.compile(rb"PuTTY-User-Key-File-[0-9]+: ([A-Za-z0-9@.-]+)\n(?:Encryption: ([a-z0-9-]+))?")
+_PPK = re.compile(rb"PuTTY-User-Key-File-[0-9]+: ([A-Za-z0-9@.-]+)\n(?:Encryption: ([a-z0-9-]+)(?:\nComment: (.*))?)?")
 _LINES = re.compile(rb"(?m)^Public-Lines: ([0-9]{1,3})\n((?:[A-Za-z0-9+/=]+\n)+)")
 _TOLD = re.compile(PUBLIC_HALF + rb"([a-z0-9@.-]+) ([A-Za-z0-9+/=]+)")
 LARGEST_PEM = 32 << 10
@@ -236,41 +239,33 @@ def _ppk(putty: re.Match[bytes], raw: bytes) -> PrivateHalf:
     lines = _LINES.search(raw)
     if lines is None:
         return plain
-    return _with_public(plain, algorithm, b"".join(lines[2].split(b"\n")[: int(lines[1])]).decode())
+    comment = putty[3].decode("utf-8", "replace") if putty[3] else ""
+    return _with_public(plain, algorithm, b"".join(lines[2].split(b"\n")[: int(lines[1])]).decode(), comment)
 
 
-def _with_public(half: PrivateHalf, algorithm: str, text: str) -> PrivateHalf:
+def _with_public(half: PrivateHalf, algorithm: str, text: str, comment: str = "") -> PrivateHalf:
     try:
         key = decode(algorithm, text)
     except KeyFault:
         return half
-    return PrivateHalf(half.format, half.encrypted, key.fingerprint, key.kind, key.bits)
+    public = PublicKey(key.algorithm, key.blob, comment)
+    return PrivateHalf(half.format, half.encrypted, key.fingerprint, key.kind, key.bits, public)
 
 
 def _openssh_private(body: bytes) -> PrivateHalf:
     """PROTOCOL.key: magic, cipher, kdf, options, count, then the public blob in the clear."""
     try:
-        raw = base64.b64decode(re.sub(rb"\s", b"", body))
-        if not raw.startswith(b"openssh-key-v1\0"):
+        head = KeyReader(base64.b64decode(re.sub(rb"\s", b"", body)))
+        if head.take(len(OPENSSH_MAGIC)) != OPENSSH_MAGIC:
             return PrivateHalf("OpenSSH", None)
-        at = 15
-        cipher, at = _string(raw, at)
-        _, at = _string(raw, at)
-        _, at = _string(raw, at)
-        blob, _ = _string(raw, at + 4)
-        name, _ = _string(blob, 0)
-        algorithm = name.decode("ascii", "replace")
-        kind = TYPES.get(algorithm, algorithm)
-        return PrivateHalf("OpenSSH", cipher != b"none", fingerprint(blob), kind, _bits(algorithm, blob))
-    except (binascii.Error, ValueError, struct.error, IndexError):
+        cipher = head.string()
+        head.string(), head.string(), head.number()  # kdf, its options, how many keys
+        blob = head.string()
+        algorithm = KeyReader(blob).string().decode("ascii", "replace")
+        public = PublicKey(algorithm, blob)
+        return PrivateHalf("OpenSSH", cipher != b"none", public.fingerprint, public.kind, public.bits, public)
+    except (binascii.Error, ValueError, IndexError):
         return PrivateHalf("OpenSSH", None)
-
-
-def _string(raw: bytes, at: int) -> tuple[bytes, int]:
-    (size,) = struct.unpack_from(">I", raw, at)
-    if size > len(raw) - at - 4:
-        raise ValueError("cut short")
-    return raw[at + 4 : at + 4 + size], at + 4 + size
 
 
 REDUCED = b"nightlatch: private key reduced: "

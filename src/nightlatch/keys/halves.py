@@ -11,8 +11,7 @@ from cryptography.hazmat.primitives.asymmetric import ec, rsa
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, PublicFormat
 
-from nightlatch.formats.keys import KeyFault, PublicKey, decode
-from nightlatch.keys.wire import Fields
+from nightlatch.formats.keys import KeyFault, KeyReader, PublicKey, decode
 
 Secret = Ed25519PrivateKey | rsa.RSAPrivateKey | ec.EllipticCurvePrivateKey
 CURVES: dict[str, type[ec.EllipticCurve]] = {"nistp256": ec.SECP256R1, "nistp384": ec.SECP384R1, "nistp521": ec.SECP521R1}
@@ -119,8 +118,8 @@ def public_numbers(key: PublicKey) -> serialization.SSHPublicKeyTypes:
         raise KeyFault(f"a public half of {key.kind} has no form but OpenSSH's and that of RFC 4716") from None
 
 
-def fields_of(key: PublicKey) -> Fields:
+def fields_of(key: PublicKey) -> KeyReader:
     """The fields of a public half, behind its name."""
-    fields = Fields(key.blob)
+    fields = KeyReader(key.blob)
     fields.string()
     return fields

@@ -7,10 +7,10 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from nightlatch.formats.keys import KeyFault
 from nightlatch.keys.halves import CURVES, PrivateKey
+from nightlatch.keys.strength import TODAY
 
 KINDS = ("ed25519", "rsa", "ecdsa")
-# NIST SP 800-57 part 1, table 2: 3072 bits are as strong as a key of 128 bits, which is what Ed25519 and P-256 have.
-RSA_BITS, MOST_RSA_BITS = 3072, 16384
+MOST_RSA_BITS = 16384  # ssh-keygen makes no larger ones
 SIZES = {int(name.removeprefix("nistp")): curve for name, curve in CURVES.items()}
 
 
@@ -26,6 +26,6 @@ def make(kind: str, bits: int | None, comment: str) -> PrivateKey:
         return PrivateKey(ec.generate_private_key(SIZES[bits or 256]()), comment)
     if kind != "rsa":
         raise KeyFault(f'"{kind[:40]}" is no kind of key that is made here; {", ".join(KINDS)} are')
-    if not RSA_BITS <= (bits or RSA_BITS) <= MOST_RSA_BITS:
-        raise KeyFault(f"an RSA key is made with {RSA_BITS} to {MOST_RSA_BITS} bits, not with {bits}")
-    return PrivateKey(rsa.generate_private_key(65537, bits or RSA_BITS), comment)
+    if not TODAY <= (bits or TODAY) <= MOST_RSA_BITS:
+        raise KeyFault(f"an RSA key is made with {TODAY} to {MOST_RSA_BITS} bits, not with {bits}")
+    return PrivateKey(rsa.generate_private_key(65537, bits or TODAY), comment)

@@ -14,11 +14,11 @@ from cryptography.hazmat.primitives.asymmetric import ec, rsa
 from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
 from cryptography.hazmat.primitives.kdf import argon2
 
-from nightlatch.formats.keys import KeyFault, PublicKey, decode
+from nightlatch.formats.keys import KeyFault, KeyReader, PublicKey, decode
+from nightlatch.formats.ssh_wire import integer, string
 from nightlatch.keys import halves
 from nightlatch.keys.halves import ECDSA, PassphraseFault, PrivateKey, RSANumbers
 from nightlatch.keys.openssh import Chance
-from nightlatch.keys.wire import Fields, mpint, string
 
 _HEAD = re.compile(r"PuTTY-User-Key-File-([0-9]+)")
 CIPHER = "aes256-cbc"
@@ -67,7 +67,7 @@ def read(raw: bytes, passphrase: bytes | None) -> PrivateKey:
     if not hmac.compare_digest(file.data("Private-MAC"), _mac(file, plain, comment, seal)):
         raise PassphraseFault("the passphrase is wrong") if locked else KeyFault("the check sum of the file is wrong")
     public = decode(algorithm, base64.b64encode(file.public).decode())
-    return halves.same_halves(PrivateKey(_secret(public, Fields(plain)), comment, locked), public.blob)
+    return halves.same_halves(PrivateKey(_secret(public, KeyReader(plain)), comment, locked), public.blob)
 
 
 def _file(raw: bytes) -> _File:
@@ -130,14 +130,14 @@ def _cipher(key: bytes, first: bytes, data: bytes, *, opening: bool) -> bytes:
     return worker.update(data) + worker.finalize()
 
 
-def _secret(public: PublicKey, fields: Fields) -> halves.Secret:
+def _secret(public: PublicKey, fields: KeyReader) -> halves.Secret:
     rest = halves.fields_of(public)
     if public.algorithm == "ssh-rsa":
-        e, n = rest.mpint(), rest.mpint()
-        d, p, q, iqmp = (fields.mpint() for _ in range(4))
+        e, n = rest.integer(), rest.integer()
+        d, p, q, iqmp = (fields.integer() for _ in range(4))
         return halves.rsa_key(RSANumbers(n, e, d, p, q, iqmp))
     if public.algorithm.startswith(ECDSA):
-        return halves.ecdsa_key(rest.word(), fields.mpint())
+        return halves.ecdsa_key(rest.text(), fields.integer())
     if public.algorithm == "ssh-ed25519":
         # A number with its least byte first, without zeros at its end.
         return halves.ed25519_key(fields.string().ljust(32, b"\0"))
@@ -147,9 +147,9 @@ def _secret(public: PublicKey, fields: Fields) -> halves.Secret:
 def _numbers(secret: halves.Secret) -> bytes:
     if isinstance(secret, rsa.RSAPrivateKey):
         n = halves.rsa_numbers(secret)
-        return b"".join(mpint(each) for each in (n.d, n.p, n.q, n.iqmp))
+        return b"".join(integer(each) for each in (n.d, n.p, n.q, n.iqmp))
     if isinstance(secret, ec.EllipticCurvePrivateKey):
-        return mpint(secret.private_numbers().private_value)
+        return integer(secret.private_numbers().private_value)
     return string(halves.seed_of(secret))
 
 

@@ -5,20 +5,23 @@ from __future__ import annotations
 import hashlib
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from enum import Enum
+from typing import TYPE_CHECKING
 
-from nightlatch.formats.keys import TYPES, KeyFault, PublicKey, decode, private_kind
-from nightlatch.formats.krl import MAGIC
+from nightlatch.formats.keys import TYPES, KeyFault, PrivateHalf, PublicKey, decode, private_kind
+from nightlatch.formats.krl import MAGIC, RevokedCertificate
 from nightlatch.keys.forms import Form, form_of, read_private, read_public
-from nightlatch.keys.revoked import RevokedCertificate
+from nightlatch.keys.halves import PassphraseFault
+from nightlatch.keys.strength import Weakness, weakness
+
+if TYPE_CHECKING:
+    from cryptography.hazmat.primitives.serialization import SSHCertificate, SSHPublicKeyTypes
 
 CERTIFICATE = "-cert-v01@openssh.com"
 _WORDS = re.compile(rf"(?<!\S)({'|'.join(re.escape(each) for each in TYPES)})\s+(AAAA[A-Za-z0-9+/]+={{0,3}})(?:[ \t]+(.*))?")
 _SIGNED = re.compile(rf"(?<!\S)([a-z0-9-]+{re.escape(CERTIFICATE)})\s+(AAAA[A-Za-z0-9+/]+={{0,3}})(?:[ \t]+(.*))?")
-FOREVER = (1 << 64) - 1
-LEAST_RSA, SHORT_RSA = 2048, 3072
 
 
 class Half(Enum):
@@ -35,8 +38,9 @@ class Fault(Enum):
     OPEN_TO_OTHERS = "open to others"
     PUBLIC_NAME = "named like a public half"
     ANOTHER_BESIDE = "another public half beside it"
-    DSA = "dsa"
-    SHORT_RSA = "short rsa"
+    DSA = Weakness.DSA.value
+    SHORT_RSA = Weakness.SHORT.value
+    BELOW_TODAY = Weakness.BELOW_TODAY.value
     NO_PASSPHRASE = "no passphrase"
     WEAK_LOCK = "weak lock"
     ENDED = "ended"
@@ -44,7 +48,7 @@ class Fault(Enum):
 
 
 # These are told, and no reason to say that something has to be put right.
-NOTES = frozenset({Fault.NO_PASSPHRASE, Fault.NOT_YET})
+NOTES = frozenset({Fault.NO_PASSPHRASE, Fault.NOT_YET, Fault.BELOW_TODAY})
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,50 +111,27 @@ def _single(raw: bytes, passphrase: bytes | None) -> ToldKey:
     if private is None:
         return _public(read_public(raw), form, 1)
     old = b"Proc-Type: 4,ENCRYPTED" in raw or (b"PuTTY-User-Key-File-2" in raw and private.encrypted)
-    weak = (Fault.WEAK_LOCK,) if old else ()
     bare = (Fault.NO_PASSPHRASE,) if private.encrypted is False else ()
-    public, comment = _half_of(raw, passphrase, locked=bool(private.encrypted))
+    lack = (*bare, *((Fault.WEAK_LOCK,) if old else ()))
+    public = _public_half(raw, passphrase, private)
     if public is None:
-        lack = (*bare, *weak, *_weak(private.kind, private.bits))
-        kind, bits, print_ = private.kind, private.bits, private.fingerprint
-        return ToldKey(Half.PRIVATE, form, 1, kind, bits, print_, "", comment, private.encrypted, faults=lack)
-    lack = (*bare, *weak, *_weak(public.kind, public.bits))
-    words = (public.kind, public.bits, public.fingerprint, md5(public.blob), public.comment or comment)
-    return ToldKey(Half.PRIVATE, form, 1, *words, private.encrypted, faults=lack)
+        words = (private.kind, private.bits, private.fingerprint)
+        told = ToldKey(Half.PRIVATE, form, 1, *words, faults=_weak(private.kind, private.bits))
+    else:
+        told = _public(public, form, 1)
+    return replace(told, half=Half.PRIVATE, locked=private.encrypted, faults=(*lack, *told.faults))
 
 
-_PPK_PUBLIC = re.compile(
-    rb"(?m)^PuTTY-User-Key-File-[0-9]+: (\S+)\nEncryption: \S+\nComment: (.*)\n"
-    rb"Public-Lines: [0-9]+\n((?:[A-Za-z0-9+/=]+\n)+)"
-)
-
-
-def _half_of(raw: bytes, passphrase: bytes | None, *, locked: bool) -> tuple[PublicKey | None, str]:
-    """The public half of a private file, and the comment where it stands in the clear."""
-    if passphrase is not None or not locked:
-        try:
-            return read_private(raw, passphrase).public, ""
-        except KeyFault:
-            if passphrase is not None and locked:
-                raise
-    found = _PPK_PUBLIC.search(raw.replace(b"\r\n", b"\n"))
-    if found:
-        try:
-            return decode(found[1].decode("ascii", "replace"), found[3].replace(b"\n", b"").decode()), found[2].decode(
-                "utf-8", "replace"
-            )
-        except KeyFault:
-            return None, found[2].decode("utf-8", "replace")
-    return _openssh_public(raw), ""
-
-
-def _openssh_public(raw: bytes) -> PublicKey | None:
-    from nightlatch.keys.openssh import public_of
-
+def _public_half(raw: bytes, passphrase: bytes | None, private: PrivateHalf) -> PublicKey | None:
+    """The public half of a private file, with its comment where that can be read. Raises PassphraseFault for a wrong one."""
+    if passphrase is None and private.encrypted:
+        return private.public
     try:
-        return public_of(raw)
+        return read_private(raw, passphrase).public
+    except PassphraseFault:
+        raise
     except KeyFault:
-        return None
+        return private.public
 
 
 def _public(key: PublicKey, form: Form | None, line: int, before: str = "") -> ToldKey:
@@ -159,9 +140,8 @@ def _public(key: PublicKey, form: Form | None, line: int, before: str = "") -> T
 
 
 def _weak(kind: str, bits: int) -> tuple[Fault, ...]:
-    if kind == "DSA":
-        return (Fault.DSA,)
-    return (Fault.SHORT_RSA,) if kind == "RSA" and 0 < bits < LEAST_RSA else ()
+    found = weakness(kind, bits)
+    return (Fault(found.value),) if found is not None else ()
 
 
 def _lines(text: str, at: datetime) -> Iterator[ToldKey]:
@@ -184,51 +164,50 @@ def _lines(text: str, at: datetime) -> Iterator[ToldKey]:
 
 
 def _certificate(found: re.Match[str], line: int, at: datetime) -> ToldKey:
+    try:
+        read, key, authority = _loaded(found)
+    except KeyFault as error:
+        raise KeyFault(f"line {line}: {error}") from None
+    since, until = _moment(read.valid_after) if read.valid_after else None, _moment(read.valid_before)
+    signed = Signed(
+        read.type.name.lower(),
+        read.serial,
+        _text(read.key_id),
+        tuple(map(_text, read.valid_principals)),
+        since,
+        until,
+        tuple((_text(name), _text(value)) for name, value in read.critical_options.items()),
+        tuple(map(_text, read.extensions)),
+        authority.fingerprint,
+    )
+    late = (Fault.ENDED,) if until is not None and until <= at else (Fault.NOT_YET,) if since is not None and since > at else ()
+    told = _public(replace(key, comment=(found[3] or "").strip()), Form.LINE, line)
+    return replace(told, half=Half.CERTIFICATE, signed=signed, faults=(*late, *told.faults))
+
+
+def _loaded(found: re.Match[str]) -> tuple[SSHCertificate, PublicKey, PublicKey]:
+    """A certificate, the key that it certifies, and the key that signed it. Raises KeyFault."""
     from cryptography.exceptions import UnsupportedAlgorithm
     from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat, SSHCertificate, load_ssh_public_identity
+
+    def half(key: SSHPublicKeyTypes) -> PublicKey:
+        return decode(*key.public_bytes(Encoding.OpenSSH, PublicFormat.OpenSSH).decode().split(" ")[:2])
 
     try:
         read = load_ssh_public_identity(f"{found[1]} {found[2]}".encode())
         assert isinstance(read, SSHCertificate)
-        inner = read.public_key().public_bytes(Encoding.OpenSSH, PublicFormat.OpenSSH).decode().split(" ")
-        outer = read.signature_key().public_bytes(Encoding.OpenSSH, PublicFormat.OpenSSH).decode().split(" ")
+        return read, half(read.public_key()), half(read.signature_key())
     except (ValueError, UnsupportedAlgorithm):
-        raise KeyFault(f"line {line}: the certificate can't be read") from None
-    key, authority = decode(inner[0], inner[1]), decode(outer[0], outer[1])
-    since, until = _moment(read.valid_after), _moment(read.valid_before)
-    signed = Signed(
-        read.type.name.lower(),
-        read.serial,
-        read.key_id.decode("utf-8", "replace"),
-        tuple(each.decode("utf-8", "replace") for each in read.valid_principals),
-        since if read.valid_after else None,
-        until,
-        tuple((name.decode("utf-8", "replace"), _value(value)) for name, value in read.critical_options.items()),
-        tuple(name.decode("utf-8", "replace") for name in read.extensions),
-        authority.fingerprint,
-    )
-    late = (Fault.ENDED,) if until is not None and until <= at else (Fault.NOT_YET,) if since is not None and since > at else ()
-    words = (key.kind, key.bits, key.fingerprint, md5(key.blob), (found[3] or "").strip())
-    return ToldKey(Half.CERTIFICATE, Form.LINE, line, *words, signed=signed, faults=(*late, *_weak(key.kind, key.bits)))
+        raise KeyFault("the certificate can't be read") from None
 
 
 def certificate_of(raw: bytes) -> RevokedCertificate | None:
     """The certificate of a file as lists of revoked ones name it; None where the file holds none. Raises KeyFault."""
-    from cryptography.exceptions import UnsupportedAlgorithm
-    from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat, SSHCertificate, load_ssh_public_identity
-
     found = _SIGNED.search(raw.decode("utf-8", "replace"))
     if found is None:
         return None
-    try:
-        read = load_ssh_public_identity(f"{found[1]} {found[2]}".encode())
-        assert isinstance(read, SSHCertificate)
-        outer = read.signature_key().public_bytes(Encoding.OpenSSH, PublicFormat.OpenSSH).decode().split(" ")
-        inner = read.public_key().public_bytes(Encoding.OpenSSH, PublicFormat.OpenSSH).decode().split(" ")
-    except (ValueError, UnsupportedAlgorithm):
-        raise KeyFault("the certificate can't be read") from None
-    key_id, print_ = read.key_id.decode("utf-8", "replace"), decode(inner[0], inner[1]).fingerprint
-    return RevokedCertificate(decode(outer[0], outer[1]).blob, read.serial, key_id, print_)
+    read, key, authority = _loaded(found)
+    return RevokedCertificate(authority.blob, read.serial, _text(read.key_id), key.fingerprint)
 
 
 def _moment(seconds: int) -> datetime | None:
@@ -239,6 +218,5 @@ def _moment(seconds: int) -> datetime | None:
         return None
 
 
-def _value(raw: bytes) -> str:
-    """The text of a critical option's value."""
+def _text(raw: bytes) -> str:
     return raw.decode("utf-8", "replace")

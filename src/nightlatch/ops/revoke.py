@@ -14,9 +14,10 @@ from datetime import datetime
 from pathlib import Path
 
 from nightlatch.faults import NightlatchError, UnreadableError
+from nightlatch.formats import krl
 from nightlatch.formats.keys import KeyFault, PublicKey
+from nightlatch.formats.krl import KrlFault, RevocationList, RevokedCertificate
 from nightlatch.keys.forms import read_public
-from nightlatch.keys.revoked import RevokedCertificate, RevokedList, extended, read
 from nightlatch.keys.told import certificate_of
 from nightlatch.ops.key import PUBLIC_MODE, content_of
 
@@ -38,7 +39,7 @@ class Revocation:
     """A list as it is now, and what each file had to do with it; `is_new` where there was none."""
 
     path: Path
-    list: RevokedList
+    list: RevocationList
     files: tuple[RevokedFile, ...]
     is_new: bool
 
@@ -53,23 +54,26 @@ def revoke_keys(path: Path, files: Sequence[Path], at: datetime) -> Revocation:
     if is_new and not files:
         raise UnreadableError(f"{path}: there is no such list; name the keys to put on it")
     try:
-        before = RevokedList() if is_new else read(content_of(path))
-    except KeyFault as error:
+        before = krl.EMPTY if is_new else krl.parse(content_of(path))
+    except KrlFault as error:
         raise NightlatchError(f"{path}: {error}") from None
     found = tuple(_file(each, before) for each in files)
     if all(each.was_there for each in found):
         return Revocation(path, before, found, is_new)
     keys = [each.key for each in found if each.key is not None]
     certificates = [each.certificate for each in found if each.certificate is not None]
-    content = extended(before, keys, certificates, at)
-    after = read(content)
+    try:
+        content = krl.extended(before, keys, certificates, at)
+        after = krl.parse(content)
+    except KrlFault as error:
+        raise NightlatchError(f"{path}: {error}") from None
     assert all(after.has_key(key) for key in keys)
     assert all(after.has(each) for each in certificates)
     _replace(path, content)
     return Revocation(path, after, found, is_new)
 
 
-def _file(path: Path, before: RevokedList) -> RevokedFile:
+def _file(path: Path, before: RevocationList) -> RevokedFile:
     """What a file puts on a list. Raises NightlatchError, UnreadableError."""
     raw = content_of(path)
     try:

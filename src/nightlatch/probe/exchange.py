@@ -18,7 +18,8 @@ from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.hazmat.primitives.asymmetric.x25519 import X25519PrivateKey, X25519PublicKey
 from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 
-from nightlatch.probe.wire import PeerFault, integer, string
+from nightlatch.formats.ssh_wire import integer, string
+from nightlatch.probe.wire import PeerFault
 
 # RFC 4419, 3: a smaller group is not accepted, a larger one costs the prober too much.
 GROUP_BITS = (2048, 4096, 8192)

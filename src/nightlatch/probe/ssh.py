@@ -17,9 +17,10 @@ from typing import Final
 
 from nightlatch import __version__
 from nightlatch.formats.keys import PublicKey
+from nightlatch.formats.ssh_wire import integer, names, string
 from nightlatch.probe import hostkeys, packets
 from nightlatch.probe.exchange import EXCHANGES, GROUP_BITS, Exchange, Half, proposed
-from nightlatch.probe.wire import NothingInCommonFault, PeerFault, Reader, integer, names, string
+from nightlatch.probe.wire import NothingInCommonFault, PeerFault, Reader
 
 IDENTIFICATION = f"SSH-2.0-Nightlatch_{__version__}".encode()
 LONGEST_LINE = 1024  # RFC 4253, 4.2 allows 255 for the identification and says nothing of lines before it

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING, Any
 from nightlatch.access.credentials import Unlimited
 from nightlatch.formats.keys import fingerprint
 from nightlatch.keys.forms import NAMES, Form
-from nightlatch.keys.told import NOTES, SHORT_RSA, Fault, Half, Signed, ToldKey
+from nightlatch.keys.strength import LEAST, TODAY
+from nightlatch.keys.told import NOTES, Fault, Half, Signed, ToldKey
 from nightlatch.report.page import Page
 from nightlatch.report.safe import in_one_line
 
@@ -25,7 +26,8 @@ FAULTS = {
     Fault.ANOTHER_BESIDE: "{path}.pub is the public half of another key. ssh offers that one and fails: write it anew with "
     "nightlatch key convert {path} --to line",
     Fault.DSA: "OpenSSH takes no DSA keys since release 10, and none by default since 7. Make a new key.",
-    Fault.SHORT_RSA: f"RSA with fewer than 2048 bits is too short; new keys have {SHORT_RSA} and more. Make a new key.",
+    Fault.SHORT_RSA: f"RSA with fewer than {LEAST} bits is too short; new keys have {TODAY} and more. Make a new key.",
+    Fault.BELOW_TODAY: f"RSA keys that are made today have {TODAY} bits and more.",
     Fault.NO_PASSPHRASE: "Whoever has this file has the key.",
     Fault.WEAK_LOCK: "Its passphrase is stretched by a round or two of a fast digest, and can be guessed at millions a second. "
     "nightlatch key convert {path} --to openssh --out FILE locks it well.",
@@ -198,7 +200,7 @@ def revoked(page: Page, found: Revocation) -> None:
     certificates = sum(high - low + 1 for _, low, high in those.ranges) + len(those.ids)
     more = f", {those.others} parts that are not read here" if those.others else ""
     number = f"number {those.number}" + (f" of {those.made:%Y-%m-%d %H:%M} UTC" if those.made else "")
-    page.wrapped(f"{found.path}: {number}, keys: {len(those.prints)}, certificates: {certificates}{more}", label="list")
+    page.wrapped(f"{found.path}: {number}, keys: {len(those.fingerprints)}, certificates: {certificates}{more}", label="list")
     if any(not each.was_there for each in found.files):
         page.wrapped(
             "It counts where sshd has it: copy it to each guest first, then name it there (RevokedKeys). "

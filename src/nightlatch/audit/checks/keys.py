@@ -11,12 +11,11 @@ from nightlatch.audit.names import listed
 from nightlatch.evidence.snapshot import EntryKind
 from nightlatch.formats import authorized_keys, keys
 from nightlatch.formats.authorized_keys import KeyEntry
+from nightlatch.keys.strength import LEAST, TODAY, Weakness, weakness
 from nightlatch.model.causes import KeyLine
 from nightlatch.model.grants import GrantKind
 from nightlatch.model.secrets import Key
 from nightlatch.origin import Origin
-
-FLOOR, TODAY = 2048, 3072  # bits: refused by most guidance below the one, ssh-keygen's own default is the other
 
 
 def authorised(context: Context) -> Iterator[tuple[str, KeyEntry, Origin]]:
@@ -55,13 +54,15 @@ def weak_key(context: Context) -> Iterator[CheckResult]:
 
 
 def _weak(key: keys.PublicKey) -> tuple[str, Severity] | None:
-    if key.kind == "DSA":
-        return "a DSA key, which no current sshd accepts", Severity.HIGH
-    if key.kind == "RSA" and key.bits < FLOOR:
-        return f"an RSA key of {key.bits} bits, below {FLOOR}", Severity.HIGH
-    if key.kind == "RSA" and key.bits < TODAY:
-        return f"an RSA key of {key.bits} bits, below today's {TODAY}", Severity.LOW
-    return None
+    found = weakness(key.kind, key.bits)
+    return (_WEAK[found][0].format(bits=key.bits), _WEAK[found][1]) if found is not None else None
+
+
+_WEAK = {
+    Weakness.DSA: ("a DSA key, which no current sshd accepts", Severity.HIGH),
+    Weakness.SHORT: (f"an RSA key of {{bits}} bits, below {LEAST}", Severity.HIGH),
+    Weakness.BELOW_TODAY: (f"an RSA key of {{bits}} bits, below today's {TODAY}", Severity.LOW),
+}
 
 
 @check("ssh.orphan-key", Severity.HIGH, source="design: each key has a living owner")

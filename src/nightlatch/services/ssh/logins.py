@@ -6,7 +6,6 @@ is limited to and the lines it follows from; each refusal says why somebody who 
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
@@ -41,7 +40,6 @@ from nightlatch.services.posix.pam import PamOutcome
 from nightlatch.services.ssh.files import FileRefusal, Judge
 from nightlatch.services.ssh.settings import Settings
 
-NOTHING_REVOKED = RevocationList(frozenset())
 NOT_SHELLS = ("nologin", "false")
 SHELLS = ("sh", "bash", "dash", "zsh", "ksh", "mksh", "ash", "fish", "tcsh", "csh", "rbash", "busybox", "pwsh", "xonsh")
 
@@ -248,7 +246,7 @@ class Logins:
             return refused.because
         if revoked is None:
             return "RevokedKeys can't be read, so every key is refused"
-        if is_revoked(line.key, revoked):
+        if revoked.has_key(line.key):
             return "the key is revoked (RevokedKeys)"
         if line.options.expires and self._expired(line.options.expires) is True:
             return f"its expiry-time {line.options.expires} has passed"
@@ -316,7 +314,7 @@ class Logins:
         content = self._key_file(trusted.word, gaps)
         principals = self._principals(account, settings, gaps)
         for entry in authorized_keys.parse(content or b""):
-            if isinstance(entry, KeyEntry) and revoked is not None and not is_revoked(entry.key, revoked):
+            if isinstance(entry, KeyEntry) and revoked is not None and not revoked.has_key(entry.key):
                 for principal, options, more in principals:
                     causes = (SettingLine("trustedusercakeys", trusted.word, trusted.origin), *more)
                     matched = address_lists.host_list(options.source) if options.source is not None else None
@@ -352,7 +350,7 @@ class Logins:
         """What is revoked; None when the list can't be read, and sshd then refuses every key."""
         stated = settings["revokedkeys"]
         if stated.word.lower() == "none":
-            return NOTHING_REVOKED
+            return krl.EMPTY
         content = self._key_file(stated.word, gaps)
         if content is None:
             return None
@@ -382,10 +380,3 @@ def _no_certificates(settings: Settings) -> str:
     """Why no certificate at all is accepted, or an empty text: none of their kinds is among the algorithms."""
     accepted = settings["pubkeyacceptedalgorithms"].word.split(",")
     return "" if any("-cert-v0" in each for each in accepted) else "no kind of certificate is accepted (PubkeyAcceptedAlgorithms)"
-
-
-def is_revoked(key: PublicKey, revoked: RevocationList) -> bool:
-    """Whether a key is on the list, by itself or by a digest."""
-    if revoked is NOTHING_REVOKED:
-        return False
-    return key.fingerprint in revoked.fingerprints or hashlib.sha1(key.blob).digest() in revoked.sha1
