@@ -15,7 +15,8 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from nightlatch.faults import NightlatchError, RefusedError
 from nightlatch.formats.keys import KeyFault
-from nightlatch.formats.krl import RevocationList
+from nightlatch.formats.krl import KrlFault, RevocationList, parse
+from nightlatch.formats.ssh_wire import string
 from nightlatch.keys.forms import Form, read_private, read_public, written_private
 from nightlatch.keys.halves import PassphraseFault, seed_of
 from nightlatch.keys.made import make
@@ -306,6 +307,26 @@ def test_lists_of_revoked_keys(place: Path) -> None:
         assert (again.list.number, all(each.was_there for each in again.files)) == (found.list.number, True)
     assert asked > 2 * revoked > 100, (asked, revoked)
     print(f"lists of revoked keys: {asked} asked, {revoked} on them")
+
+
+def test_lists_that_sshd_does_not_take(place: Path) -> None:
+    """Another form, an unknown section, a cut: where the list is refused so is every key, and both say so."""
+    called("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(place / "other"))
+    called("ssh-keygen", "-q", "-k", "-f", str(place / "whole"), str(place / "other.pub"))
+    whole = (place / "whole").read_bytes()
+    changed = [whole, whole[:8] + bytes(4) + whole[12:], whole[:11] + b"\2" + whole[12:]]
+    changed += [whole + bytes([kind]) + string(b"") for kind in (0, 6, 9, 254)]
+    changed += [whole[:end] for end in range(1, len(whole), 7)]
+    for raw in changed:
+        (place / "changed").write_bytes(raw)
+        done = subprocess.run(["ssh-keygen", "-Q", "-f", place / "changed", place / "other.pub"], capture_output=True, text=True)
+        theirs = "Invalid KRL file" in done.stderr
+        try:
+            parse(raw)
+            ours = False
+        except KrlFault:
+            ours = True
+        assert ours is theirs, (raw, done.stderr)
 
 
 def is_revoked(path: Path, subject: Path) -> bool:

@@ -1,6 +1,6 @@
 """Lists of revoked keys and certificates in OpenSSH's binary form: read, and more put on them (PROTOCOL.krl of OpenSSH).
 
-What stands on a list stays there byte for byte, sections that are not known among them.
+What stands on a list stays there byte for byte.
 """
 
 from __future__ import annotations
@@ -19,6 +19,7 @@ from nightlatch.formats.ssh_wire import Reader, string
 MAGIC = b"SSHKRL\n\0"
 FORMAT = 1
 CERTIFICATES, EXPLICIT, BY_SHA1, SIGNATURE, BY_SHA256 = 1, 2, 3, 4, 5
+EXTENSION = 255  # since release 9.4; those before refuse a list that has one
 SERIALS, SERIAL_RANGE, SERIAL_BITS, IDS = 0x20, 0x21, 0x22, 0x23
 MOST_BITS = 1 << 20  # of one bitmap of serials; ssh-keygen takes no more either
 LAST_MOMENT = 1 << 33  # in seconds since 1970: what is later is no time at which a list was made
@@ -109,8 +110,10 @@ def parse(raw: bytes) -> RevocationList:
             sha1.update(data.strings())
         elif kind == CERTIFICATES:
             others += found.section(data)
-        else:
+        elif kind in (SIGNATURE, EXTENSION):
             signed, others = signed or kind == SIGNATURE, others + 1
+        else:
+            raise KrlFault(f"the list has a section of kind {kind}, which sshd does not know")
     moment = datetime.fromtimestamp(made, UTC) if 0 < made < LAST_MOMENT else None
     on_it = (frozenset(prints), frozenset(sha1), frozenset(found.ranges), frozenset(found.ids))
     return RevocationList(*on_it, number, moment, comment, others, signed, sections)
