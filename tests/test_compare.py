@@ -228,7 +228,7 @@ def test_last_week_exists_once_survey_has_kept_it(home: Path) -> None:
     assert between.returncode == 1
     assert "closed     as keeper with password of keeper: a root shell, from anywhere" in between.stdout
     assert "setting    PasswordAuthentication: yes before, no now" in between.stdout
-    assert "gauge, plotter, chartbox: nothing is another." in between.stdout
+    assert "gauge, plotter, chartbox: nothing changed." in between.stdout
     assert run(home, "compare", today.isoformat(), "--as-of", "2026-11-25").returncode == 0
     program = run(home, "compare", f"evidence/{week}", "evidence", "--format", "json", "--as-of", "2026-11-25")
     document = json.loads(program.stdout)

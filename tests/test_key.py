@@ -19,6 +19,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as some
 
+from nightlatch.cli.key import FORMS
 from nightlatch.formats.keys import KeyFault
 from nightlatch.formats.krl import EMPTY, KrlFault, RevokedCertificate, extended
 from nightlatch.formats.krl import parse as read_list
@@ -71,6 +72,11 @@ def at_a_terminal(place: Path, words: list[str], answers: list[str]) -> tuple[in
                 new = ""
     os.close(ours)
     return process.wait(20), said
+
+
+def test_the_command_knows_all_forms() -> None:
+    """Its `--help` loads none of them."""
+    assert tuple(Form) == FORMS
 
 
 def test_a_key_is_made_once(place: Path) -> None:
@@ -259,3 +265,5 @@ def test_what_is_not_put_on_a_list(place: Path) -> None:
     first = (place / "new").read_bytes()
     assert "was there" in run(place, "revoke", "text", "--list", "new").stdout
     assert (place / "new").read_bytes() == first
+    shown = run(place, "revoke", "--list", "new").stdout
+    assert KEYS[0].public.fingerprint in shown

@@ -226,7 +226,7 @@ def test_the_commands_tell_what_would_be_another(home: Path) -> None:
     assert "new        plotter: A certificate of skerry-users for tove gets files" in leaves.stdout
     assert "1 new hole" in leaves.stdout
     one = run(home, "access", "--who", "joon", "--suppose", "person mara leaves")
-    assert (one.returncode, "Nothing would be another." in one.stdout) == (0, True)
+    assert (one.returncode, "Nothing would change." in one.stdout) == (0, True)
     program = json.loads(run(home, "access", "--suppose", f"key {DESK} is gone", "--format", "json").stdout)
     assert program["format"] == "nightlatch/supposed/1"
     assert {each["turn"] for each in program["ways_in"]} == {"closed"}

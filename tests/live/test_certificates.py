@@ -99,8 +99,8 @@ def test_logins_with_certificates(station: Station, gauge: Guest, boat: Node, te
 @pytest.mark.parametrize(
     "words, told",
     [
-        (("mara", "other.pub", "--by", "other"), "is another key than that of authority crew"),
-        (("mara", "other.pub", "--by", "bare"), "bare has no passphrase: whoever has the file makes himself certificates"),
+        (("mara", "other.pub", "--by", "other"), "is not the key of authority crew"),
+        (("mara", "other.pub", "--by", "bare"), "bare has no passphrase: anybody with that file could sign certificates"),
         (("joon", "joon.pub", "--by", "crew"), "joon has no certificate"),
         (("maro", "other.pub", "--by", "crew"), 'did you mean "mara"'),
         (("mara", "other.pub", "--by", "crew", "--as-of", "2099-01-02"), "no grant that counts on 2099-01-02"),

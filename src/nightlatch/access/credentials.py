@@ -1,4 +1,4 @@
-"""What a person's certificate has to say so that it opens what the estate grants by certificate, and no more than it can help."""
+"""What a person's certificate has to say: it opens what the estate grants by certificate, and is limited as far as it can be."""
 
 from __future__ import annotations
 
@@ -84,7 +84,7 @@ def _end(estate: Estate, last: date | None, person: Principal) -> datetime | Non
 def _callers(estate: Estate, grants: Sequence[Grant]) -> tuple[AddressSet | None, tuple[Unlimited, ...]]:
     """The callers of all grants as their guests see them; None with the reason, where there is one, for no limit."""
     seen = [seen_over(ways_to(estate, grant.guest), grant).callers.perhaps for grant in grants]
-    # Whoever sits behind a translation is among them as what it shows; the inside of another network reaches no such guest.
+    # Callers behind a translation are among them by the addresses it shows; those inside another network reach no such guest.
     found = union(each.get(COMMON, NO_ADDRESS) for each in seen)
     if not found:
         return None, (Unlimited.HIDDEN_CALLERS,)

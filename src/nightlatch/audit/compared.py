@@ -27,9 +27,9 @@ class Turn(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class WayChange:
-    """A way in of which some `callers` were let in, or are no longer; `way` is as it is now, or as it was where it closed. `held`
-    are those who held it before, where that is another matter now. `severity` is that of the hole which it opened, or of those
-    whom it shut out."""
+    """A way in that opened or closed for some `callers`; `way` is as it is now, or as it was where it closed. `held` names its
+    holders before, where they changed. `severity` is that of the hole that it opened, or of the finding of a person shut out.
+    """
 
     guest: str
     turn: Turn
@@ -42,9 +42,9 @@ class WayChange:
 
 @dataclass(frozen=True, slots=True)
 class Comparison:
-    """What is another between two audits of the same guests. `unread` are guests that one of them could not read, `came` and
-    `went` guests that only one of them has; `facts` what else is another on a
-    guest, `changes` those of ours that it was given meanwhile, by their ids."""
+    """What differs between two audits of the same guests. `unread` are guests that one of them could not read, `came` and `went`
+    guests that only one of them has; `facts` what else changed on a guest, `changes` the ids of ours that it was given meanwhile.
+    """
 
     ways: tuple[WayChange, ...] = ()
     new: tuple[Finding, ...] = ()
@@ -57,12 +57,12 @@ class Comparison:
 
     @property
     def is_empty(self) -> bool:
-        """Whether nothing is another."""
+        """Whether nothing differs."""
         return self == Comparison()
 
 
 def compared(before: Iterable[GuestAudit], after: Iterable[GuestAudit], names: Names) -> Comparison:
-    """What is another after than before, guest by guest in their order."""
+    """What differs after from before, guest by guest in their order."""
     old, new = ({each.guest: each for each in those} for those in (before, after))
     both = [name for name in new if name in old and not (old[name].unread or new[name].unread)]
     unread = dict.fromkeys((n, each.unread) for those in (old, new) for n, each in those.items() if each.unread)

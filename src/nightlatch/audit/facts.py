@@ -92,7 +92,7 @@ def facts_of(access: GuestAccess, spec: GuestSpec | None = None) -> Facts:
 
 
 def changes(guest: str, before: Facts, after: Facts) -> Iterator[FactChange]:
-    """The facts that are others, kind by kind. An owner and a mode, and a password, count where the file or the account was there
+    """The facts that differ, kind by kind. An owner and a mode, and a password, count where the file or the account was there
     before and is there still."""
     order = list(FactKind)
     for key in sorted(before.keys() | after.keys(), key=lambda key: (order.index(key[0]), key[1])):

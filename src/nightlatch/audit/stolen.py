@@ -85,11 +85,10 @@ def loot(
     """What the thief of a key (its fingerprint), or somebody who is root on a guest, reaches: `ways` are all ways in by guest,
     `spaces` the address space in which each guest's addresses mean something (the common one unless said)."""
     known = {each.guest: each for each in guests}
-    thief = _Thief({OUTSIDE: outside} if not taken else {})
+    thief = _Thief({OUTSIDE: outside})
     if key:
         thief.keys[key] = FoundKey(key)
     if taken:
-        thief.callers[OUTSIDE] = outside
         _enters(thief, taken, "root", (SHELL, ADMINISTER), known, spaces)
     reached: list[Reached] = []
     seen: set[tuple[str, int]] = set()

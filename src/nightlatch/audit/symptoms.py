@@ -140,7 +140,7 @@ def _stopped(scene: Scene) -> Found:
 
 
 def _another_address(scene: Scene) -> Found:
-    """Whether the address that is dialled is none of the guest's own."""
+    """Whether the address that is dialled is not an address of the guest."""
     spec = scene.estate.guests[scene.access.guest]
     text = spec.dial or spec.via.host
     dialled = address_or_none(text)
@@ -154,7 +154,7 @@ def _another_address(scene: Scene) -> Found:
 
 
 def _rebuilt(scene: Scene) -> Found:
-    """Whether the guest's host keys are others than those that the estate has of it."""
+    """Whether the guest has other host keys than the estate has of it."""
     spec, keys = scene.estate.guests[scene.access.guest], scene.access.reading.host_keys
     if not spec.host_keys or not keys:
         return Borne.POSSIBLE, ()
@@ -197,8 +197,12 @@ def _maybe(scene: Scene) -> Found:
 
 _PROOF = (
     ("its key stands there, and is refused", _at(LinkKind.PROOF, by=_is(RefusedKey)), LOG),
-    ("its key is not listed", _at(LinkKind.PROOF, by=_is(KeysPlace)), "nightlatch access --key FILE"),
-    ("its key line lets it in from elsewhere only", _at(LinkKind.PROOF, by=_is(KeyLine)), "nightlatch why --from PLACE"),
+    ("its key is not listed", _at(LinkKind.PROOF, by=_is(KeysPlace)), "nightlatch access --on {guest} --key FILE"),
+    (
+        "its key line lets it in from elsewhere only",
+        _at(LinkKind.PROOF, by=_is(KeyLine)),
+        "nightlatch why {account} {guest} --from PLACE",
+    ),
     ("keys are switched off for it", _at(LinkKind.SETTINGS, by=_sets("pubkeyauthentication")), LOG),
     ("more is asked than the key", _at(LinkKind.SETTINGS, by=_sets("authenticationmethods")), LOG),
 )
@@ -247,7 +251,11 @@ _SUSPECTS: dict[Symptom, tuple[tuple[str, Test, str], ...]] = {
             _at(LinkKind.SESSION, by=_is(Chroot)),
             f"{CONSOLE}: ls -ld of the folder and those above",
         ),
-        ("only one command runs", _at(LinkKind.RIGHTS, by=_is(SettingLine, KeyLine)), "nightlatch access --who {account}"),
+        (
+            "only one command runs",
+            _at(LinkKind.RIGHTS, by=_is(SettingLine, KeyLine)),
+            "nightlatch access --on {guest} --who {account}",
+        ),
         ("only a new password can be set", _must_change, f"{CONSOLE}: chage -l {{account}}"),
         ("its profile or its home fails", _maybe, "ssh -T {guest} /bin/true; echo $?"),
     ),

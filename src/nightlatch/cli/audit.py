@@ -126,7 +126,7 @@ def audit(
         if not is_live(source) and not is_estate(path) and not path.exists():
             raise NightlatchError(f"{source}: there is no such folder, evidence archive or estate file")
         if sentences and before is not None:
-            raise NightlatchError("--baseline is held against findings as they are, and --suppose tells what would be another")
+            raise NightlatchError("--baseline is held against findings as they are, and --suppose tells what would change")
         if sentences:
             told = tell(source, sentences, guests, form, evidence, at, config, pins=pins)
             raise SystemExit(told.after.exit_code(Severity(fail_at)))

@@ -50,13 +50,13 @@ def compare(
     as_of: datetime | None,
     config: Path | None,
 ) -> None:
-    """Say what is another since a day: ways in that opened or closed, and why.
+    """Say what opened, closed or changed since a day, and why.
 
     OLD and NEW are folders of evidence, or single archives; OLD may be a day (2026-11-24), for which the evidence of that day or
     of the last one before it is taken. Without NEW the guests of the estate file are read now. It is the meaning that is
     compared: order, remarks and values that say the same do not count.
 
-    Ends with 1 where anything is another, 3 where something could not be read.
+    Ends with 1 where anything changed, 3 where something could not be read.
     """
     with faults():
         from nightlatch.faults import NightlatchError

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import stat
+from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
 
@@ -51,8 +52,16 @@ def _asked(path: Path, number: int) -> str | None:
     """The passphrase of a file, typed; None where nobody sits at a terminal or nothing is typed."""
     if not prompts.somebody():
         return None
-    again = "It is another. " if number else ""
+    again = "That is not the passphrase. " if number else ""
     return prompts.password(f"{again}Passphrase of {path}") or None
+
+
+def _asking(word_file: Path | None) -> Callable[[Path, int], str | None]:
+    """Gives the passphrase of a file: the one in `word_file`, tried once, or what is typed. Raises NightlatchError."""
+    if word_file is None:
+        return _asked
+    word = _from_file(word_file)
+    return lambda path, number: None if number else word
 
 
 def _new(word_file: Path | None, option: str) -> str:
@@ -87,8 +96,7 @@ def inspect(files: tuple[Path, ...], ask: bool, word_file: Path | None, form: st
         from nightlatch.report import key as report
         from nightlatch.report import machine, page
 
-        word = _from_file(word_file) if word_file else None
-        asking = (lambda path, number: word if not number else None) if word else _asked if ask else None
+        asking = _asking(word_file) if word_file or ask else None
         found = [inspect_key(path, now(as_of), asking) for path in dict.fromkeys(files)]
         if form == "json":
             click.echo(machine.dumps(report.inspected_document(found)))
@@ -145,10 +153,8 @@ def convert(file: Path, form: str, out: Path | None, lock: bool, word_file: Path
         from nightlatch.report import key as report
         from nightlatch.report import page
 
-        word = _from_file(word_file) if word_file and not lock else None
-        asking = (lambda path, number: word if not number else None) if word else _asked
-        new = _new(word_file, "") if lock else None
-        found = convert_key(file, Form(form), out, asking, new)
+        asking = _asking(None if lock else word_file)
+        found = convert_key(file, Form(form), out, asking, _new(word_file, "") if lock else None)
         if found.path is None:
             click.echo(found.content, nl=False)
         else:
@@ -192,10 +198,8 @@ def sign(
         from nightlatch.report import key as report
         from nightlatch.report import page
 
-        word = _from_file(word_file) if word_file else None
-        asking = (lambda path, number: word if not number else None) if word else _asked
         estate = estate_of(estate_file)
-        found = sign_key(estate, person, file, authority, now(as_of), asking, days=days, out=out)
+        found = sign_key(estate, person, file, authority, now(as_of), _asking(word_file), days=days, out=out)
         report.signed(page.Page(page.console()), found)
 
 

@@ -185,7 +185,7 @@ supposed = click.option(
     "sentences",
     multiple=True,
     metavar="SENTENCE",
-    help="What would be another if this were so, such as 'person tove leaves'; may be given several times. A sentence that is "
+    help="What would change if this were so, such as 'person tove leaves'; may be given several times. A sentence that is "
     "not known prints those that are.",
 )
 

@@ -27,7 +27,7 @@ def tell(
     pins: tuple[str, ...] = (),
     asked: AccessQuestion | None = None,
 ) -> Supposed:
-    """Tell what would be another: of the ways in that are `asked` for, or of all, and of findings then. Raises NightlatchError
+    """Tell what would change: of the ways in that are `asked` for, or of all, and of findings then. Raises NightlatchError
     for a format that lists findings."""
     from nightlatch.faults import NightlatchError
     from nightlatch.ops.access import of_changes
@@ -37,7 +37,7 @@ def tell(
     from nightlatch.report import supposed as report
 
     if form not in ("text", "json"):
-        raise NightlatchError(f"--suppose tells what would be another, as text or json, and not as {form}")
+        raise NightlatchError(f"--suppose tells what would change as text or json, and not as {form}")
     path = Path(source)
     with client_of(config, several=is_estate(path)) as client:
         estate = estate_with(path, evidence) if is_estate(path) else None

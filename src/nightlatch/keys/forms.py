@@ -166,7 +166,7 @@ def written_private(key: PrivateKey, form: Form, passphrase: bytes | None, chanc
     if not form.is_private:
         return written_public(key.public, form)
     if form is Form.PKCS8:
-        # The library stretches a passphrase 2,048 times: whoever wants this form locked has openssl do it.
+        # The library stretches a passphrase 2,048 times only: a lock is put on by openssl (ops/key.py).
         assert passphrase is None
         return key.secret.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
     if isinstance(key.secret, Ed25519PrivateKey):

@@ -20,7 +20,7 @@ UNKNOWN = "a private half of {} can't be read here; Ed25519, RSA and ECDSA can"
 
 
 class PassphraseFault(KeyFault):
-    """A passphrase is on the file: none was given, or it is another."""
+    """A passphrase is on the file, and none was given, or a wrong one."""
 
 
 @dataclass(frozen=True, slots=True)

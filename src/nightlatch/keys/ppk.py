@@ -52,7 +52,7 @@ class _File:
 
 
 def read(raw: bytes, passphrase: bytes | None) -> PrivateKey:
-    """The private half of a file. Raises PassphraseFault, and KeyFault where it can't be read or its check sum is another's."""
+    """The private half of a file. Raises PassphraseFault, and KeyFault where it can't be read or its check sum is wrong."""
     file = _file(raw)
     algorithm, locked = file.fields["algorithm"], file.fields.get("Encryption") != "none"
     if locked and file.fields.get("Encryption") != CIPHER:

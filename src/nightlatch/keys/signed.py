@@ -14,7 +14,7 @@ from nightlatch.keys.halves import PrivateKey, public_numbers
 
 @dataclass(frozen=True, slots=True)
 class UserCertificate:
-    """What a certificate says: for whom, from when to when, what it is limited to and what it allows."""
+    """What a certificate says: its principals, its time, its limits and what it allows."""
 
     key_id: str
     serial: int

@@ -53,8 +53,8 @@ NOTES = frozenset({Fault.NO_PASSPHRASE, Fault.NOT_YET, Fault.BELOW_TODAY})
 
 @dataclass(frozen=True, slots=True)
 class Signed:
-    """What a certificate says (PROTOCOL.certkeys of OpenSSH): whom it is for, since when and until when (None: for ever), and who
-    signed it, by fingerprint."""
+    """What a certificate says (PROTOCOL.certkeys of OpenSSH): its principals, its first and last moment (None: no bound), its
+    limits, and the fingerprint of the key that signed it."""
 
     kind: str
     serial: int

@@ -183,8 +183,8 @@ def _is_asked(way: WayIn, asked: AccessQuestion, own: Mapping[str, object]) -> b
 
 
 def _is_for(name: str, way: WayIn, own: Mapping[str, object]) -> bool:
-    """Whether somebody can use it: a person who holds all that it asks for, or whoever where it asks for nothing; a name that is
-    no person's is an account's."""
+    """Whether somebody can use it: a person who holds all that it asks for, anybody where it asks for nothing. A name that no
+    person has is an account's."""
     return (name in way.held_by or not way.shown) if name in own else name == way.account
 
 

@@ -41,7 +41,7 @@ __all__ = ["Compared", "compare", "compare_targets", "evidence_in"]
 
 @dataclass(frozen=True)
 class Compared:
-    """What is another between two days. `old` and `new` are the moments, as archives tell them, at which evidence was taken: the
+    """What differs between two days. `old` and `new` are the moments, as archives tell them, at which evidence was taken: the
     first and the last; empty where guests were read just now, or evidence does not say."""
 
     estate: str
@@ -54,7 +54,7 @@ class Compared:
 
     @property
     def exit_code(self) -> int:
-        """3 when a guest could not be read on one of the days, 1 when anything is another, else 0."""
+        """3 when a guest could not be read on one of the days, 1 when anything changed, else 0."""
         if self.found.unread:
             return 3
         return 0 if self.found.is_empty else 1
@@ -99,7 +99,7 @@ def compare(
 ) -> Compared:
     """Hold guests of an estate against what was kept of them: evidence in `old` against that in `new`, or the guests as they are.
 
-    Both are judged at the same moment, so that what is another is owed to the guests. Raises NightlatchError, UnreadableError.
+    Both are judged at the same moment, so that a difference is owed to the guests. Raises NightlatchError, UnreadableError.
     """
     picked = [spec.name for spec in chosen(estate, guests)]
     older = evidence_in(old)
@@ -190,7 +190,7 @@ def _record(snapshot: Snapshot, path: str) -> Iterator[Record]:
 
 
 class _Work:
-    """Compares one guest after the other, and keeps nothing but what is another."""
+    """Compares one guest after the other, and keeps the differences only."""
 
     def __init__(self, estate: Estate | None, at: datetime, kinds: Kinds) -> None:
         self.estate, self.at, self.kinds = estate, at, kinds
@@ -238,7 +238,7 @@ class _Work:
         self.old |= {was.facts["taken"]} if was.facts.get("taken") else set()
         self.new |= {now.facts["taken"]} if now.facts.get("taken") else set()
         if (was.entries, was.listings) == (now.entries, now.listings):
-            return Comparison()  # nothing that is read of it is another
+            return Comparison()  # all that is read of it is as it was
         then, here = self._judged(was), self._judged(now)
         found = compared([then[0]], [here[0]], self.names)
         spec = self.estate.guests.get(now.guest) if self.estate is not None else None

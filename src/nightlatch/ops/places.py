@@ -31,11 +31,11 @@ def _sources(estate: Estate | None, text: str) -> Sources:
         return sources_of(estate, [PlaceRef(text, network=text)])
     try:
         return {COMMON: parse_network(text)}
-    except AddressError as error:
+    except AddressError:
         if estate is None:
-            raise NightlatchError(f'"{text[:60]}" is no address, and places stand in an estate file: {error}') from None
+            raise NightlatchError(f'"{text[:60]}" is no address, and places stand in an estate file') from None
         known = [*estate.places, *estate.networks]
         near = nearest(text, known)
         listed = f"; places are: {', '.join(known)}" if known else ""
         meant = f'; did you mean "{near}"?' if near else listed
-        raise NightlatchError(f'"{text[:60]}" is no place of the estate and no address: {error}{meant}') from None
+        raise NightlatchError(f'"{text[:60]}" is no place of the estate and no address{meant}') from None

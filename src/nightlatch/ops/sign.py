@@ -13,7 +13,7 @@ from nightlatch.faults import NightlatchError, RefusedError, nearest
 from nightlatch.formats.keys import KeyFault
 from nightlatch.keys.forms import read_public
 from nightlatch.keys.signed import UserCertificate, sign
-from nightlatch.keys.told import CERTIFICATE, ToldKey, told
+from nightlatch.keys.told import ToldKey, told
 from nightlatch.ops.key import PUBLIC_MODE, Ask, content_of, opened_key, put_new
 
 __all__ = ["SignedKey", "sign_key"]
@@ -51,7 +51,7 @@ def sign_key(
 ) -> SignedKey:
     """Sign the public half in `path` for a person of the estate, with the authority's private half, which has a passphrase.
 
-    Raises RefusedError where the certificate's file is there, the key is not the person's, the authority is another than the
+    Raises RefusedError where the certificate's file is there, the key is not the person's, the authority is not the
     estate's or has no passphrase, or no grant asks for a certificate; NightlatchError, UnreadableError for all else.
     """
     wanted = _wanted(estate, person, at)
@@ -63,13 +63,15 @@ def sign_key(
         raise NightlatchError(f"{path}: {error}") from None
     own = estate.principals[person].keys
     if own and key.blob not in {each.blob for each in own}:
-        raise RefusedError(f"{path} is none of the keys that {person} has in the estate file")
+        raise RefusedError(f"{path} is not a key that {person} has in the estate file")
     signer = opened_key(authority, passphrase)
     if signer.public.blob != estate.authorities[wanted.authority].blob:
-        raise RefusedError(f"{authority} is another key than that of authority {wanted.authority} in the estate file")
+        other = estate.authorities[wanted.authority].fingerprint
+        is_ = f"{authority} is {signer.public.fingerprint}"
+        raise RefusedError(f"{is_}: it is not the key of authority {wanted.authority} in the estate file, {other}")
     if not signer.locked:
         lock = f"nightlatch key convert {authority} --to openssh --lock --out FILE"
-        raise RefusedError(f"{authority} has no passphrase: whoever has the file makes himself certificates. {lock} puts one on")
+        raise RefusedError(f"{authority} has no passphrase: anybody with that file could sign certificates. {lock} puts one on")
     last = at + timedelta(days=days)
     until = min(last, wanted.until) if wanted.until is not None else last
     said = UserCertificate(
@@ -89,7 +91,6 @@ def sign_key(
     target = out or certificate_path(path)
     put_new(target, line, PUBLIC_MODE)
     (made,) = told(line, at)
-    assert CERTIFICATE.encode() in line
     return SignedKey(target, made, wanted, days, until < last)
 
 

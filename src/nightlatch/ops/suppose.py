@@ -29,7 +29,7 @@ __all__ = ["Supposed", "parse", "suppose", "suppose_target"]
 
 @dataclass(frozen=True)
 class Supposed:
-    """The audit as things are, as they would be, and what is another; `sentences` are what was supposed, `names` those of the
+    """The audit as things are, as they would be, and what differs; `sentences` are what was supposed, `names` those of the
     estate."""
 
     sentences: tuple[str, ...]

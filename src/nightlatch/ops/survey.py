@@ -19,7 +19,7 @@ from nightlatch.evidence.collect import collect
 from nightlatch.evidence.extra_paths import NO_MORE, ExtraPaths
 from nightlatch.evidence.file_names import SUFFIX, file_of
 from nightlatch.evidence.snapshot import Snapshot
-from nightlatch.faults import NightlatchError, UnreadableError, words_of, work_on
+from nightlatch.faults import NightlatchError, UnreadableError, nearest, words_of, work_on
 from nightlatch.readings import guest as readings
 from nightlatch.readings.units import daemons, service_reading, unit_state
 from nightlatch.services.base import Kinds
@@ -273,5 +273,7 @@ def chosen(estate: Estate, guests: Sequence[str] | None) -> list[GuestSpec]:
         return list(estate.guests.values())
     unknown = [name for name in guests if name not in estate.guests]
     if unknown:
-        raise NightlatchError(f'there is no guest "{unknown[0]}" in {estate.path} ({", ".join(estate.guests)})')
+        near = nearest(unknown[0], list(estate.guests))
+        meant = f'; did you mean "{near}"?' if near else f" ({', '.join(estate.guests)})"
+        raise NightlatchError(f'there is no guest "{unknown[0]}" in {estate.path}{meant}')
     return [estate.guests[name] for name in guests]

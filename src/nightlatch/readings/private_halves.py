@@ -30,7 +30,7 @@ class PrivateKeyFile:
 
 
 def read(snapshot: Snapshot, accounts: Accounts) -> tuple[PrivateKeyFile, ...]:
-    """The private halves of which it is known whose they are; the guest's own host keys are another matter."""
+    """The private halves whose public half is known, without the guest's own host keys."""
     return tuple(_found(snapshot, accounts))
 
 

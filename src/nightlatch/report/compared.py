@@ -1,4 +1,4 @@
-"""Two days compared, as text and as JSON: first what opened, then what closed, then what else is another, with its places."""
+"""Two days compared, as text and as JSON: first what opened, then what closed, then what else changed, with its places."""
 
 from __future__ import annotations
 
@@ -50,8 +50,8 @@ def text(page: Page, result: Compared, source: str) -> None:
     left_out = {*result.found.came, *(name for name, _ in result.found.unread)}
     still = [name for name in quiet if name not in left_out]
     if still:
-        page.wrapped(f"{blocks.named(still)}: nothing is another.", style="good")
-    page.wrapped(f"{_sum(result)}   Next: nightlatch audit {source}")
+        page.wrapped(f"{blocks.named(still)}: nothing changed.", style="good")
+    page.wrapped(f"{_sum(result)}Next: nightlatch audit {source}")
 
 
 def _days(result: Compared) -> str:
@@ -135,12 +135,12 @@ def _place(finding: Finding) -> str:
 
 def _sum(result: Compared) -> str:
     if result.found.is_empty:
-        return "Nothing is another."
+        return ""  # the line of the quiet guests has said so
     turns = [(Turn.OPENED, "opened"), (Turn.CLOSED, "closed")]
     many = [(sum(each.turn is turn for each in result.found.ways), word) for turn, word in turns]
     parts = [f"{count(number, 'way')} in {word}" for number, word in many if number]
     parts += [f"{count(len(result.found.facts), 'other thing')} changed"] if result.found.facts else []
-    return f"{', '.join(parts) or 'No way in opened or closed'}."
+    return f"{', '.join(parts) or 'No way in opened or closed'}.   "
 
 
 def document(result: Compared) -> dict[str, Any]:

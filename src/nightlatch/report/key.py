@@ -14,6 +14,7 @@ from nightlatch.report.page import Page
 from nightlatch.report.safe import in_one_line
 
 if TYPE_CHECKING:
+    from nightlatch.formats.krl import RevocationList
     from nightlatch.ops.key import ConvertedKey, InspectedFile, NewKey
     from nightlatch.ops.revoke import Revocation, RevokedFile
     from nightlatch.ops.sign import SignedKey
@@ -28,7 +29,7 @@ FAULTS = {
     Fault.DSA: "OpenSSH takes no DSA keys since release 10, and none by default since 7. Make a new key.",
     Fault.SHORT_RSA: f"RSA with fewer than {LEAST} bits is too short; new keys have {TODAY} and more. Make a new key.",
     Fault.BELOW_TODAY: f"RSA keys that are made today have {TODAY} bits and more.",
-    Fault.NO_PASSPHRASE: "Whoever has this file has the key.",
+    Fault.NO_PASSPHRASE: "Anybody with this file can use the key.",
     Fault.WEAK_LOCK: "Its passphrase is stretched by a round or two of a fast digest, and can be guessed at millions a second. "
     "nightlatch key convert {path} --to openssh --out FILE locks it well.",
     Fault.ENDED: "The certificate has ended.",
@@ -197,16 +198,37 @@ def revoked(page: Page, found: Revocation) -> None:
         label = "was there" if each.was_there else "revoked"
         page.wrapped(f"{in_one_line(str(each.path))}: {in_one_line(_revoked(each))}", label=label)
     those = found.list
-    certificates = sum(high - low + 1 for _, low, high in those.ranges) + len(those.ids)
-    more = f", {those.others} parts that are not read here" if those.others else ""
+    many = sum(high - low + 1 for _, low, high in those.ranges) + len(those.ids)
+    more = f", parts that are not read here: {those.others}" if those.others else ""
     number = f"number {those.number}" + (f" of {those.made:%Y-%m-%d %H:%M} UTC" if those.made else "")
-    page.wrapped(f"{found.path}: {number}, keys: {len(those.fingerprints)}, certificates: {certificates}{more}", label="list")
+    keys = len(those.fingerprints) + len(those.sha1)
+    page.wrapped(f"{found.path}: {number}, keys: {keys}, certificates: {many}{more}", label="list")
+    if not found.files:
+        _on_it(page, those)
     if any(not each.was_there for each in found.files):
         page.wrapped(
-            "It counts where sshd has it: copy it to each guest first, then name it there (RevokedKeys). "
-            "A list that is named and missing shuts every key out.",
-            style="note",
+            "Next: copy the list to each guest, then name it in sshd's settings there (RevokedKeys). "
+            "Where that file is missing, sshd refuses every key.",
+            style="next",
         )
+
+
+def _on_it(page: Page, those: RevocationList) -> None:
+    """What stands on a list, the first of each kind."""
+    lines = [("key", each) for each in sorted(those.fingerprints)]
+    lines += [("key", f"SHA1 {each.hex()}") for each in sorted(those.sha1)]
+    for authority, low, high in sorted(those.ranges):
+        serials = f"serial {low}" if low == high else f"serials {low} to {high}"
+        lines.append(("certificate", f"{serials} of {_authority(authority)}"))
+    lines += [("certificate", f'id "{in_one_line(each)}" of {_authority(authority)}') for authority, each in sorted(those.ids)]
+    for label, text in lines[:MOST_KEYS]:
+        page.wrapped(text, label=label, indent=2)
+    if len(lines) > MOST_KEYS:
+        page.wrapped(f"... and {len(lines) - MOST_KEYS} more", indent=2, style="place")
+
+
+def _authority(blob: bytes) -> str:
+    return f"the authority {fingerprint(blob)}" if blob else "any authority"
 
 
 def _revoked(each: RevokedFile) -> str:
@@ -214,5 +236,5 @@ def _revoked(each: RevokedFile) -> str:
         return f"{each.key.kind} {each.key.fingerprint}, and every certificate with it"
     assert each.certificate is not None
     said = each.certificate
-    by = f"of the authority {fingerprint(said.authority)}"
+    by = f"of {_authority(said.authority)}"
     return f"the certificate with serial {said.serial} {by}" if said.serial else f'certificates with the id "{said.key_id}" {by}'

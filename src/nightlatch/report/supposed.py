@@ -1,4 +1,4 @@
-"""What would be another: ways in that would open and close, and findings that would come and go, as text and as JSON."""
+"""What would change: ways in that would open and close, and findings that would come and go, as text and as JSON."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ NOBODY = "nobody of the estate"
 
 
 def text(page: Page, result: Supposed, ways: Sequence[WayChange], source: str, *, findings: bool = True) -> None:
-    """What would be another, guests with the same change together."""
+    """What would change, guests with the same change together."""
     page.wrapped(f"Supposing that {listed(result.sentences, 10)}; nothing is touched.")
     page.blank()
     changes(page, ways, result.names)
@@ -37,14 +37,14 @@ def text(page: Page, result: Supposed, ways: Sequence[WayChange], source: str, *
     for guest, problem in result.changes.unread:
         page.wrapped(in_one_line(problem), label=guest, style="high")
     if not (ways or new or gone or result.changes.went):
-        page.wrapped("Nothing would be another.")
+        page.wrapped(f"Nothing would change.   Next: nightlatch audit {source}")
         return
     page.blank()
     page.wrapped(f"{summed(result.changes, ways, findings=findings)}.   Next: nightlatch audit {source}")
 
 
 def summed(found: Comparison, ways: Sequence[WayChange], *, findings: bool) -> str:
-    """How much is another, in a few words."""
+    """How much changes, in a few words."""
     opened, closed = (sum(each.turn is turn for each in ways) for turn in (Turn.OPENED, Turn.CLOSED))
     parts = [f"{count(opened, 'way')} in {'opens' if opened == 1 else 'open'}"] if opened else []
     parts += [f"{count(closed, 'way')} in {'closes' if closed == 1 else 'close'}"] if closed else []
@@ -56,7 +56,7 @@ def summed(found: Comparison, ways: Sequence[WayChange], *, findings: bool) -> s
 
 
 def changes(page: Page, ways: Iterable[WayChange], names: Names) -> None:
-    """Ways in that are another, the same change of several guests once."""
+    """Ways in that changed, the same change of several guests once."""
     alike: dict[tuple[Turn, str, str], list[str]] = {}
     for each in ways:
         alike.setdefault((each.turn, _words(each, names), place_of(each.way)), []).append(each.guest)
@@ -102,7 +102,7 @@ def document(result: Supposed, ways: Sequence[WayChange]) -> dict[str, Any]:
 
 
 def difference(found: Comparison, ways: Sequence[WayChange]) -> dict[str, Any]:
-    """What is another, as it stands in every document."""
+    """The difference, as it stands in every document."""
     return {
         "ways_in": [_way(each) for each in ways],
         "new": [{"guest": each.guest, **one} for each in found.new for one in documents.findings([each])],
