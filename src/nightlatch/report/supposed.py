@@ -48,6 +48,7 @@ def summed(found: Comparison, ways: Sequence[WayChange], *, findings: bool) -> s
     opened, closed = (sum(each.turn is turn for each in ways) for turn in (Turn.OPENED, Turn.CLOSED))
     parts = [f"{count(opened, 'way')} in {'opens' if opened == 1 else 'open'}"] if opened else []
     parts += [f"{count(closed, 'way')} in {'closes' if closed == 1 else 'close'}"] if closed else []
+    parts += [f"{count(len(found.went), 'guest')} down"] if found.went else []
     if findings:
         holes, out = (sum(each.group is group for each in found.new) for group in (Group.HOLE, Group.SHUT_OUT))
         parts += [count(holes, "new hole")] if holes else []
