@@ -78,11 +78,12 @@ def test_a_second_time_nothing_is_added(home: Path) -> None:
         "guests_from: guests.csv\ngrants: [{let: mara, into: all guests, by: ssh, from: bench, with: key}]\n",
     ],
 )
-def test_however_the_file_is_written(sections: str, tmp_path: Path) -> None:
+@pytest.mark.parametrize("end", ["\n", "\r\n"], ids=["lf", "crlf"])
+def test_however_the_file_is_written(sections: str, end: str, tmp_path: Path) -> None:
     (tmp_path / "keys").symlink_to(KEYS)
     (tmp_path / "guests.csv").write_text("name,via,at\ngauge,folder,gauge\n")
     path = tmp_path / "estate.yaml"
-    path.write_text(HEAD + sections)
+    path.write_bytes((HEAD + sections).replace("\n", end).encode())
     Guest("PasswordAuthentication no\n", {"joon": f'from="192.168.40.0/24" {pub("joon-desk")}'}, name="gate").write(
         tmp_path / "gate"
     )
@@ -91,6 +92,7 @@ def test_however_the_file_is_written(sections: str, tmp_path: Path) -> None:
     assert (done.people, done.grants) == ((), 1)
     assert [each for each in done.left if "mara can't get a shell" not in each] == []  # all guests are hers by the table
     assert "gate" in load(path).guests
+    assert path.read_bytes().count(end.encode()) == path.read_bytes().count(b"\n")
     assert "from: bench" in path.read_text().replace(sections, "")  # by the name that the file has for these addresses
 
 
@@ -190,7 +192,7 @@ def test_keys_of_a_file_that_is_not_taken_do_not_stay(home: Path, monkeypatch: p
     def changed(*_: object) -> None:
         raise RefusedError("changed meanwhile")
 
-    monkeypatch.setattr("nightlatch.estate.editing.rewrite", changed)
+    monkeypatch.setattr("nightlatch.ops.adopt.rewrite", changed)
     with pytest.raises(RefusedError, match="changed meanwhile"):
         add_guests(path, [str(home / "images/chartbox")], DAY)
     assert not (home / "keys/root.pub").exists()

@@ -6,15 +6,11 @@ that was meant (a writer that prints the whole file anew breaks long lines and m
 
 from __future__ import annotations
 
-import contextlib
-import os
 import re
-import secrets
 from collections.abc import Sequence
-from pathlib import Path
 
 from nightlatch.estate import tree
-from nightlatch.faults import EstateError, RefusedError, UnreadableError
+from nightlatch.faults import EstateError, RefusedError
 from nightlatch.formats.yaml_tree import Node, with_item, with_pair
 
 Plain = object
@@ -205,25 +201,6 @@ def _check(before: str, after: str, guest: str, pins: Sequence[str], name: str) 
         good = False
     if not good:
         raise RefusedError(f"{name}: guest {guest} can't be edited without touching more; {_by_hand(pins)}")
-
-
-def rewrite(path: Path, before: str, after: str) -> None:
-    """Put the new text in place of the old, whole or not at all. Raises RefusedError when somebody else changed it."""
-    target = path.resolve()
-    staged = target.with_name(f".{target.name}.{secrets.token_hex(4)}")
-    try:
-        if target.read_bytes() != before.encode():
-            raise RefusedError(f"{path} was changed meanwhile; nothing was written")
-        with staged.open("xb") as stream:
-            os.fchmod(stream.fileno(), target.stat().st_mode & 0o7777)
-            stream.write(after.encode())
-            stream.flush()
-            os.fsync(stream.fileno())
-        staged.replace(target)
-    except OSError as error:
-        with contextlib.suppress(OSError):
-            staged.unlink()
-        raise UnreadableError(f"{path} can't be written: {error.strerror}") from None
 
 
 FINGERPRINT = re.compile(r"(?:SHA256:)?([A-Za-z0-9+/]{43})=?(?![A-Za-z0-9+/=])|(?:MD5:)?((?:[0-9a-fA-F]{2}:){15}[0-9a-fA-F]{2})")

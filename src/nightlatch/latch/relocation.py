@@ -7,8 +7,9 @@ import time
 from collections.abc import Iterator
 from dataclasses import replace
 
-from nightlatch.estate.editing import rewrite, with_address, with_port
+from nightlatch.estate.editing import with_address, with_port
 from nightlatch.estate.model import Estate, GuestSpec
+from nightlatch.estate.whole_file import rewrite
 from nightlatch.faults import NightlatchError, PutBackError, UnreadableError
 from nightlatch.latch import live
 from nightlatch.transports.shell import Shell
@@ -116,7 +117,7 @@ def follow(estate: Estate, guest: str, old: str, new: str) -> int:
     before = _text(estate)
     after, count = with_address(before, guest, old, new, str(estate.path))
     if count:
-        rewrite(estate.path, before, after)
+        rewrite(estate.path, before.encode(), after.encode())
     return count
 
 
@@ -127,7 +128,7 @@ def follow_port(estate: Estate, guest: str, old: int, new: int) -> int:
     """
     before = _text(estate)
     after, count = with_port(before, guest, old, new, str(estate.path))
-    rewrite(estate.path, before, after)
+    rewrite(estate.path, before.encode(), after.encode())
     return count
 
 

@@ -23,6 +23,7 @@ from nightlatch.describe.sentences import SentenceSet
 from nightlatch.estate import editing
 from nightlatch.estate.load import load as load_estate
 from nightlatch.estate.model import Estate
+from nightlatch.estate.whole_file import rewrite
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import EstateError, NightlatchError, RefusedError, UnreadableError, words_of, work_on
 from nightlatch.model.paths import AccessPath
@@ -69,7 +70,7 @@ def add_guests(
     Raises EstateError for a file that can't be used, RefusedError where it can't be edited safely, UnreadableError when nothing
     could be read.
     """
-    estate, before = load_estate(path), path.read_text(encoding="utf-8")
+    estate, before = load_estate(path), path.read_bytes().decode()
     unique = holding.Unique()
     unique.taken |= set(estate.guests)
     new: list[tuple[GuestAccess, text.GuestLine]] = []
@@ -144,7 +145,7 @@ def _added(
     keys = put_keys(path.parent, files)
     try:
         after = _loaded(path, made)
-        editing.rewrite(path, before, made)
+        rewrite(path, before.encode(), made.encode())
     except NightlatchError:
         for name in files.keys() - there:  # nothing half done
             (path.parent / name).unlink(missing_ok=True)

@@ -10,8 +10,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from nightlatch.estate.editing import fingerprints, rewrite, with_host_keys
+from nightlatch.estate.editing import fingerprints, with_host_keys
 from nightlatch.estate.model import Estate, GuestSpec, ViaKind
+from nightlatch.estate.whole_file import rewrite
 from nightlatch.faults import RefusedError, UnreadableError
 from nightlatch.ops.survey import chosen, client_for, survey_target
 from nightlatch.probe import driver
@@ -119,5 +120,5 @@ def pin(estate: Estate, met: FirstContact, keys: Sequence[ProvenKey]) -> tuple[s
         before = estate.path.read_bytes().decode()
     except (OSError, UnicodeDecodeError) as error:
         raise UnreadableError(f"{estate.path} can't be read: {error}") from None
-    rewrite(estate.path, before, with_host_keys(before, met.guest, pins, str(estate.path)))
+    rewrite(estate.path, before.encode(), with_host_keys(before, met.guest, pins, str(estate.path)).encode())
     return pins

@@ -18,6 +18,7 @@ from nightlatch.draft.perimeter import TableDraft
 from nightlatch.estate import editing, perimeters
 from nightlatch.estate.model import Estate, NetworkSpec, Perimeter
 from nightlatch.estate.perimeters import Record
+from nightlatch.estate.whole_file import rewrite
 from nightlatch.faults import OwnFaultError, PutBackError, RefusedError, work_on
 from nightlatch.model.grants import Grant
 from nightlatch.model.sockets import ports_of
@@ -193,11 +194,11 @@ def _service(perimeter: Perimeter) -> str:
 def _follow(estate: Estate, network: str, place: int, perimeter: Perimeter, rows: tuple[Record, ...], at: datetime) -> None:
     """The file with the rows that are at the service now, and the day in the estate file."""
     path = Path(perimeter.path)
-    before = path.read_text("utf-8-sig")
+    before = path.read_bytes()
     lines = ",\n".join(f"  {json.dumps(row, ensure_ascii=False)}" for row in rows)
-    editing.rewrite(path, before, f"[\n{lines}\n]\n" if rows else "[]\n")
-    text = estate.path.read_text("utf-8")
+    rewrite(path, before, (f"[\n{lines}\n]\n" if rows else "[]\n").encode())
+    text = estate.path.read_bytes().decode()
     day = at.astimezone(estate.zone).date().isoformat()
     made = editing.with_taken(text, network, place, day, str(estate.path))
     if made != text:
-        editing.rewrite(estate.path, text, made)
+        rewrite(estate.path, text.encode(), made.encode())

@@ -7,19 +7,19 @@ place of the list.
 from __future__ import annotations
 
 import os
-import tempfile
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
+from nightlatch.estate.whole_file import rewrite
 from nightlatch.faults import NightlatchError, UnreadableError
 from nightlatch.formats import krl
 from nightlatch.formats.keys import KeyFault, PublicKey
 from nightlatch.formats.krl import KrlFault, RevocationList, RevokedCertificate
 from nightlatch.keys.forms import read_public
 from nightlatch.keys.told import certificate_of
-from nightlatch.ops.key import PUBLIC_MODE, content_of
+from nightlatch.ops.key import PUBLIC_MODE, content_of, put_new
 
 __all__ = ["Revocation", "revoke_keys"]
 
@@ -53,8 +53,9 @@ def revoke_keys(path: Path, files: Sequence[Path], at: datetime) -> Revocation:
     is_new = not os.path.lexists(path)
     if is_new and not files:
         raise UnreadableError(f"{path}: there is no such list; name the keys to put on it")
+    raw = b"" if is_new else content_of(path)
     try:
-        before = krl.EMPTY if is_new else krl.parse(content_of(path))
+        before = krl.EMPTY if is_new else krl.parse(raw)
     except KrlFault as error:
         raise NightlatchError(f"{path}: {error}") from None
     found = tuple(_file(each, before) for each in files)
@@ -69,7 +70,10 @@ def revoke_keys(path: Path, files: Sequence[Path], at: datetime) -> Revocation:
         raise NightlatchError(f"{path}: {error}") from None
     assert all(after.has_key(key) for key in keys)
     assert all(after.has(each) for each in certificates)
-    _replace(path, content)
+    if is_new:
+        put_new(path, content, PUBLIC_MODE)
+    else:
+        rewrite(path, raw, content)
     return Revocation(path, after, found, is_new)
 
 
@@ -84,21 +88,3 @@ def _file(path: Path, before: RevocationList) -> RevokedFile:
     except KeyFault as error:
         raise NightlatchError(f"{path}: {error}") from None
     return RevokedFile(path, key, None, before.has_key(key))
-
-
-def _replace(path: Path, content: bytes) -> None:
-    """Put a file in the place of another at once; its mode stays. Raises NightlatchError."""
-    name = ""
-    try:
-        mode = path.stat().st_mode & 0o777 if path.exists() else PUBLIC_MODE
-        descriptor, name = tempfile.mkstemp(prefix=f".{path.name}-", dir=path.parent)
-        with os.fdopen(descriptor, "wb") as file:
-            os.fchmod(file.fileno(), mode)
-            file.write(content)
-            file.flush()
-            os.fsync(file.fileno())
-        os.replace(name, path)
-    except OSError as error:
-        if name and os.path.lexists(name):
-            os.unlink(name)
-        raise NightlatchError(f"{path} can't be written: {error.strerror}") from None
