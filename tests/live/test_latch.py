@@ -222,7 +222,8 @@ def test_a_daemon_that_dies_over_its_new_files_is_started_again_with_the_old(x: 
 
 
 def test_time_that_is_over_while_it_is_still_being_made_is_said(x: Subject) -> None:
-    said = told(x, seamed(x, "loaded", "sleep 30", seconds=2))
+    # Long enough for a slow machine to come that far: before, there would be nothing to put back.
+    said = told(x, seamed(x, "loaded", "sleep 60", seconds=10))
     assert said.startswith("PutBackError")
     assert "the time on the latch was over. Everything was put back" in said
 

@@ -1,5 +1,5 @@
 # Secrets in text, as formats/network_secrets.py and formats/text_secrets.py take them out; a test holds them together. Of files
-# those are told that hold some. With keys=1: files of public keys, with keys=2 nothing but keys and remarks. With lines=1: plain
+# those are told that hold some. With keys=1: files of public keys, with keys=2 nothing but keys. With lines=1: plain
 # lines, as a filter; where there is a mark, a line that begins with it is a heading, and all others get a space. Each line is
 # gone through mark by mark: a pattern that begins anywhere in a long word would be tried from each letter.
 function is_hers(name) { # network settings: too much rather than too little
@@ -163,7 +163,7 @@ function plain_line(  made, bare, is_key, out_it) {
     is_key = find_key(made)
     if (is_key) torn = length(blob) < (kind ~ /ed25519/ ? 68 : kind ~ /ecdsa/ ? 136 : 200) # over several lines
     else torn = torn && keys == 1 && bare ~ "^[A-Za-z0-9+/]+=*$"
-    out_it = !(torn || is_key || bare == "" || bare == "{not carried}" || bare ~ /^#/ || (keys == 1 && bare ~ /[ \t]/ && bare !~ /"kty"/))
+    out_it = !(torn || is_key || bare == "" || bare == "{not carried}" || (keys == 1 && (bare ~ /^#/ || (bare ~ /[ \t]/ && bare !~ /"kty"/))))
     out_it = out_it || within
     if (made ~ /---- END |-----END |(^|\r)Private-(MAC|Hash): /) within = 0
     return out_it ? "{not carried}" : made

@@ -64,7 +64,7 @@ def reduce_keys(raw: bytes, *, only_keys: bool = False) -> bytes:
     """A file of public keys, one on a line: private keys in it are left out, and lines of one word, which may be a secret.
 
     A key that was torn over several lines stays. With `only_keys`, or where it is no text, everything is left out that is
-    neither a key nor a remark: sshd(8) skips it, too.
+    no key: sshd(8) skips it, too, and bytes of a private key may look like a remark.
     """
     out = []
     only_keys = only_keys or BINARY.search(raw) is not None
@@ -76,7 +76,7 @@ def reduce_keys(raw: bytes, *, only_keys: bool = False) -> bytes:
         key = _key(body)
         torn = len(key[1]) < _whole(key[0]) if key else torn and not only_keys and PART.fullmatch(bare) is not None
         goes_on = torn or key is not None or bare in (b"", NOT_CARRIED)
-        out_it = inside or not (goes_on or bare.startswith(b"#") or (not only_keys and not OTHERS.search(bare)))
+        out_it = inside or not (goes_on or (not only_keys and (bare.startswith(b"#") or not OTHERS.search(bare))))
         inside = inside and CLOSES.search(body) is None
         out.append(NOT_CARRIED + line[len(body) :] if out_it and bare != NOT_CARRIED else line)
     return b"".join(out)

@@ -35,7 +35,9 @@ def run(*words: str, stdin: str | bytes | None = None, check: bool = True, timeo
         check=False,
     )
     if check and done.returncode:
-        raise subprocess.CalledProcessError(done.returncode, words, done.stdout, done.stderr)
+        fault = subprocess.CalledProcessError(done.returncode, words, done.stdout, done.stderr)
+        fault.add_note(done.stderr.decode("utf-8", "replace")[-2000:])  # else a report of it would not say why
+        raise fault
     return done.stdout.decode("utf-8", "replace")
 
 
