@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 import pytest
 from hypothesis import settings
@@ -13,6 +13,16 @@ settings.register_profile("nightlatch", deadline=None, print_blob=True, max_exam
 settings.load_profile("nightlatch")
 
 SBIN = os.environ.get("PATH", "") + os.pathsep + "/usr/sbin:/sbin"
+
+
+@pytest.fixture(autouse=True)
+def _same_for_the_next() -> Iterator[None]:
+    """A test that leaves another umask behind would fail others in the same process, far away from it."""
+    before = os.umask(0o022)
+    os.umask(before)
+    yield
+    after = os.umask(before)
+    assert after == before, f"this test left the umask {after:04o}"
 
 
 @pytest.fixture

@@ -62,7 +62,7 @@ class Written:
 
 
 def called(*words: str, check: bool = True) -> str:
-    done = subprocess.run(words, capture_output=True, text=True, timeout=120, stdin=subprocess.DEVNULL)
+    done = subprocess.run(words, capture_output=True, text=True, timeout=120, stdin=subprocess.DEVNULL, umask=0o077)
     assert not check or done.returncode == 0, (words, done.stdout, done.stderr)
     return done.stdout
 
@@ -70,7 +70,6 @@ def called(*words: str, check: bool = True) -> str:
 @pytest.fixture(scope="module")
 def place(tmp_path_factory: pytest.TempPathFactory) -> Path:
     place = tmp_path_factory.mktemp("keys")
-    os.umask(0o077)
     (place / "word").write_text(WORD + "\n")
     (place / "empty").write_text("\n")
     return place
