@@ -157,7 +157,7 @@ CASES: list[tuple[str, Guest, str, list[str], int]] = [
         ["add a block, Match User mara Address 192.168.40.0/24"],
         0,
     ),
-    ("an account that is missing", Guest(OFF, accounts=("root",)), GRANT, [], 1),
+    ("an account that nobody may make", Guest(OFF, accounts=("root",), groups="mara:x:7:\n"), GRANT, [], 1),
     ("root's rights are left", Guest(OFF, {"mara": DESK}), GRANT + ", may: administer, after: own password", [], 1),
     ("sshd does not start", Guest("Banana yes\n"), GRANT, [], 1),
 ]

@@ -13,6 +13,7 @@ from datetime import UTC, datetime
 from nightlatch.evidence.extra_paths import ExtraPaths
 from nightlatch.formats import lines
 from nightlatch.model.bounds import EVERYBODY, NOBODY, exactly
+from nightlatch.model.candidates import Candidate
 from nightlatch.model.causes import NoServer, SettingLine
 from nightlatch.model.gaps import Gap
 from nightlatch.model.grants import Grant
@@ -24,7 +25,7 @@ from nightlatch.model.powers import Power, PowerKind
 from nightlatch.model.secrets import Password
 from nightlatch.model.services import ServiceWords
 from nightlatch.model.sockets import Listener
-from nightlatch.model.steps import AddLine, Candidate, ReplaceLine
+from nightlatch.model.steps import AddLine, ReplaceLine
 from nightlatch.net.addresses import AddressSet
 from nightlatch.origin import Kind, Origin
 from nightlatch.readings.filters.rules import Rules

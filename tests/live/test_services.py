@@ -257,7 +257,7 @@ def packaged(guest: Guest, folder: Path) -> None:
     (tree / "lib/systemd/system/tide-log.service").write_text(UNIT)
     place = guest.root / "srv/packages"
     place.mkdir(parents=True)
-    run("dpkg-deb", "-Znone", "--build", "--root-owner-group", str(tree), str(place / "tide-log.deb"))
+    run("dpkg-deb", "--build", "--root-owner-group", str(tree), str(place / "tide-log.deb"))
     raw = (place / "tide-log.deb").read_bytes()
     (place / "Packages").write_text(
         f"{control}Filename: ./tide-log.deb\nSize: {len(raw)}\nSHA256: {hashlib.sha256(raw).hexdigest()}\n"

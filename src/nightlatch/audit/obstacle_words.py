@@ -19,10 +19,10 @@ HANDS = {
     ObstacleKind.REFUSED: "put the line right; nothing is drafted for a tree that {program} refuses",
     ObstacleKind.STOPPED: "start it on the guest",
     ObstacleKind.NOT_COLLECTED: "survey the guest again",
-    ObstacleKind.NO_ACCOUNT: "make the account on the guest; drafting accounts comes later",
-    ObstacleKind.SHUT: "change the account on the guest; drafting accounts comes later",
+    ObstacleKind.NO_ACCOUNT: "make it there: a draft does where its name, its group and its folder are free",
+    ObstacleKind.SHUT: "change the account on the guest",
     ObstacleKind.NO_PASSWORD: "set a password on the guest with passwd",
-    ObstacleKind.NO_SUDO: "edit the sudo rules on the guest with visudo; drafting them comes later",
+    ObstacleKind.NO_SUDO: "edit the sudo rules on the guest with visudo",
 }
 PLAIN = {
     ObstacleKind.STOPPED: "{program} does not run",

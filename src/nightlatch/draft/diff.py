@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.evidence.snapshot import Entry, EntryKind
 from nightlatch.formats import lines as text_lines
+from nightlatch.model.account_steps import AccountStep
 
 
 @dataclass(frozen=True, slots=True)
@@ -21,12 +22,13 @@ class FileDiff:
 
 
 def of(proved: ProvedDraft) -> tuple[FileDiff, ...]:
-    """The differences, path by path in the order of the steps."""
-    order = dict.fromkeys(step.path for step in proved.draft.steps)
+    """The differences, path by path in the order of the steps; what happens to accounts is told by their steps."""
+    steps = [step for step in proved.draft.steps if not isinstance(step, AccountStep)]
+    order = dict.fromkeys(step.path for step in steps)
     out: list[FileDiff] = []
     for path in order:
         before, after = proved.before.entries.get(path), proved.after.entries[path]
-        why = tuple(dict.fromkeys(step.why for step in proved.draft.steps if step.path == path))
+        why = tuple(dict.fromkeys(step.why for step in steps if step.path == path))
         out.append(FileDiff(path, why, tuple(_lines(before, after)), _note(before, after)))
     return tuple(out)
 

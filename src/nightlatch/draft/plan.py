@@ -7,7 +7,7 @@ left. At the end every step that the proof does not need is dropped, so that the
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 
 from nightlatch.access.address_spaces import AddressSpaces
@@ -21,13 +21,14 @@ from nightlatch.audit import cause_words, holes, shut_out
 from nightlatch.audit.holes import HoleGroup, kind_of
 from nightlatch.audit.names import Names, comments_of, names_of
 from nightlatch.audit.obstacles import ObstacleSearch
-from nightlatch.draft import addresses, filter_steps, marks, ports, services
+from nightlatch.draft import addresses, filter_steps, leavers, marks, ports, services
 from nightlatch.draft.acts import Act, Disable, LabelPort, LoadRules, Stop
 from nightlatch.draft.steps import AnyStep, SetRules, StepError, Steps, apply_all
 from nightlatch.draft.work import Work
 from nightlatch.estate.model import Estate, ViaKind
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import RefusedError
+from nightlatch.model.account_steps import AccountStep
 from nightlatch.model.grants import Grant, GrantKind, seen_by_guest
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import PowerKind
@@ -79,14 +80,24 @@ class ProvedDraft:
 
     @property
     def changed(self) -> tuple[str, ...]:
-        """The paths that differ, sorted."""
-        names = {step.path for step in self.draft.steps}
+        """The paths that differ, sorted; accounts are no paths of a change (`accounts`)."""
+        names = {step.path for step in self.draft.steps if not isinstance(step, AccountStep)}
         return tuple(sorted(p for p in names if self.before.entries.get(p) != self.after.entries.get(p)))
 
     @property
+    def accounts(self) -> tuple[AccountStep, ...]:
+        """The steps on accounts, in order."""
+        return tuple(step for step in self.draft.steps if isinstance(step, AccountStep))
+
+    @property
+    def acted(self) -> tuple[str, ...]:
+        """What is done beside files, in words."""
+        return tuple(map(str, (*self.accounts, *self.draft.acts)))
+
+    @property
     def does(self) -> bool:
-        """Whether it changes anything: a path, or something beside files."""
-        return bool(self.changed or self.draft.acts)
+        """Whether it changes anything: a path, an account, or something beside files."""
+        return bool(self.changed or self.accounts or self.draft.acts)
 
 
 _PROVED = object()
@@ -265,6 +276,8 @@ def steps_of(desk: Desk) -> Steps:
 def _stated(desk: Desk, made: Draft) -> Draft:
     """The draft with what the estate states of the guest itself: addresses, services, clock, name, ports of SSH."""
     estate, start = desk.estate, desk.start
+    gone = leavers.given(estate, desk.after(made.steps).access, desk.seen, desk.at)
+    made = replace(made, steps=(*made.steps, *gone.steps), left=(*made.left, *gone.left))
     moved = addresses.moved(estate, apply_all(start, made.steps))
     steps, left = (*made.steps, *moved.steps), (*made.left, *moved.left)
     now = desk.after(steps)
@@ -425,7 +438,7 @@ def _by_hand(hole: holes.HoleGroup) -> str:
     if alike:
         return f"all who come by the forward are {alike} to this guest: limit them before it, in the perimeter or at its host"
     if hole.by_sudo:
-        return "edit the sudo rules with visudo; drafting them comes later"
+        return "edit the sudo rules with visudo"
     return "change it on the guest"
 
 

@@ -7,11 +7,12 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from nightlatch.access.grants import sources_of
-from nightlatch.draft import services
+from nightlatch.draft import account_changes, services
 from nightlatch.draft.acts import Act
 from nightlatch.draft.plan import Desk, ProvedDraft, door_shrunk, draft_context, left_of
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import ABSENT, Entry, Snapshot
+from nightlatch.model.account_steps import AccountStep
 from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import NO_ADDRESS
 from nightlatch.services.ssh import after_change
@@ -20,7 +21,7 @@ from nightlatch.services.ssh import after_change
 @dataclass(frozen=True)
 class Promise:
     """The promises of a change: the state of every path, on a guest that was as `before`; the marks of the differences
-    that stay; the acts beside files; and whether it takes an earlier change back. Of a change that another release made only
+    that stay; what is done beside files; and whether it takes an earlier change back. Of a change that another release made only
     how `many` differences stay may be known."""
 
     before: Snapshot
@@ -29,18 +30,21 @@ class Promise:
     acts: tuple[Act, ...]
     returns: bool
     many: int = 0
+    accounts: tuple[AccountStep, ...] = ()
 
 
 def of(proved: ProvedDraft) -> Promise:
     """The promise of a proved draft."""
     draft = proved.draft
     made = {path: proved.after.entries.get(path, ABSENT) for path in proved.changed}
-    return Promise(proved.before, made, frozenset(each.mark for each in draft.left), draft.acts, bool(draft.returns))
+    left = frozenset(each.mark for each in draft.left)
+    return Promise(proved.before, made, left, draft.acts, bool(draft.returns), accounts=proved.accounts)
 
 
 def broken(estate: Estate, promise: Promise, now: Snapshot, at: datetime) -> list[str]:
     """The promises that fresh evidence breaks, in words; empty when all hold."""
     out = unlike(promise.made, now)
+    out += [f"not so: {step}" for step in promise.accounts if not account_changes.holds(now, step)]
     work = Desk(draft_context(estate), promise.before, at)
     before, state = work.first, work.state(now)
     out += [f"{program} would not start again: {because}" for program, because in work.dead(state)]

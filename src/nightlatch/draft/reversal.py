@@ -9,10 +9,12 @@ from dataclasses import dataclass, replace
 from nightlatch.draft import acts
 from nightlatch.draft.acts import Act
 from nightlatch.draft.plan import Draft
-from nightlatch.draft.steps import RestorePath
+from nightlatch.draft.steps import AnyStep, RestorePath
 from nightlatch.evidence.snapshot import ABSENT, Entry, EntryKind, Snapshot
 from nightlatch.faults import RefusedError
 from nightlatch.formats import lines as text_lines
+from nightlatch.model import account_steps
+from nightlatch.model.account_steps import AccountStep
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,24 +26,32 @@ class KeptPath:
     after: Entry
 
 
-def draft(snapshot: Snapshot, change: str, kept: Iterable[KeptPath], done: Sequence[Act] = ()) -> Draft:
-    """The draft that takes `change` back on this evidence; `done` are its acts beside files, in their order.
+def draft(
+    snapshot: Snapshot,
+    change: str,
+    kept: Iterable[KeptPath],
+    done: Sequence[Act] = (),
+    accounts: Sequence[AccountStep] = (),
+) -> Draft:
+    """The draft that takes `change` back on this evidence; `done` are its acts beside files and `accounts` its steps on accounts,
+    in their order.
 
     Raises RefusedError when something newer is in the way.
     """
     kept = list(kept)
     staying = stays(snapshot, kept)
-    steps = []
+    steps: list[AnyStep] = []
     for each in kept:
         if each.path in staying:
             continue
         now = snapshot.entries.get(each.path, ABSENT)
         then = _returned(snapshot.guest, change, each, now)
         if then != now:
-            why = f"Change {change} is taken back."
-            steps.append(RestorePath(each.path, why, False, now, then))
-    back = (acts.inverse(act, f"Change {change} is taken back.") for act in reversed(done))
-    return Draft(snapshot.guest, tuple(reversed(steps)), (), change, tuple(act for act in back if act is not None))
+            steps.append(RestorePath(each.path, f"Change {change} is taken back.", False, now, then))
+    why = f"Change {change} is taken back."
+    back = (acts.inverse(act, why) for act in reversed(done))
+    people = (account_steps.inverse(step, why) for step in reversed(accounts))
+    return Draft(snapshot.guest, (*reversed(steps), *people), (), change, tuple(act for act in back if act is not None))
 
 
 def stays(snapshot: Snapshot, kept: Iterable[KeptPath]) -> tuple[str, ...]:

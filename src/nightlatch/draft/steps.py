@@ -5,11 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from nightlatch.audit.findings import Proof
-from nightlatch.draft import loaded_rules
+from nightlatch.draft import account_changes, loaded_rules
 from nightlatch.evidence.snapshot import ABSENT, Entry, EntryKind, Snapshot
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats import sshd_config
+from nightlatch.formats.account_fields import FieldFault
 from nightlatch.formats.lines import LineEdit
+from nightlatch.model.account_steps import AccountStep
 from nightlatch.model.steps import (
     AddLine,
     AppendBlock,
@@ -79,13 +81,18 @@ class SetRules(Step):
         return f"in {self.path}: {self.about}" if self.seen.kind is EntryKind.FILE else f"make {self.path}: {self.about}"
 
 
-AnyStep = FileStep | SetAddress | SetRules | Rewrite | RestorePath
+AnyStep = FileStep | SetAddress | SetRules | Rewrite | RestorePath | AccountStep
 Steps = tuple[AnyStep, ...]
 
 
 def apply(snapshot: Snapshot, step: AnyStep) -> Snapshot:
     """The snapshot after the step. Raises StepError when the step does not fit."""
     entry = snapshot.entries.get(step.path)
+    if isinstance(step, AccountStep):
+        try:
+            return account_changes.applied(snapshot, step)
+        except FieldFault as fault:
+            raise StepError(str(fault)) from None
     match step:
         case ReplaceLine():
             return _content(snapshot, step, _replaced(_raw(entry, step), step))

@@ -49,6 +49,7 @@ def script(made: Transaction, service: tuple[ServiceStep, ...] = ()) -> str:
         + made.unpacked()
         + "}\n"
         + session
+        + (room.joinpath("accounts.sh").read_text() if made.proved.accounts else "")
         + console
         + '}\nnightlatch_change "$@"\n'
     )
@@ -56,6 +57,7 @@ def script(made: Transaction, service: tuple[ServiceStep, ...] = ()) -> str:
 
 def _head(made: Transaction, service: tuple[ServiceStep, ...]) -> str:
     guest = made.proved.draft.guest
+    proved = made.proved
     lines = [
         f"Nightlatch: change {made.change} for {guest}, made on {made.terms.time}. Run it there as root:",
         "    sh FILE          puts it on the latch: the guest takes it back by itself",
@@ -72,7 +74,7 @@ def _head(made: Transaction, service: tuple[ServiceStep, ...]) -> str:
         lines += [f"      because: {why}" for why in each.why]
         lines += [f"      {line}" for line in each.lines if not line.startswith("@@")]
     lines += [f"  {step}" for step in service if not isinstance(step, Install)]
-    for act in made.proved.draft.acts:
+    for act in (*proved.accounts, *proved.draft.acts):
         lines += [f"  {act}", *([f"      because: {act.why}"] if act.why else [])]
     lines += _left(made)
     return "".join(f"# {_plain(line)}".rstrip() + "\n" for line in lines)

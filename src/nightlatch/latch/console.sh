@@ -37,6 +37,7 @@ acts_done() { # whether what is done beside files is so already
         zone) [ "$(readlink -f /etc/localtime)" = "/usr/share/zoneinfo/$what" ] ;;
         name) [ "$(cat /proc/sys/kernel/hostname)" = "$what" ] ;;
         rules) true ;; # its files are compared above
+        account | no-account | member | no-member | lock | unlock | expire) account_done "$verb" "$what" "$other" ;;
         label) semanage port -l | grep '^ssh_port_t ' | grep -qw "$what" ;;
         *) false ;;
         esac || return 1

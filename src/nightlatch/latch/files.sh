@@ -10,7 +10,7 @@ rows() { # rows there|back FUNCTION: for every row of the table; on the way ther
         folder=${folder:-/}
         vault=$(of_row vaults)
         staged=$vault/$number
-        ! is_nested || staged=$vault/$(row_of "$folder")/$name
+        ! is_nested || staged=$(nested)
         "$2" || [ "$1" = back ] || return 1
     done <"$list"
 }
@@ -21,6 +21,11 @@ of_row() { awk -v row="$number" '$1 == row { sub("^[^ ]* ", ""); print }' "$chan
 comes_or_goes() { # comes_or_goes PATH KIND...: whether this change makes a folder, or takes it away
     awk -v wanted="$1" -v side="$2" '{ path = $0; for (i = 0; i < 11; i++) sub("^[^ ]* ", "", path)
         if (path == wanted && ((side != "goes" && $2 == "absent") || (side != "comes" && $7 == "absent"))) found = 1 } END { exit !found }' "$change/table"
+}
+nested() { # where it is prepared with the outermost folder that is to come
+    outer=$folder rest=$name
+    while comes_or_goes "${outer%/*}" comes; do rest=${outer##*/}/$rest outer=${outer%/*}; done
+    printf '%s\n' "$vault/$(row_of "$outer")/$rest"
 }
 is_nested() { [ "$vault" != inside ] && [ ! -e "$folder" ] && comes_or_goes "$folder" comes; } # it is to come with its folder
 mount_of() { # the mount that a path is on
@@ -200,8 +205,8 @@ make() { # the new file or folder, where nobody else gets
 swap() {
     arrive || { why="the way to $path was changed by somebody else meanwhile"; return 1; }
     peek
-    if [ "$bk$ak" = absentfile ] && [ "$sum" = "$as" ] && [ ! -e "$staged" ]; then
-        depart # it came with its folder
+    if came_along; then
+        depart
     else
         is_before || why="$path was changed by somebody else meanwhile"
         [ -n "$why" ] || [ "$vault" != . ] || make
@@ -210,6 +215,10 @@ swap() {
         [ -z "$why" ] || return 1
     fi
     at "swapped $number"
+}
+came_along() { # whether it came with its folder
+    [ "$bk" = absent ] && [ "$kind" = "$ak" ] && [ ! -e "$staged" ] || return 1
+    if [ "$ak" = file ]; then [ "$sum" = "$as" ]; else [ "$meta" = "$am $au $ag" ]; fi
 }
 exchange() {
     # The original stays, the very file under another name: taking it back needs no room on the disk.

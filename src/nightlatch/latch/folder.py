@@ -20,7 +20,9 @@ from pathlib import Path
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.evidence.snapshot import ABSENT, Entry, EntryKind
 from nightlatch.faults import PutBackError, RefusedError, UnreadableError
+from nightlatch.latch import folder_accounts
 from nightlatch.latch.records import CHANGES, HOME, LOCK, MOST_KEPT, PathState, Record, TouchedPath, parse
+from nightlatch.model import account_steps
 from nightlatch.transports.folder import Folder
 
 LARGEST_RECORD = 4 << 20
@@ -52,10 +54,12 @@ def enact(proved: ProvedDraft, root: Path, at: datetime, tool: str, change: str)
     """
     if proved.draft.acts:
         raise RefusedError(f"{proved.draft.acts[0]}: only a running guest can do that", guest=proved.draft.guest)
-    if not proved.changed:
+    if not proved.does:
         return FolderChange(proved.draft.guest, "", ())
     with Folder(root) as folder:
         _compare(folder, proved)
+        if proved.accounts:
+            folder_accounts.compare(folder, proved)
         made = _make_folders(folder, [HOME, CHANGES])
         with _locked(folder):
             made += _make_folders(folder, [f"{CHANGES}/{change}"])
@@ -115,7 +119,7 @@ def _locked(folder: Folder) -> Iterator[None]:
 
 
 def _apply(folder: Folder, proved: ProvedDraft, at: datetime, tool: str, change: str, made: list[str]) -> FolderChange:
-    undo: list[Callable[[], None]] = []
+    undo: list[Callable[[], object]] = []
     touched: list[TouchedPath] = []
     try:
         for number, path in enumerate(proved.changed):
@@ -129,12 +133,17 @@ def _apply(folder: Folder, proved: ProvedDraft, at: datetime, tool: str, change:
             steps=[str(step) for step in proved.draft.steps],
             touched=touched,
             folders=[path for path in made if not path.endswith(change)],
+            acts=[list(account_steps.words(step)) for step in proved.accounts],
         )
+        databases = folder_accounts.worked_out(folder, proved.accounts, at.date(), proved.draft.guest)
         _write_record(folder, change, record.model_dump_json(indent=1).encode())
         for each in touched:
             entry = proved.after.entries[each.path]
             undo.append(lambda each=each: _restore(folder, each, change))  # type: ignore[misc]
             _put(folder, each.path, entry, each.before, change)
+        if databases:
+            undo.append(lambda: _accounts_back(folder, record))
+            folder_accounts.write(folder, databases, staged_name(change))
     except BaseException as error:
         for each in touched:
             _drop_staged(folder, each.path, change)
@@ -146,10 +155,20 @@ def _apply(folder: Folder, proved: ProvedDraft, at: datetime, tool: str, change:
             ) from error
         raise
     _prune(folder)
-    return FolderChange(proved.draft.guest, change, tuple(t.path for t in touched))
+    return FolderChange(proved.draft.guest, change, tuple(t.path for t in touched), acts=tuple(map(str, proved.accounts)))
 
 
-def _put_back(folder: Folder, undo: list[Callable[[], None]], change: str, made: list[str]) -> None:
+def _accounts_back(folder: Folder, record: Record) -> tuple[str, ...]:
+    """Take back what a change did with accounts, as far as it was done; in words."""
+    if not record.acts:
+        return ()
+    _drop_staged(folder, account_steps.PASSWD, record.id)
+    made, told = folder_accounts.taken_back(folder, record.acts, record.guest)
+    folder_accounts.write(folder, made, staged_name(record.id))
+    return told
+
+
+def _put_back(folder: Folder, undo: list[Callable[[], object]], change: str, made: list[str]) -> None:
     for act in reversed(undo):
         act()
     _forget(folder, change, made)
@@ -339,11 +358,13 @@ def undo(root: Path, guest: str, change: str = "") -> FolderChange:
                     guest=guest,
                 )
         with _locked(folder):
+            people = _accounts_back(folder, record)
             done, skipped = _take_back(folder, record)
         if not skipped:
             _forget(folder, record.id, record.folders)
         new = {each.path for each in record.touched if each.before.kind == "absent"}
-        return FolderChange(guest, record.id, tuple(done), tuple(skipped), removed=tuple(path for path in done if path in new))
+        gone = tuple(path for path in done if path in new)
+        return FolderChange(guest, record.id, tuple(done), tuple(skipped), people, removed=gone)
 
 
 def _take_back(folder: Folder, record: Record) -> tuple[list[str], list[str]]:

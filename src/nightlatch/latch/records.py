@@ -12,6 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from nightlatch import versions
 from nightlatch.draft import acts
 from nightlatch.faults import UnreadableError
+from nightlatch.model import account_steps
 
 HOME = "/var/lib/nightlatch"
 CHANGES = f"{HOME}/changes"
@@ -45,9 +46,9 @@ class TouchedPath(BaseModel):
 
 
 class Record(BaseModel):
-    """One change. `acts` are words of draft/acts.py, of what was done beside files; `left` the marks of what its draft said would
-    stay different (draft/marks.py), `returns` the change that it takes back, so that a later `keep` can prove what was
-    promised."""
+    """One change. `acts` are words of account_steps.py and acts.py, of what was done beside files; `left` the marks of what its
+    draft said would stay different (draft/marks.py), `returns` the change that it takes back, so that a later `keep` can prove
+    what was promised."""
 
     model_config = _STRICT
     format: Literal["nightlatch/change/1"]
@@ -78,7 +79,7 @@ def parse(raw: bytes, where: str) -> Record:
             raise UnreadableError(f"{where} names something that is no path: {touched.path!r}")
     try:
         for words in record.acts:
-            acts.parse(words)
+            (account_steps.parse if account_steps.is_account_step(words) else acts.parse)(words)
     except ValueError as error:
         raise UnreadableError(f"{where} can't be read: {error}") from None
     return record

@@ -17,6 +17,8 @@ from nightlatch.draft.steps import apply_all
 from nightlatch.evidence.snapshot import ABSENT, Entry, EntryKind, Snapshot
 from nightlatch.faults import UnreadableError
 from nightlatch.latch.records import CHANGES, PathState, Record, parse
+from nightlatch.model import account_steps
+from nightlatch.model.account_steps import AccountStep
 
 
 @dataclass(frozen=True)
@@ -28,8 +30,13 @@ class StandingChange:
 
     @property
     def acts(self) -> tuple[Act, ...]:
-        """What was done beside files."""
-        return tuple(acts.parse(words) for words in self.record.acts)
+        """What was done beside files and accounts."""
+        return tuple(acts.parse(words) for words in self.record.acts if not account_steps.is_account_step(words))
+
+    @property
+    def accounts(self) -> tuple[AccountStep, ...]:
+        """What was done with accounts."""
+        return tuple(account_steps.parse(words) for words in self.record.acts if account_steps.is_account_step(words))
 
     def promise(self, now: Snapshot) -> Promise:
         """The promises of the change. The state before it is worked out by taking it back in memory.
@@ -37,11 +44,11 @@ class StandingChange:
         Raises RefusedError where something newer touches the same lines.
         """
         record = self.record
-        back = returned(now, record.id, self.kept, self.acts)
+        back = returned(now, record.id, self.kept, self.acts, self.accounts)
         made = {each.path: each.after for each in self.kept}
         known = frozenset(each for each in record.left if MARK.fullmatch(each))
         many = len(record.left) - len(known)  # other releases wrote words
-        return Promise(apply_all(now, back.steps), made, known, self.acts, bool(record.returns), many)
+        return Promise(apply_all(now, back.steps), made, known, self.acts, bool(record.returns), many, self.accounts)
 
 
 def read(now: Snapshot, change: str, name: str) -> StandingChange:

@@ -23,6 +23,7 @@ from nightlatch.faults import RefusedError
 from nightlatch.latch.planned_change import InterfaceMove, PlannedChange
 from nightlatch.latch.records import CHANGES, HOME, PathState, Record, TouchedPath
 from nightlatch.latch.words import quoted
+from nightlatch.model import account_steps
 
 SEAM = 'at() { say step "$*"; }\n'
 PLAIN = re.compile(rb"[\t\n\x20-\x7e]*\n")
@@ -79,8 +80,9 @@ class Transaction:
 
     @property
     def acts(self) -> tuple[tuple[str, ...], ...]:
-        """The acts beside files, as words, without packages, which are there by now."""
-        return tuple(words(act) for act in self.proved.draft.acts if not isinstance(act, Install))
+        """What is done beside files, as words: accounts first, and without packages, which are there by now."""
+        others = (words(act) for act in self.proved.draft.acts if not isinstance(act, Install))
+        return (*(account_steps.words(step) for step in self.proved.accounts), *others)
 
     @property
     def filters(self) -> str:
@@ -165,6 +167,7 @@ class Transaction:
             *(["net.sh"] if self.planned.move is not None else []),
         ]
         parts += ["acts.sh"] if self.acts else []
+        parts += ["accounts.sh"] if self.proved.accounts else []
         parts += ["rules.sh"] if self.filters else []
         body = "".join(folder.joinpath(name).read_text() for name in parts)
         return head + trust() + body + terms.seam + 'main "$@"\n'

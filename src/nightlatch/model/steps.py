@@ -117,4 +117,3 @@ class SetOwner(Step):
 
 
 FileStep = ReplaceLine | InsertSetting | AppendBlock | AddLine | MakeFile | MakeFolder | SetMode | SetOwner
-Candidate = tuple[FileStep, ...]  # steps that a service proposes together

@@ -195,7 +195,9 @@ def put_on_latch(
     change, seconds = on.change, on.seconds
     if not SHORTEST <= seconds <= LONGEST:
         raise NightlatchError(f"a change can be on the latch from {SHORTEST} s to {LONGEST // 3600} hours, not {seconds} s")
-    changed = FolderChange(shell.guest, change, tuple(proved.changed), (), tuple(map(str, proved.draft.acts)))
+    changed = FolderChange(
+        shell.guest, change, tuple(proved.changed), (), tuple(map(str, (*proved.accounts, *proved.draft.acts)))
+    )
     if not proved.does:
         return LiveChange(FolderChange(shell.guest, "", ()), ChangeState.KEPT)
     if services.installs(proved.draft.acts):

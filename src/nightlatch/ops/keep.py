@@ -71,7 +71,7 @@ def _proved_again(
     proven, unproven = promises.places(estate, now)
     seen = Confirmation(spec.name, waiting.change, now.told.came.source, (), tuple(proven), tuple(unproven))
     paths = tuple(each.path for each in found.kept)
-    return FolderChange(spec.name, waiting.change, paths, (), tuple(map(str, found.acts))), seen
+    return FolderChange(spec.name, waiting.change, paths, (), tuple(map(str, (*found.accounts, *found.acts)))), seen
 
 
 def _live_spec(estate: Estate, guest: str) -> GuestSpec:

@@ -72,7 +72,7 @@ def _undo_kept(
     estate: Estate, spec: GuestSpec, shell: Shell, at: datetime, change: str, seconds: int, decide: Decide
 ) -> LiveChange:
     found, snapshot = _kept(estate, spec, shell, change)
-    made = reversal.draft(snapshot, found.record.id, found.kept, found.acts)
+    made = reversal.draft(snapshot, found.record.id, found.kept, found.acts, found.accounts)
     proved = prove(estate, made, snapshot, at)
     number = new_change_id(at)
     on = terms(at, number, seconds, forget=found.record.id)

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from nightlatch.latch.folder import FolderChange
     from nightlatch.latch.live import LatchReport as Answer
     from nightlatch.latch.live import Pending
+    from nightlatch.model.account_steps import AccountStep
     from nightlatch.model.steps import ManualTask
     from nightlatch.ops.enact import Confirmation
     from nightlatch.readings.latch import OnLatch
@@ -40,6 +41,7 @@ def draft(page: Page, proved: ProvedDraft) -> None:
         for line in each.lines:
             style = {"+": "add", "-": "take"}.get(line[:1], "place")
             page.line("      ", (line, style))
+    _acts(page, proved.accounts)
     _acts(page, acts)
     _overtaken(page, steps)
     left(page, proved.draft.left)
@@ -67,8 +69,8 @@ def _overtaken(page: Page, steps: Sequence[AnyStep]) -> None:
         page.evidence([(str(proof.origin), proof.text) for proof in late], indent=13)
 
 
-def _acts(page: Page, acts: Sequence[Act]) -> None:
-    """Print the acts beside files, each reason once."""
+def _acts(page: Page, acts: Sequence[Act | AccountStep]) -> None:
+    """Print the acts on accounts, or beside files, each reason once."""
     told = ""
     for act in acts:
         if act.why != told:
@@ -85,12 +87,12 @@ def left(page: Page, rest: Sequence[ManualTask]) -> None:
 
 def enacted(page: Page, changed: FolderChange, source: str) -> None:
     """Print the changes of enact on one guest."""
-    if not changed.paths:
+    if not changed.paths and not changed.acts:
         page.line((changed.guest, "name"), "   nothing to change")
         return
-    page.line((changed.guest, "name"), f"   changed {count(len(changed.paths), 'path')}, change {changed.change}")
-    for path in changed.paths:
-        page.line("  ", path)
+    page.line((changed.guest, "name"), f"   changed {_done(changed)}, change {changed.change}")
+    for each in (*changed.paths, *changed.acts):
+        page.line("  ", each)
     page.wrapped("No daemon checked the result: this guest is a folder. Run sshd -t in it before it is used.", indent=2)
     page.line("  ", (f"To take it back: nightlatch undo {source} --on {changed.guest}", "next"))
 

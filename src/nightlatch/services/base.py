@@ -15,6 +15,7 @@ from typing import Protocol
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.extra_paths import ExtraPaths
 from nightlatch.model.bounds import Addresses
+from nightlatch.model.candidates import Candidate
 from nightlatch.model.causes import Cause
 from nightlatch.model.gaps import Gap
 from nightlatch.model.grants import Grant
@@ -26,7 +27,6 @@ from nightlatch.model.powers import Power, PowerKind
 from nightlatch.model.secrets import Need
 from nightlatch.model.services import ServiceWords
 from nightlatch.model.sockets import Listener
-from nightlatch.model.steps import Candidate
 from nightlatch.net.addresses import AddressSet
 from nightlatch.readings.filters.rules import Rules
 from nightlatch.readings.guest import GuestReading

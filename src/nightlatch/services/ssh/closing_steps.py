@@ -8,6 +8,8 @@ from nightlatch.formats import authorized_keys, sshd_config
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats.authorized_keys import KeyEntry
 from nightlatch.formats.sshd_keywords import spelled
+from nightlatch.model.account_steps import AccountStep
+from nightlatch.model.candidates import Candidate
 from nightlatch.model.causes import SettingLine
 from nightlatch.model.grants import seen_by_guest
 from nightlatch.model.paths import AccessPath
@@ -17,10 +19,10 @@ from nightlatch.model.steps import AppendBlock, FileStep, InsertSetting, Replace
 from nightlatch.net.addresses import EVERY_ADDRESS
 from nightlatch.origin import Kind, Origin
 from nightlatch.services.base import ServiceCase
+from nightlatch.services.posix import privilege_steps
 from nightlatch.services.ssh import blocks, wanted
 from nightlatch.services.ssh.entries import SshAccess
 
-Candidate = tuple[FileStep, ...]
 ASKING = ("passwordauthentication", "kbdinteractiveauthentication")  # settings that have a password asked for
 
 
@@ -56,6 +58,7 @@ class ClosingSteps:
                 yield self.setting(cause.keyword, "no", cause.origin, why)
         if kinds == {Password}:
             yield from self._password(path, why)
+        yield from privilege_steps.takes(self.reading, path, why)
         yield from self._together(path, why)
         for secret in path.need:
             if isinstance(secret, Key):
@@ -74,7 +77,7 @@ class ClosingSteps:
 
     def _password(self, path: AccessPath, why: str) -> Iterator[Candidate]:
         methods = list(_settings(path, *ASKING))
-        off: list[FileStep] = []
+        off: list[FileStep | AccountStep] = []
         for method in methods:
             off += self.setting(method.keyword, "no", method.origin, why)
         if off:

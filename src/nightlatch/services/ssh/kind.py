@@ -9,6 +9,7 @@ from datetime import datetime
 
 from nightlatch.evidence.extra_paths import NO_MORE, ExtraPaths
 from nightlatch.model import services
+from nightlatch.model.candidates import Candidate
 from nightlatch.model.grants import Grant
 from nightlatch.model.handshake import Machine
 from nightlatch.model.links import Link
@@ -17,7 +18,6 @@ from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import Power
 from nightlatch.model.services import ServiceWords
 from nightlatch.model.sockets import Listener
-from nightlatch.model.steps import Candidate
 from nightlatch.net.addresses import AddressSet
 from nightlatch.readings.guest import GuestReading
 from nightlatch.services.base import Expected, Login, Server, ServerState, ServiceCase, SilentServer

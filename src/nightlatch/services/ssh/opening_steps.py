@@ -10,13 +10,16 @@ from nightlatch.formats import authorized_keys, sshd_tokens
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats.authorized_keys import KeyEntry, quote
 from nightlatch.formats.keys import PublicKey
+from nightlatch.model.account_steps import NAME, SHADOW, AccountStep, SetExpiry, UnlockPassword
+from nightlatch.model.candidates import Candidate
 from nightlatch.model.grants import Grant, seen_by_guest
 from nightlatch.model.powers import PowerKind
 from nightlatch.model.secrets import Certificate, Key, Need, Password
 from nightlatch.model.sources import COMMON
-from nightlatch.model.steps import AddLine, AppendBlock, Candidate, FileStep, MakeFolder, ReplaceLine, SetMode, SetOwner
+from nightlatch.model.steps import AddLine, AppendBlock, FileStep, MakeFolder, ReplaceLine, SetMode, SetOwner
 from nightlatch.readings.accounts import Account
 from nightlatch.services.base import ServiceCase
+from nightlatch.services.posix import new_account, privilege_steps
 from nightlatch.services.ssh import blocks, wanted
 from nightlatch.services.ssh.closing_steps import ClosingSteps
 
@@ -25,12 +28,49 @@ def open_up(work: ClosingSteps, grant: Grant, why: str) -> Iterator[Candidate]:
     """Candidates that may let a grant in, the best first."""
     account = work.reading.accounts.by_name.get(grant.account)
     if account is None:
+        yield from _new(work, grant, why)
         return
+    yield from _enabled(work, account, why)
+    yield from privilege_steps.gives(work.reading, grant, account, why)
     yield from _modes(work, account, why)
     yield from _lists(work, account, why)
     yield from _widen(work, grant, why)
+    opened = next(iter(sorted(_enabled(work, account, why), key=len, reverse=True)), ())
     for need in sorted(grant.proofs, key=lambda n: (len(n), str(sorted(map(str, n))))):
-        yield from _proof(work, grant, need, account, why)
+        for proof in _proof(work, grant, need, account, why):
+            yield proof
+            if opened:  # neither lets anybody in without the other
+                yield (*opened, *proof)
+
+
+def _enabled(work: ClosingSteps, account: Account, why: str) -> Iterator[Candidate]:
+    """What opens an account again that is expired or locked: each by itself, then both."""
+    steps: list[AccountStep] = []
+    if account.expires is not None and account.in_shadow:
+        steps.append(SetExpiry(SHADOW, why, True, account.name, None, account.expires))
+    if account.password.startswith("!") and account.password.strip("!") and NAME.fullmatch(account.name):
+        steps.append(UnlockPassword(SHADOW, why, True, account.name))
+    for each in steps:
+        yield (each,)
+    if len(steps) > 1:
+        yield tuple(steps)
+
+
+def _new(work: ClosingSteps, grant: Grant, why: str) -> Iterator[Candidate]:
+    """An account of its own with its proof; where a list of users leaves it out, with its name on it, too."""
+    found = new_account.made(work.reading.snapshot, work.reading.accounts, grant.account, why)
+    if found is None:
+        return
+    made, account = found
+    proofs = [
+        each
+        for need in sorted(grant.proofs, key=lambda n: (len(n), str(sorted(map(str, n)))))
+        for each in (*_proof(work, grant, need, account, why), ())
+    ]
+    for proof in proofs:
+        yield (*made, *proof)
+        for listed in _lists(work, account, why):
+            yield (*made, *proof, *listed)
 
 
 def own_key(case: ServiceCase, account: Account, why: str) -> tuple[FileStep, ...]:
@@ -47,7 +87,7 @@ def _proof(work: ClosingSteps, grant: Grant, need: Need, account: Account, why: 
         if isinstance(secret, Key | Certificate):
             steps += _add_key(work, secret, account, why)
     block = blocks.for_need(grant, need)
-    on: list[FileStep] = []
+    on: list[FileStep | AccountStep] = []
     for settings in work.access.settings(account.name, seen_by_guest([grant])):
         switch, by_name = settings["pubkeyauthentication"], settings["permitrootlogin"]
         if any(not isinstance(secret, Password) for secret in need) and switch.word == "no":

@@ -1,0 +1,72 @@
+"""The accounts of people whose last day is over: password locked, keys closed, account expired, each by a step of its own.
+
+An account that a grant still opens for somebody, root's, and those of management and emergency access are left alone. The account
+itself stays, with its files and its number: who takes it away decides about them, too.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import date, datetime
+
+from nightlatch.access.paths import GuestAccess
+from nightlatch.draft.partial_draft import PartialDraft
+from nightlatch.draft.steps import AnyStep
+from nightlatch.draft.work import Work
+from nightlatch.estate.model import Estate, Principal
+from nightlatch.model.account_steps import LONG_AGO, NAME, SHADOW, LockPassword, SetExpiry
+from nightlatch.model.grants import Grant, GrantKind
+from nightlatch.model.services import SSH
+from nightlatch.readings.accounts import Account
+from nightlatch.services.ssh import key_lines
+
+
+def accounts_of_leavers(
+    estate: Estate, access: GuestAccess, grants: tuple[Grant, ...], at: datetime
+) -> Iterator[tuple[Principal, Account]]:
+    """The people whose last day was before `at` (aware), each with their own account where the guest has it and nobody else is
+    granted it."""
+    known = access.reading.accounts.by_name
+    kept = {grant.account for grant in grants if grant.kind is not GrantKind.GRANT or any(grant.callers.perhaps.values())}
+    kept |= {each.account for each in estate.of(access.reading.guest).emergency}
+    for person in estate.principals.values():
+        account = known.get(person.accounts.get(access.reading.guest, person.name))
+        if estate.over(person.until, at) and account is not None and account.uid and account.name not in kept:
+            yield person, account
+
+
+def is_expired(account: Account, today: date) -> bool:
+    """Whether the account's day of expiry has come (shadow(5): on that day it is)."""
+    return account.expires is not None and account.expires <= (today - date(1970, 1, 1)).days
+
+
+def given(estate: Estate, access: GuestAccess, grants: tuple[Grant, ...], at: datetime) -> PartialDraft:
+    """All that is due on one guest for people who left; nothing where it is done."""
+    out = PartialDraft()
+    work = Work(access, grants, estate)
+    for person, account in accounts_of_leavers(estate, access, grants, at):
+        why = f"{person.name} left after {person.until}, and has the account {account.name} (uid {account.uid})."
+        if not NAME.fullmatch(account.name) or not account.in_shadow:
+            out.leave(why, "disable it by hand: its record is none that the tools take")
+            continue
+        steps = list(_retiring(work, account, why, at.date()))
+        out.steps += steps
+        if steps:
+            out.leave(f"{account.name} stays with its files and its number.", _behind(account))
+    return out
+
+
+def _retiring(work: Work, account: Account, why: str, today: date) -> Iterator[AnyStep]:
+    if account.hash_method or account.has_empty_password:
+        yield LockPassword(SHADOW, why, False, account.name)
+    for server in work.access.of(SSH.name):
+        yield from key_lines.close_all(work.case(server), account, why)
+    if not is_expired(account, today):
+        yield SetExpiry(SHADOW, why, False, account.name, LONG_AGO, account.expires)
+
+
+def _behind(account: Account) -> str:
+    return (
+        f"what still runs for it: crontab -lu {account.name}, atq, loginctl list-sessions; what is its own: find / -xdev -user "
+        f"{account.uid}. Give no other account the number {account.uid} while files have it"
+    )

@@ -1,0 +1,169 @@
+# The part of a change that acts on accounts and groups: by the system's own tools where it has them (useradd(8) and those beside
+# it), else one field at a time under the locks that these take. Beside acts.sh. What shadow holds stays within awk and the files
+# of /etc: it is never told, and stands in no argument. A row is VERB NAME OTHER, with parts of OTHER set apart by colons.
+tab='	'
+has() { command -v "$1" >/dev/null 2>&1; }
+record() { # record DATABASE NAME CONDITION [VALUE]: whether the first record of this name fulfils it ($n are its fields)
+    awk -F: -v name="$2" -v value="$4" '$1 == name { found = ('"$3"'); exit } END { exit !found }' "/etc/$1" 2>/dev/null
+}
+is_there() { record "$1" "$2" 1; }
+is_member() { record group "$2" 'index("," $4 ",", "," value ",")' "$1"; }
+in_groups() { awk -F: -v name="$1" 'index("," $4 ",", "," name ",") { found = 1 } END { exit !found }' /etc/group; }
+is_day() { record shadow "$1" '$8 == value' "$([ "$2" = - ] || echo "$2")"; }
+made() { # made OTHER: sets uid, gid, own_home and shell
+    IFS=: read -r uid gid own_home shell <<MADE
+$1
+MADE
+}
+is_made() { # is_made NAME: whether that very account is there, under the uid and with the folder that it was given
+    record passwd "$1" '$3 ":" $4 ":" $6 ":" $7 == value' "$uid:$gid:$own_home:$shell"
+}
+running() { # running UID: its processes, those of containers aside
+    set +f # a subshell of its own: what is taken back is gone through without patterns
+    own=$(readlink /proc/self/ns/pid)
+    for each in $(grep -ls "^Uid:$tab$1$tab" /proc/[0-9]*/status 2>/dev/null); do
+        each=${each#/proc/} each=${each%/status}
+        [ "$(readlink "/proc/$each/ns/pid" 2>/dev/null)" != "$own" ] || echo "$each"
+    done
+}
+end_all() { # end_all UID: nobody works on under an account that goes
+    [ "$init" != systemd ] || systemctl stop "user@$1.service" "user-$1.slice" 2>/dev/null
+    tries=0
+    while pids=$(running "$1") && [ -n "$pids" ] && [ $tries -lt 30 ]; do
+        kill -9 $pids 2>/dev/null
+        tries=$((tries + 1))
+        sleep 0.1
+    done
+}
+account_check() { # account_check VERB NAME OTHER: nothing is begun that can't be done, or on an account that is not as it was read
+    for each in passwd group shadow; do [ -f "/etc/$each" ] || { why="/etc/$each is missing"; return 1; }; done
+    case $1 in
+    account)
+        made "$3"
+        ! is_there passwd "$2" || { why="there is an account $2 already"; return 1; }
+        ! is_there group "$2" || { why="there is a group $2 already"; return 1; }
+        ! { has getent && getent passwd "$uid"; } >/dev/null && ! awk -F: -v id="$uid" '$3 == id { f = 1 } END { exit !f }' /etc/passwd ||
+            { why="uid $uid is somebody's already"; return 1; }
+        ! awk -F: -v id="$gid" '$3 == id { f = 1 } END { exit !f }' /etc/group || { why="gid $gid is a group's already"; return 1; }
+        [ -z "$(running "$uid")" ] || { why="programs run under uid $uid, which no account has"; return 1; }
+        [ -x "$shell" ] || { why="there is no $shell"; return 1; }
+        ;;
+    no-account)
+        made "$3"
+        is_made "$2" || { why="the account $2 is not as it was made"; return 1; }
+        record shadow "$2" '$2 == "*"' || { why="the account $2 has a password by now; retire it instead"; return 1; }
+        ! in_groups "$2" || { why="$2 is in groups by now; retire it instead"; return 1; }
+        ;;
+    *) is_there passwd "$2" || { why="there is no account $2"; return 1; } ;;
+    esac
+    case $1 in
+    member) is_there group "$3" && ! is_member "$2" "$3" || { why="the group $3 is not as it was read"; return 1; } ;;
+    no-member) is_member "$2" "$3" || { why="$2 is not in the group $3"; return 1; } ;;
+    lock) record shadow "$2" '$2 !~ /^!/' || { why="the password of $2 is locked already"; return 1; } ;;
+    unlock) record shadow "$2" '$2 ~ /^!./' || { why="the password of $2 can't be unlocked"; return 1; } ;;
+    expire) is_day "$2" "${3#*:}" || { why="the day on which $2 expires was changed since it was read"; return 1; } ;;
+    esac
+}
+account_act() { # account_act VERB NAME OTHER
+    case $1 in
+    account)
+        made "$3"
+        if has useradd && has groupadd; then
+            groupadd -g "$gid" "$2" && useradd -M -N -u "$uid" -g "$gid" -d "$own_home" -s "$shell" -e '' -f -1 -p '*' "$2"
+        else
+            today=$(($(date +%s) / 86400))
+            by_field group add "$2:x:$gid:" && by_field gshadow add "$2:!::" &&
+                by_field shadow add "$2:*:$today:0:99999:7:::" && by_field passwd add "$2:x:$uid:$gid::$own_home:$shell"
+        fi
+        ;;
+    no-account)
+        made "$3"
+        end_all "$uid"
+        if has userdel && has groupdel; then
+            ! is_there passwd "$2" || userdel "$2" || return 1
+            ! record group "$2" '$3 == value' "$gid" || groupdel "$2"
+        else
+            for base in passwd shadow gshadow group; do by_field $base drop "$2" || return 1; done
+        fi
+        ;;
+    member) if has gpasswd; then gpasswd -a "$2" "$3" >/dev/null; else by_field group join "$3" "$2" && by_field gshadow join "$3" "$2"; fi ;;
+    no-member) if has gpasswd; then gpasswd -d "$2" "$3" >/dev/null; else by_field group part "$3" "$2" && by_field gshadow part "$3" "$2"; fi ;;
+    lock) if has usermod; then usermod -L "$2"; else by_field shadow lock "$2"; fi ;;
+    unlock) if has usermod; then usermod -U "$2"; else by_field shadow unlock "$2"; fi ;;
+    expire)
+        day=${3%:*}
+        if has chage; then chage -E "$([ "$day" = - ] && echo -1 || echo "$day")" "$2"; else by_field shadow day "$2" "$([ "$day" = - ] || echo "$day")"; fi
+        ;;
+    esac
+}
+account_unact() { # account_unact VERB NAME OTHER: the way back, from wherever it came to an end
+    case $1 in
+    account)
+        made "$3"
+        if ! is_there passwd "$2" || is_made "$2"; then account_act no-account "$2" "$3"; fi
+        ;;
+    no-account) is_there passwd "$2" || { account_unact account "$2" "$3" && account_act account "$2" "$3"; } ;;
+    member) ! is_member "$2" "$3" || account_act no-member "$2" "$3" ;;
+    no-member) is_member "$2" "$3" || account_act member "$2" "$3" ;;
+    lock) ! record shadow "$2" '$2 ~ /^!./' || account_act unlock "$2" ;;
+    unlock) ! record shadow "$2" '$2 !~ /^!/' || account_act lock "$2" ;;
+    expire) ! is_day "$2" "${3%:*}" || account_act expire "$2" "${3#*:}:${3%:*}" ;;
+    esac
+    ended=$?
+    give_locks
+    rm -f "/etc/passwd.nightlatch-$id" "/etc/shadow.nightlatch-$id" "/etc/group.nightlatch-$id" "/etc/gshadow.nightlatch-$id"
+    return $ended
+}
+account_done() { # account_done VERB NAME OTHER: whether it is so already
+    case $1 in
+    account) made "$3"; is_made "$2" ;;
+    no-account) ! is_there passwd "$2" ;;
+    member) is_member "$2" "$3" ;;
+    no-member) ! is_member "$2" "$3" ;;
+    lock) record shadow "$2" '$2 ~ /^!/' ;;
+    unlock) record shadow "$2" '$2 !~ /^!/' ;;
+    expire) is_day "$2" "${3%:*}" ;;
+    esac
+}
+
+# Without the tools: what useradd(8) and passwd(1) exclude each other by is excluded here, too.
+take_lock_of() { # a file with the process's number, which a tool that finds it honours while that process lives
+    tries=0
+    until (set -C && echo $$ >"/etc/$1.lock") 2>/dev/null; do
+        held=$(cat "/etc/$1.lock" 2>/dev/null)
+        [ -z "$held" ] || kill -0 "$held" 2>/dev/null || rm -f "/etc/$1.lock"
+        tries=$((tries + 1))
+        [ $tries -lt 100 ] || return 1
+        sleep 0.1
+    done
+}
+give_locks() { # ours, and those of a script of ours that was killed
+    for each in passwd shadow group gshadow; do
+        held=$(cat "/etc/$each.lock" 2>/dev/null) || continue
+        [ -n "$held" ] && [ "$held" != $$ ] && kill -0 "$held" 2>/dev/null || rm -f "/etc/$each.lock"
+    done
+}
+by_field() { # by_field DATABASE ACT NAME|RECORD [VALUE]: one record, in a copy with the same owner and mode that then takes its place
+    [ -f "/etc/$1" ] || return 0
+    [ "$1" != gshadow ] || [ "$2" = add ] || is_there gshadow "$3" || return 0
+    take_lock_of "$1" || return 1
+    fresh=/etc/$1.nightlatch-$id
+    rm -f "$fresh"
+    cp -p "/etc/$1" "$fresh" && awk -F: -v OFS=: -v act="$2" -v name="${3%%:*}" -v value="$4" -v whole="$3" '
+        { text = $0 }
+        $1 == name && !seen++ {
+            if (act == "drop") next
+            if (act == "join") $4 = $4 ($4 == "" ? "" : ",") value
+            if (act == "part") { n = split($4, all, ","); $4 = ""; for (i = 1; i <= n; i++) if (all[i] != value) $4 = $4 ($4 == "" ? "" : ",") all[i] }
+            if (act == "lock") $2 = "!" $2
+            if (act == "unlock") sub(/^!/, "", $2)
+            if (act == "day") $8 = value
+            text = $0
+        }
+        { print text }
+        END { if (act == "add" && !seen) print whole }' "/etc/$1" >"$fresh" && settle "$fresh" && mv -f "$fresh" "/etc/$1" && settle
+    ended=$?
+    at "written $1"
+    give_locks
+    return $ended
+}
