@@ -11,10 +11,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from nightlatch.draft import account_changes
+from nightlatch.draft import account_changes, rotation
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.estate.model import Estate
-from nightlatch.faults import RefusedError
+from nightlatch.faults import EstateError, RefusedError
 from nightlatch.formats.account_fields import FieldFault
 from nightlatch.model import account_steps
 from nightlatch.model.account_steps import (
@@ -81,6 +81,7 @@ CASES: list[tuple[str, Guest, str, str, list[str], int]] = [
     ),
     ("a name that no tool takes", Guest(OFF, accounts=ROOT), f"{GRANT}, as: Mara.Desk", "", [], 1),
     ("a folder that is there already", Guest(OFF, accounts=ROOT, files={"/home/mara/notes": ""}), GRANT, "", [], 1),
+    ("a group that lists the name", Guest(OFF, accounts=ROOT, groups="sudo:x:27:keeper,mara\n"), GRANT, "", [], 1),
     ("a group of that name", Guest(OFF, accounts=ROOT, groups="mara:x:1700:\n"), GRANT, "", [], 1),
     (
         "files of somebody who is gone keep their number",
@@ -195,6 +196,44 @@ def test_drafts(tmp_path: Path, name: str, guest: Guest, grants: str, mara: str,
     for step in proved.accounts:
         assert account_changes.holds(proved.after, step)
         assert not account_changes.holds(proved.before, step)
+
+
+ENDS = "  mara: {{keys: [{{key: keys/mara-desk.pub, until: {day}, then: keys/olav-desk.pub}}, keys/mara-token.pub]}}\n"
+BOTH = DESK + f'from="192.168.40.0/24" {pub("olav-desk")}\n'
+
+
+@pytest.mark.parametrize(
+    "day, held, steps, left",
+    [
+        ("2026-12-31", DESK, ["in /home/mara/.ssh/authorized_keys: add a line"], 0),  # both count meanwhile
+        ("2026-12-31", BOTH, [], 0),
+        ("2026-11-24", DESK, ["in /home/mara/.ssh/authorized_keys: add a line"], 1),  # nothing goes before it is there
+        ("2026-11-24", BOTH, ["in /home/mara/.ssh/authorized_keys: take away a line"], 0),
+    ],
+)
+def test_a_key_takes_the_place_of_another(tmp_path: Path, day: str, held: str, steps: list[str], left: int) -> None:
+    found, proved = made(tmp_path, Guest(OFF, {"mara": held}), GRANT, ENDS.format(day=day))
+    assert list(map(str, proved.draft.steps)) == steps
+    assert bool(weight(found, proved.after)) == bool(left)
+    assert [entry.hand == rotation.HAND for entry in proved.draft.left] == [True] * left
+    again = draft(found, proved.after, AT)
+    assert len(again.steps) == left, "what is left is for the next draft"
+
+
+@pytest.mark.parametrize(
+    "key, words",
+    [
+        ("{key: keys/mara-desk.pub}", "a key lacks until"),
+        ("{key: keys/mara-desk.pub, until: soon}", "is no day"),
+        ("{key: keys/mara-desk.pub, until: 2026-12-31, then: keys/mara-desk.pub}", "a key can't take its own place"),
+        ("{key: keys/nobody.pub, until: 2026-12-31}", "keys/nobody.pub"),
+        ("{key: keys/mara-desk.pub, until: 2026-12-31, next: keys/joon-desk.pub}", 'a key has no "next"'),
+    ],
+)
+def test_a_key_that_ends_says_what_is_wrong_with_it(tmp_path: Path, key: str, words: str) -> None:
+    with pytest.raises(EstateError) as found:
+        made(tmp_path, Guest(OFF), GRANT, f"  mara: {{keys: [{key}]}}\n")
+    assert words in str(found.value)
 
 
 # ---- databases -------------------------------------------------------------------------------------------------------

@@ -72,7 +72,7 @@ def _sentence(estate: Estate, spec: GrantSpec, guest: str, at: datetime) -> Iter
             guest=guest,
             account=account,
             who=who,
-            proofs=proofs(estate, spec.proofs, person, person.keys, guest, account),
+            proofs=proofs(estate, spec.proofs, person, estate.keys_at(person, at), guest, account),
             gives=gives(spec),
             callers=Bounds(sources, sources),
             origin=spec.origin,

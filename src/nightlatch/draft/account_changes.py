@@ -93,6 +93,8 @@ def _fits(files: Files, step: AccountStep) -> bool:
 
 
 def _added(files: Files, step: AddAccount, today: str) -> dict[str, bytes]:
+    if _listed(files, step.account):
+        raise fields.FieldFault(f"a group lists {step.account}, who would be in it at once")
     out = {GROUP: fields.added(_of(files, GROUP), (step.account, "x", str(step.gid), ""))}
     if GSHADOW in files:
         out[GSHADOW] = fields.added(files[GSHADOW], (step.account, "!", "", ""))
@@ -103,8 +105,7 @@ def _added(files: Files, step: AddAccount, today: str) -> dict[str, bytes]:
 
 def _dropped(files: Files, step: DropAccount) -> dict[str, bytes]:
     """The account must be as it was made: with a password by now, or a group's member, it is somebody's."""
-    member = [line for line in _of(files, GROUP).split(b"\n") if step.account.encode() in line.rpartition(b":")[2].split(b",")]
-    if member:
+    if _listed(files, step.account):
         raise fields.FieldFault(f"{step.account} is a member of groups by now; retire it instead of taking it away")
     try:
         shadow = fields.dropped(_of(files, SHADOW), (step.account, "*"))
@@ -118,6 +119,11 @@ def _dropped(files: Files, step: DropAccount) -> dict[str, bytes]:
     if GSHADOW in files:
         out[GSHADOW] = fields.dropped(files[GSHADOW], (step.account,))
     return out
+
+
+def _listed(files: Files, account: str) -> bool:
+    """Whether a group lists an account, be it one that is not there: who gets that name would be in it at once."""
+    return any(account.encode() in line.rpartition(b":")[2].split(b",") for line in _of(files, GROUP).split(b"\n"))
 
 
 def _passwd(step: AddAccount | DropAccount) -> tuple[str, ...]:

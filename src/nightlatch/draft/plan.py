@@ -21,7 +21,7 @@ from nightlatch.audit import cause_words, holes, shut_out
 from nightlatch.audit.holes import HoleGroup, kind_of
 from nightlatch.audit.names import Names, comments_of, names_of
 from nightlatch.audit.obstacles import ObstacleSearch
-from nightlatch.draft import addresses, filter_steps, leavers, marks, ports, services
+from nightlatch.draft import addresses, filter_steps, leavers, marks, ports, rotation, services
 from nightlatch.draft.acts import Act, Disable, LabelPort, LoadRules, Stop
 from nightlatch.draft.steps import AnyStep, SetRules, StepError, Steps, apply_all
 from nightlatch.draft.work import Work
@@ -215,6 +215,8 @@ class Desk:
         for hole, certain in found:
             why = holes.sentence(hole, certain, names)
             for each in hole.items:
+                if rotation.waits(self.estate, self.first.access, self.seen, each.path):
+                    continue
                 # An emergency account is exempt: what is wrong with it is told, and mended by hand.
                 if each.path.account not in self.kept or kind_of(each.path) == "password":
                     yield from self._closing(work, each.path, why)
@@ -276,8 +278,10 @@ def steps_of(desk: Desk) -> Steps:
 def _stated(desk: Desk, made: Draft) -> Draft:
     """The draft with what the estate states of the guest itself: addresses, services, clock, name, ports of SSH."""
     estate, start = desk.estate, desk.start
-    gone = leavers.given(estate, desk.after(made.steps).access, desk.seen, desk.at)
-    made = replace(made, steps=(*made.steps, *gone.steps), left=(*made.left, *gone.left))
+    due = rotation.given(estate, desk.after(made.steps).access, desk.seen)
+    made = replace(made, steps=(*made.steps, *due.steps))
+    due = leavers.given(estate, desk.after(made.steps).access, desk.seen, desk.at)
+    made = replace(made, steps=(*made.steps, *due.steps), left=(*made.left, *due.left))
     moved = addresses.moved(estate, apply_all(start, made.steps))
     steps, left = (*made.steps, *moved.steps), (*made.left, *moved.left)
     now = desk.after(steps)
@@ -425,15 +429,17 @@ def left_of(desk: Desk, state: Differences) -> Iterator[ManualTask]:
     over, under = state.certain
     for hole in holes.holes(over):
         for finding in holes.findings(hole.items, state.snapshot.guest, names):
-            exempt = EXEMPT if desk.kept & set(finding.subjects) else _by_hand(hole)
+            exempt = EXEMPT if desk.kept & set(finding.subjects) else _by_hand(desk, hole)
             yield ManualTask(finding.text, exempt, marks.of(hole.items))
     for out in shut_out.grouped(under, ObstacleSearch(state.access, desk.estate, desk.kinds), names):
         emergency = any(item.grant.kind is GrantKind.EMERGENCY for item in out.items)
         yield ManualTask(out.finding.text, EXEMPT if emergency else out.hand, marks.of(out.items))
 
 
-def _by_hand(hole: holes.HoleGroup) -> str:
+def _by_hand(desk: Desk, hole: holes.HoleGroup) -> str:
     """What a person can do about a hole that no step closes."""
+    if any(rotation.waits(desk.estate, desk.first.access, desk.seen, path) for path in hole.paths):
+        return rotation.HAND
     alike = next((path.alike for path in hole.paths if path.alike), "")
     if alike:
         return f"all who come by the forward are {alike} to this guest: limit them before it, in the perimeter or at its host"

@@ -17,6 +17,7 @@ from nightlatch.estate.model import (
     Estate,
     GrantSpec,
     GuestSpec,
+    KeyEnd,
     NetworkSpec,
     Place,
     Principal,
@@ -249,7 +250,7 @@ class _Loader:
         if node.text == "" and node.plain:
             node.text, node.pairs = None, []
         found = reader.section(source, node, what, known)
-        keys = [self._key(item, source) for item in reader.items(source, found["keys"], "keys")] if "keys" in found else []
+        keys, ends = self._keys(source, found["keys"]) if "keys" in found else ((), ())
         accounts: dict[str, str] = {}
         for guest, value in reader.pairs(source, found["accounts"], "accounts") if "accounts" in found else []:
             if reader.named(source, guest, "the guest", guests, "guests"):
@@ -257,14 +258,35 @@ class _Loader:
         self.principals[name] = Principal(
             name,
             robot,
-            tuple(k for k in keys if k is not None),
+            keys,
             source.origin(key),
             accounts,
             self._certificate(source, found.get("certificate")),
             reader.day(source, found["until"], "until") if "until" in found else None,
+            ends,
         )
         if len(source.faults) > told:
             self.faulty.add(name)
+
+    def _keys(self, source: Source, node: Node) -> tuple[tuple[PublicKey, ...], tuple[KeyEnd, ...]]:
+        """A person's keys: files, and `{key: FILE, until: DAY, then: FILE}` for one that ends."""
+        keys: list[PublicKey | None] = []
+        ends: list[KeyEnd] = []
+        for item in [node] if node.pairs is not None else reader.items(source, node, "keys"):
+            if item.pairs is None:
+                keys.append(self._key(item, source))
+                continue
+            found = reader.section(source, item, "a key", ("key", "until", "then"), None, ("key", "until"))
+            if len(found) < len(item.pairs) or "key" not in found or "until" not in found:
+                continue
+            key, last = self._key(found["key"], source), reader.day(source, found["until"], "until")
+            successor = self._key(found["then"], source) if "then" in found else None
+            keys += [key, successor]
+            if key is not None and successor is not None and key.fingerprint == successor.fingerprint:
+                source.fault(found["then"], "a key can't take its own place", "another key's file")
+            elif key is not None and last is not None:
+                ends.append(KeyEnd(key, last, successor, source.origin(item)))
+        return tuple(each for each in keys if each is not None), tuple(ends)
 
     def _certificate(self, source: Source, node: Node | None) -> CertificateRight | None:
         if node is None:

@@ -41,8 +41,19 @@ class CertificateRight:
 
 
 @dataclass(frozen=True, slots=True)
+class KeyEnd:
+    """The last day on which a person's key counts, and the key that takes its place, which counts from the beginning."""
+
+    key: PublicKey
+    last: date
+    successor: PublicKey | None
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
 class Principal:
-    """A person or a robot. `until` is the last day on which any grant to them counts."""
+    """A person or a robot. `until` is the last day on which any grant to them counts, `ends` are those of single keys; successors
+    are among `keys`."""
 
     name: str
     is_robot: bool
@@ -51,6 +62,7 @@ class Principal:
     accounts: Mapping[str, str]
     certificate: CertificateRight | None = None
     until: date | None = None
+    ends: tuple[KeyEnd, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -410,6 +422,11 @@ class Estate:
         for spec in self.guests.values():
             found.setdefault(spec.network, set()).update(spec.labels)
         return {network: frozenset(labels) for network, labels in found.items()}
+
+    def keys_at(self, person: Principal, at: datetime) -> tuple[PublicKey, ...]:
+        """The keys of a person that count at a moment (aware)."""
+        over = {end.key.fingerprint for end in person.ends if self.over(end.last, at)}
+        return tuple(key for key in person.keys if key.fingerprint not in over)
 
     def over(self, last: date | None, at: datetime) -> bool:
         """Whether the day `last` has ended by `at` (aware), in the estate's time zone."""

@@ -53,8 +53,14 @@ def _places() -> _Schema:
 
 def _principals(what: str) -> _Schema:
     certificate = _closed({"authority": _NAME, "principals": _some(_TEXT)}, ("authority", "principals"))
+    ending = {
+        "key": _told("The file of a key that ends", _TEXT),
+        "until": _told("The last day on which it counts", _DAY),
+        "then": _told("The file of the key that takes its place", _TEXT),
+    }
+    own = _some({"anyOf": [_TEXT, _closed(ending, ("key", "until"))]})
     keys = {
-        "keys": _KEYS,
+        "keys": _told("Files of public keys, counted from this file's folder", own),
         "accounts": _told("Account on a guest, where it is not the own name", _named(_TEXT)),
         "certificate": certificate,
         "until": _told("The last day on which anything is granted", _DAY),

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
 from nightlatch.access.desired_state import members
+from nightlatch.access.grants import account_of
 from nightlatch.access.paths import guest_access
 from nightlatch.estate.model import READ_AS_FILES, Estate, GuestSpec
 from nightlatch.evidence.collect import collect
@@ -20,9 +21,11 @@ from nightlatch.evidence.extra_paths import NO_MORE, ExtraPaths
 from nightlatch.evidence.file_names import SUFFIX, file_of
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import NightlatchError, UnreadableError, nearest, words_of, work_on
+from nightlatch.model.account_steps import NEW_NAME
 from nightlatch.readings import guest as readings
 from nightlatch.readings.units import daemons, service_reading, unit_state
 from nightlatch.services.base import Kinds
+from nightlatch.services.posix import new_account
 from nightlatch.services.table import KINDS
 from nightlatch.transports import targets
 from nightlatch.transports.folder import Folder
@@ -259,10 +262,12 @@ def read_kept(estate: Estate, spec: GuestSpec, folder: Path | None, kinds: Kinds
 
 def more_of(estate: Estate, spec: GuestSpec, kinds: Kinds = KINDS) -> ExtraPaths:
     """Paths that are read of a guest in addition to those that always are: the files of its services, folders in grants,
-    and the files of units in sentences."""
+    the folder that an account in a grant would get, and the files of units in sentences."""
     said = estate.of(spec.name)
+    accounts = (account_of(each, estate.principals[who], spec.name) for each in said.grants for who in each.who)
+    homes = dict.fromkeys(new_account.home_of(name) for name in accounts if NEW_NAME.fullmatch(name))
     stated = [name for each in said.services if each.unit != "ssh" for name in members(each)]
-    more = ExtraPaths((*said.folders, *(path for unit in stated for path in unit_state.paths_of(unit))))
+    more = ExtraPaths((*homes, *said.folders, *(path for unit in stated for path in unit_state.paths_of(unit))))
     for kind in kinds.values():
         more |= kind.collects
     return more

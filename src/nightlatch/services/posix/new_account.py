@@ -21,10 +21,10 @@ HOMES = "/home"
 
 def made(snapshot: Snapshot, accounts: Accounts, name: str, why: str) -> tuple[tuple[AddAccount | FileStep, ...], Account] | None:
     """The steps that make an account with a folder of its own, and the account as it will be; None where a person has to decide:
-    the name is none that the tools take, a group has it, or its folder is there already."""
-    home = f"{HOMES}/{name}"
+    the name is none that the tools take, a group has it or lists it, or its folder is there already."""
+    home = home_of(name)
     there = snapshot.resolve(home)
-    if not NEW_NAME.fullmatch(name) or accounts.gaps or any(group.name == name for group in accounts.groups):
+    if not NEW_NAME.fullmatch(name) or accounts.gaps or any(name in (group.name, *group.members) for group in accounts.groups):
         return None
     if there.entry is not None and there.entry.kind is not EntryKind.ABSENT:
         return None
@@ -40,6 +40,11 @@ def made(snapshot: Snapshot, accounts: Accounts, name: str, why: str) -> tuple[t
     )
     account = Account(name, uid, uid, home, shell, (name,), "*", Origin(PASSWD), Origin("/etc/shadow"), gids=frozenset([uid]))
     return steps, account
+
+
+def home_of(name: str) -> str:
+    """The folder that a new account gets."""
+    return f"{HOMES}/{name}"
 
 
 def _free(snapshot: Snapshot, accounts: Accounts) -> int | None:

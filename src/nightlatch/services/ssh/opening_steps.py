@@ -73,6 +73,11 @@ def _new(work: ClosingSteps, grant: Grant, why: str) -> Iterator[Candidate]:
             yield (*made, *proof, *listed)
 
 
+def added_key(case: ServiceCase, secret: Key, account: Account, why: str) -> tuple[FileStep, ...]:
+    """The steps that put one key of an account's grants where sshd looks for it, limited as they say."""
+    return tuple(_add_key(ClosingSteps(case), secret, account, why))
+
+
 def own_key(case: ServiceCase, account: Account, why: str) -> tuple[FileStep, ...]:
     """The steps that put the keys of the grants of a case, such as the key of management access, where sshd looks for them."""
     work = ClosingSteps(case)
