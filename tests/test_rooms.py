@@ -19,6 +19,7 @@ ORDER = (
     "net",
     "formats",
     "keys",
+    "passwords",
     "model",
     "systems",
     "estate",
@@ -41,7 +42,7 @@ ORDER = (
 )
 PURE = tuple(
     """
-    net formats keys model systems readings services access audit draft describe origin faults versions
+    net formats keys passwords model systems readings services access audit draft describe origin faults versions
 """.split()
 )
 IMPURE = set(

@@ -35,6 +35,7 @@ if TYPE_CHECKING:
     from nightlatch.ops.key import ConvertedKey, InspectedFile, NewKey, convert_key, inspect_key, make_key
     from nightlatch.ops.meet import FirstContact, meet, pin
     from nightlatch.ops.new import new_estate
+    from nightlatch.ops.password import JudgedPassword, judge_password
     from nightlatch.ops.perimeter import (
         PerimeterChange,
         PerimeterDraft,
@@ -74,6 +75,7 @@ _NAMES = {
     "ops.exposure": ("Exposure", "exposure", "exposure_target"),
     "ops.find": ("SearchResult", "find"),
     "ops.keep": ("keep",),
+    "ops.password": ("JudgedPassword", "judge_password"),
     "ops.key": ("ConvertedKey", "InspectedFile", "NewKey", "convert_key", "inspect_key", "make_key"),
     "ops.meet": ("FirstContact", "meet", "pin"),
     "ops.new": ("new_estate",),
@@ -120,6 +122,7 @@ __all__ = [
     "GuestReach",
     "InspectedFile",
     "Interfaces",
+    "JudgedPassword",
     "LiveChange",
     "Look",
     "NewKey",
@@ -156,6 +159,7 @@ __all__ = [
     "exposure_target",
     "find",
     "inspect_key",
+    "judge_password",
     "keep",
     "load_estate",
     "look_at",

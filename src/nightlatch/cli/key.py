@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import os
-import stat
 from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
@@ -12,6 +10,7 @@ import click
 
 from nightlatch.cli import prompts
 from nightlatch.cli.options import as_of, estate_of, faults, form_of, now
+from nightlatch.cli.secret_files import first_line
 
 MOST_WORD = 1000
 FORMS = ("line", "rfc4716", "spki", "openssh", "pkcs1", "pkcs8", "ppk")
@@ -35,17 +34,7 @@ def key() -> None:
 
 def _from_file(path: Path) -> str:
     """The passphrase in a file. Raises NightlatchError where others may read it, or it is empty."""
-    from nightlatch.faults import NightlatchError
-
-    with path.open(encoding="utf-8", errors="surrogateescape") as file:
-        if stat.S_IMODE(os.fstat(file.fileno()).st_mode) & 0o077:
-            raise NightlatchError(f"{path} may be read by others: chmod 600 {path}, and change the passphrase if they could")
-        word = file.readline(MOST_WORD + 2).rstrip("\r\n")
-    if len(word) > MOST_WORD:
-        raise NightlatchError(f"{path} has more than {MOST_WORD} characters in its first line; that is no passphrase")
-    if not word:
-        raise NightlatchError(f"{path} has no passphrase in its first line")
-    return word
+    return first_line(path, "passphrase", MOST_WORD)
 
 
 def _asked(path: Path, number: int) -> str | None:

@@ -33,6 +33,7 @@ COMMANDS = {
     "key": ("key", "Look into key files, make keys, convert, sign and revoke them."),
     "meet": ("reach", "Compare a guest's host keys with its console, and pin them."),
     "new": ("estate_file", "Write an estate file to start from, empty or from guests."),
+    "password": ("password", "Judge a password that you type, without keeping it."),
     "pending": ("changes", "List what is on the latch, where, since when, for how long."),
     "perimeter": ("perimeter", "Draft the rows that filters outside of guests should have."),
     "reach": ("reach", "Try granted ways in on the wire, from here."),

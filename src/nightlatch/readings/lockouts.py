@@ -63,13 +63,21 @@ def read(snapshot: Snapshot) -> Lockouts:
     raw = snapshot.listings.get("lockouts", b"").decode("utf-8", "replace")
     if not raw:
         return Lockouts()
-    conf = (snapshot.content(CONF) or b"").decode("utf-8", "replace").split("\n")
     found: dict[str, list[int]] = {}
     for name, when in _failures(raw):
         found.setdefault(name, []).append(when)
+    return Lockouts({name: tuple(times) for name, times in found.items()}, _settings(snapshot))
+
+
+def rule(snapshot: Snapshot, arguments: Iterable[str]) -> Rule:
+    """When wrong passwords lock an account out, by faillock.conf(5) and the arguments of the module in a stack."""
+    return _rule((*_settings(snapshot), *arguments))
+
+
+def _settings(snapshot: Snapshot) -> tuple[str, ...]:
+    conf = (snapshot.content(CONF) or b"").decode("utf-8", "replace").split("\n")
     words = (_SETTING.fullmatch(line) for line in conf)
-    settings = tuple(f"{each[1]}={each[2]}" if each[2] else each[1] for each in words if each is not None)
-    return Lockouts({name: tuple(times) for name, times in found.items()}, settings)
+    return tuple(f"{each[1]}={each[2]}" if each[2] else each[1] for each in words if each is not None)
 
 
 def _failures(raw: str) -> Iterator[tuple[str, int]]:
