@@ -134,6 +134,29 @@ CASES: list[tuple[str, Guest, str, str]] = [
     ),
     ("file.not-utf8", Guest(OFF, files={"/etc/ssh/sshd_config.d/x": b"\xff\n"}), "is not UTF-8", "note"),
     ("account.weak-hash", Guest(OFF, passwords={"joon": "{md5}"}), "kept as md5", "medium"),
+    (
+        "account.stock-name",
+        Guest(
+            files={
+                "/etc/passwd": "root:x:0:0::/root:/bin/sh\npi:x:1000:1000::/home/pi:/bin/sh\n",
+                "/etc/shadow": f"root:*:20000::::::\npi:{HASH}:20000:0:99999:7:::\n",
+            }
+        ),
+        "A password opens pi, a name that is tried first.",
+        "medium",
+    ),
+    (
+        "account.service-password",
+        Guest(
+            OFF,
+            files={
+                "/etc/passwd": "root:x:0:0::/root:/bin/sh\nmail:x:8:8::/var/mail:/bin/sh\n",
+                "/etc/shadow": f"root:*:20000::::::\nmail:{HASH}:20000:0:99999:7:::\n",
+            },
+        ),
+        "mail is one of the system's own accounts, and has a password and a shell.",
+        "medium",
+    ),
 ]
 
 
@@ -252,7 +275,7 @@ def test_the_catalogue_is_whole() -> None:
     spoken = (
         {case[0] for case in CASES}
         | {case[0] for case in WITH_ESTATE}
-        | {"ssh.shared-host-key", "account.second-root"}
+        | {"ssh.shared-host-key", "account.second-root", "account.left"}
         | {case[2] for case in ON_LIVE_GUESTS}
         | {"ssh.second-opinion", "service.restart-due"}
         | SPOKEN
@@ -266,6 +289,19 @@ def test_the_catalogue_is_whole() -> None:
     )
     silent = {n for n, c in CATALOGUE.items() if not (isinstance(c, Check) and c.body is None)} - spoken
     assert not silent, f"no test makes these speak: {silent}"
+
+
+def test_an_account_of_somebody_who_left(tmp_path: Path) -> None:
+    made = estate(tmp_path, GRANT)
+    path = tmp_path / "estate.yaml"
+    path.write_text(path.read_text().replace("keys/mara-token.pub]}", "keys/mara-token.pub], until: 2026-11-24}"))
+    made = load(path)
+    assert "mara left after 2026-11-24, and the account mara is not expired." in {f.text for f in found(Guest(OFF), made)}
+    assert "account.left" not in {
+        f.check for f in guest_audit(Guest(OFF).access(lifted(made)), AT - timedelta(days=1), made).findings
+    }
+    expired: dict[str, str | bytes] = {"/etc/shadow": "mara:!{yescrypt}:20000:0:99999:7::1:\n"}
+    assert "account.left" not in {f.check for f in found(Guest(OFF, files=expired), made)}
 
 
 def test_a_second_root() -> None:

@@ -9,35 +9,17 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import date, datetime
 
+from nightlatch.access.leavers import accounts_of_leavers, is_expired
 from nightlatch.access.paths import GuestAccess
 from nightlatch.draft.partial_draft import PartialDraft
 from nightlatch.draft.steps import AnyStep
 from nightlatch.draft.work import Work
-from nightlatch.estate.model import Estate, Principal
+from nightlatch.estate.model import Estate
 from nightlatch.model.account_steps import LONG_AGO, NAME, SHADOW, LockPassword, SetExpiry
-from nightlatch.model.grants import Grant, GrantKind
+from nightlatch.model.grants import Grant
 from nightlatch.model.services import SSH
 from nightlatch.readings.accounts import Account
 from nightlatch.services.ssh import key_lines
-
-
-def accounts_of_leavers(
-    estate: Estate, access: GuestAccess, grants: tuple[Grant, ...], at: datetime
-) -> Iterator[tuple[Principal, Account]]:
-    """The people whose last day was before `at` (aware), each with their own account where the guest has it and nobody else is
-    granted it."""
-    known = access.reading.accounts.by_name
-    kept = {grant.account for grant in grants if grant.kind is not GrantKind.GRANT or any(grant.callers.perhaps.values())}
-    kept |= {each.account for each in estate.of(access.reading.guest).emergency}
-    for person in estate.principals.values():
-        account = known.get(person.accounts.get(access.reading.guest, person.name))
-        if estate.over(person.until, at) and account is not None and account.uid and account.name not in kept:
-            yield person, account
-
-
-def is_expired(account: Account, today: date) -> bool:
-    """Whether the account's day of expiry has come (shadow(5): on that day it is)."""
-    return account.expires is not None and account.expires <= (today - date(1970, 1, 1)).days
 
 
 def given(estate: Estate, access: GuestAccess, grants: tuple[Grant, ...], at: datetime) -> PartialDraft:
