@@ -50,12 +50,16 @@ SUDO: dict[str, str | bytes] = {
 ROOT = ("root", "keeper")
 
 
-def made(folder: Path, guest: Guest, grants: str, more: str = "") -> tuple[Estate, ProvedDraft]:
+def made(folder: Path, guest: Guest, grants: str, more: str = "", proof: str = "key") -> tuple[Estate, ProvedDraft]:
     found = estate(folder, grants)
     if more:
         path = folder / "estate.yaml"
         text = path.read_text()
-        path.write_text(text.replace("  mara: {keys: [keys/mara-desk.pub, keys/mara-token.pub]}\n", more))
+        path.write_text(
+            text.replace("  mara: {keys: [keys/mara-desk.pub, keys/mara-token.pub]}\n", more).replace(
+                "with: key", f"with: {proof}"
+            )
+        )
         from nightlatch.estate.load import load
 
         found = load(path)
@@ -234,6 +238,26 @@ def test_a_key_that_ends_says_what_is_wrong_with_it(tmp_path: Path, key: str, wo
     with pytest.raises(EstateError) as found:
         made(tmp_path, Guest(OFF), GRANT, f"  mara: {{keys: [{key}]}}\n")
     assert words in str(found.value)
+
+
+TOKEN = "sk-ssh-ed25519@openssh.com AAAAGnNrLXNzaC1lZDI1NTE5QG9wZW5zc2guY29tAAAAICn+MtGzz1rYDh7IXSNQF6xU3atkj/qGeCyTc039/U6UAAAABHNzaDo= mara-boat"
+BENCH = 'from="192.168.40.0/24"'
+
+
+def test_a_grant_may_ask_for_a_key_on_hardware(tmp_path: Path) -> None:
+    """Of a person's keys only those within a token count then: the others are holes."""
+    token = tmp_path / "token.pub"
+    token.write_text(f"{TOKEN}\n")
+    keys = "  mara: {keys: [keys/mara-desk.pub, token.pub]}\n"
+    found, proved = made(tmp_path, Guest(OFF, {"mara": DESK}), GRANT, keys, "hardware key")
+    assert list(map(str, proved.draft.steps)) == [
+        "in /home/mara/.ssh/authorized_keys: add a line",
+        "in /home/mara/.ssh/authorized_keys: take away a line",
+    ]
+    assert proved.after.content("/home/mara/.ssh/authorized_keys") == f"{BENCH} {TOKEN}\n".encode()
+    assert not weight(found, proved.after)
+    with pytest.raises(EstateError, match="mara has no key on hardware"):
+        made(tmp_path, Guest(OFF), GRANT, "  mara: {keys: [keys/mara-desk.pub]}\n", "hardware key")
 
 
 # ---- databases -------------------------------------------------------------------------------------------------------

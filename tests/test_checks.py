@@ -44,6 +44,11 @@ def found(guest: Guest, made: Estate | None) -> list[Finding]:
     return list(guest_audit(guest.access(lifted(made) if made else None), AT, made).findings)
 
 
+TOKEN = (
+    "sk-ssh-ed25519@openssh.com "
+    "AAAAGnNrLXNzaC1lZDI1NTE5QG9wZW5zc2guY29tAAAAICn+MtGzz1rYDh7IXSNQF6xU3atkj/qGeCyTc039/U6UAAAABHNzaDo= mara-boat"
+)
+
 # Check, a guest on which it speaks, what it says, the severity.
 CASES: list[tuple[str, Guest, str, str]] = [
     (
@@ -134,6 +139,12 @@ CASES: list[tuple[str, Guest, str, str]] = [
     ),
     ("file.not-utf8", Guest(OFF, files={"/etc/ssh/sshd_config.d/x": b"\xff\n"}), "is not UTF-8", "note"),
     ("account.weak-hash", Guest(OFF, passwords={"joon": "{md5}"}), "kept as md5", "medium"),
+    (
+        "ssh.token-without-touch",
+        Guest(OFF, {"mara": f"no-touch-required {TOKEN}\n"}),
+        "which is on hardware, opens mara without a touch.",
+        "medium",
+    ),
     (
         "account.stock-name",
         Guest(
@@ -302,6 +313,15 @@ def test_an_account_of_somebody_who_left(tmp_path: Path) -> None:
     }
     expired: dict[str, str | bytes] = {"/etc/shadow": "mara:!{yescrypt}:20000:0:99999:7::1:\n"}
     assert "account.left" not in {f.check for f in found(Guest(OFF, files=expired), made)}
+
+
+def test_a_token_that_has_to_be_touched_all_the_same_is_no_finding() -> None:
+    for config, line in (
+        (OFF + "PubkeyAuthOptions touch-required\n", "no-touch-required "),
+        (OFF, ""),
+        (OFF, "verify-required "),
+    ):
+        assert "ssh.token-without-touch" not in {f.check for f in found(Guest(config, {"mara": f"{line}{TOKEN}\n"}), None)}
 
 
 def test_a_second_root() -> None:

@@ -114,9 +114,10 @@ def proofs(
 def _secrets(
     estate: Estate, part: str, person: Principal | None, keys: tuple[PublicKey, ...], guest: str, account: str
 ) -> Iterator[Secret]:
-    if part == "key":
+    if part in ("key", "hardware key"):
         for key in keys:
-            yield Key(key.fingerprint)
+            if part == "key" or key.on_hardware:
+                yield Key(key.fingerprint)
     elif part == "password":
         yield Password(guest, account)
     elif person is not None and person.certificate is not None:

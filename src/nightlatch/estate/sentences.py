@@ -286,6 +286,8 @@ def _holders(source: Source, node: Node, spec: GrantSpec, names: KnownNames) -> 
         wanted = {part for proof in spec.proofs for part in proof}
         if "key" in wanted and not person.keys:
             source.fault(node, f"{who} has no key", f"keys: under {who}, or another proof")
+        if "hardware key" in wanted and not any(key.on_hardware for key in person.keys):
+            source.fault(node, f"{who} has no key on hardware", f"keys: under {who}, one that begins with sk-, or another proof")
         if "certificate" in wanted and person.certificate is None:
             source.fault(node, f"{who} has no certificate", f"certificate: {{authority: ..., principals: [...]}} under {who}")
 
@@ -310,7 +312,7 @@ def emergency(
         shown = proofs(source, ssh["with"], SSH.proofs) if "with" in ssh else ()
         found_keys = [key_of(item) for item in reader.items(source, ssh["keys"], "keys")] if "keys" in ssh else []
         keys = tuple(key for key in found_keys if key is not None)
-        if any("key" in proof for proof in shown) and "keys" not in ssh:
+        if any({"key", "hardware key"} & set(proof) for proof in shown) and "keys" not in ssh:
             source.fault(by["ssh"], f"{what} shows a key, but names none", "keys: [file]")
     if "console" in by:
         console = reader.section(source, by["console"], "console", ("with",), None, ("with",))

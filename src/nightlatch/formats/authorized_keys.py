@@ -42,6 +42,7 @@ class Options:
     ports: bool = True
     agent: bool = True
     pty: bool = True
+    touch: bool = True
     opens: tuple[str, ...] = ()
     listens: tuple[str, ...] = ()
 
@@ -152,7 +153,7 @@ def _flag(name: str, taken: dict[str, object]) -> None:
     else:
         allowed = not name.startswith("no-")
         part = name.removeprefix("no-")
-        key = {"port-forwarding": "ports", "agent-forwarding": "agent", "pty": "pty"}.get(part)
+        key = {"port-forwarding": "ports", "agent-forwarding": "agent", "pty": "pty", "touch-required": "touch"}.get(part)
         if key:
             taken[key] = allowed
 

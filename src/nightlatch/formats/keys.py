@@ -47,6 +47,11 @@ class PublicKey:
         return fingerprint(self.blob)
 
     @property
+    def on_hardware(self) -> bool:
+        """Whether its private half is within a token, which signs when somebody touches it (PROTOCOL.u2f)."""
+        return self.algorithm.startswith("sk-")
+
+    @property
     def kind(self) -> str:
         """The family name, such as RSA or Ed25519; the algorithm itself when it is not known."""
         return TYPES.get(self.algorithm, self.algorithm)

@@ -23,5 +23,6 @@ class ServiceWords:
     administers: bool = False
 
 
-SSH = ServiceWords("ssh", "SSH", "sshd", 22, ("key", "certificate", "password"), SHELL, ("command", "files"), administers=True)
+PROOFS = ("key", "hardware key", "certificate", "password")
+SSH = ServiceWords("ssh", "SSH", "sshd", 22, PROOFS, SHELL, ("command", "files"), administers=True)
 SERVICES = (SSH,)

@@ -15,7 +15,10 @@ from nightlatch.keys.strength import LEAST, TODAY, Weakness, weakness
 from nightlatch.model.causes import KeyLine
 from nightlatch.model.grants import GrantKind
 from nightlatch.model.secrets import Key
+from nightlatch.model.services import SSH
+from nightlatch.net.addresses import EVERY_ADDRESS
 from nightlatch.origin import Origin
+from nightlatch.services.ssh.entries import SshAccess
 
 
 def authorised(context: Context) -> Iterator[tuple[str, KeyEntry, Origin]]:
@@ -51,6 +54,19 @@ def weak_key(context: Context) -> Iterator[CheckResult]:
                 (),
                 told[1],
             )
+
+
+@check("ssh.token-without-touch", Severity.MEDIUM, source="sshd(8), no-touch-required; sshd_config(5), PubkeyAuthOptions")
+def untouched(context: Context) -> Iterator[CheckResult]:
+    """A key on hardware opens an account without being touched: what runs at its owner's desk can use it unseen."""
+    for account, line, origin in authorised(context):
+        server = next(iter(context.access.of(SSH.name)), None)
+        asked = isinstance(server, SshAccess) and all(
+            "touch-required" in settings["pubkeyauthoptions"].value for settings in server.settings(account, EVERY_ADDRESS)
+        )
+        if line.key.on_hardware and not line.options.touch and not asked:
+            text = f"The key {context.names.key(line.key.fingerprint)}, which is on hardware, opens {account} without a touch."
+            yield CheckResult(text, (Proof("no-touch-required", origin),), (account,))
 
 
 def _weak(key: keys.PublicKey) -> tuple[str, Severity] | None:
