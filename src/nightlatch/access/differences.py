@@ -17,6 +17,9 @@ from nightlatch.model.powers import Power
 from nightlatch.model.secrets import may_open
 from nightlatch.model.sources import NOWHERE, Sources, joined, without
 from nightlatch.net.addresses import LOOPBACK
+from nightlatch.readings.accounts import Accounts
+
+NO_ACCOUNTS = Accounts()
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,8 +105,9 @@ def _only_inside(sources: Sources) -> bool:
     return all(each <= LOOPBACK for each in sources.values())
 
 
-def find_shut_out(paths: Iterable[AccessPath], grants: Iterable[Grant]) -> Iterator[ShutOut]:
-    """For every grant and every power it gives, the sources that no path serves."""
+def find_shut_out(paths: Iterable[AccessPath], grants: Iterable[Grant], accounts: Accounts = NO_ACCOUNTS) -> Iterator[ShutOut]:
+    """For every grant and every power it gives, the sources that no path serves; of an account that the guest may have although
+    it is not among its `accounts`, only possibly."""
     by_place: dict[object, list[AccessPath]] = {}
     for path in paths:
         by_place.setdefault(path.place, []).append(path)
@@ -114,5 +118,7 @@ def find_shut_out(paths: Iterable[AccessPath], grants: Iterable[Grant]) -> Itera
             maybe = [path for path in here if _may_serve(path, grant, power)]
             unsure = [Bounds(NOWHERE, path.callers.perhaps) for path in maybe]
             certain, possible = _beside(grant.callers, [*(path.callers for path in serving), *unsure])
+            if certain and accounts.may_have(grant.account):
+                certain, possible = NOWHERE, joined([certain, possible])
             if certain or possible:
                 yield ShutOut(grant, power, certain, possible, (*serving, *maybe))

@@ -113,7 +113,7 @@ def _differences(
     access = search.access
     over, kept = holes_beside(find_holes(access.paths, grants), those)
     yield from holes.findings(over, access.guest, names)
-    under, lost = shut_out_beside(find_shut_out(access.paths, grants), those)
+    under, lost = shut_out_beside(find_shut_out(access.paths, grants, access.reading.accounts), those)
     yield from shut_out.findings(under, search, names)
     for waiver in dict.fromkeys(each.waiver for each in those):
         told = holes.findings((item for by, item in kept if by is waiver), access.guest, names)

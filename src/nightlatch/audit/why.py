@@ -137,7 +137,7 @@ class _Work:
         return not self.asked.proofs or any(_words(need) == tuple(sorted(each)) for each in self.asked.proofs)
 
     def _missing(self) -> Iterator[ShutOut]:
-        for each in find_shut_out(self.access.paths, self.grants):
+        for each in find_shut_out(self.access.paths, self.grants, self.access.reading.accounts):
             if self.asked.sources is None:
                 yield each
                 continue

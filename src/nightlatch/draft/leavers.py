@@ -28,6 +28,9 @@ def given(estate: Estate, access: GuestAccess, grants: tuple[Grant, ...], at: da
     work = Work(access, grants, estate)
     for person, account in accounts_of_leavers(estate, access, grants, at):
         why = f"{person.name} left after {person.until}, and has the account {account.name} (uid {account.uid})."
+        if account.elsewhere:
+            out.leave(why, "disable it in the directory that it comes from")
+            continue
         if not NAME.fullmatch(account.name) or not account.in_shadow:
             out.leave(why, "disable it by hand: its record is none that the tools take")
             continue

@@ -171,7 +171,7 @@ class Desk:
         """The differences on another snapshot of the guest."""
         access = guest_access(readings.read(snapshot), self.at, self.spaces, self.kinds)
         over, _ = holes_beside(find_holes(access.paths, self.grants), self.accepted)
-        under, _ = shut_out_beside(find_shut_out(access.paths, self.grants), self.accepted)
+        under, _ = shut_out_beside(find_shut_out(access.paths, self.grants, access.reading.accounts), self.accepted)
         return Differences(snapshot, access, tuple(over), tuple(under))
 
     @property

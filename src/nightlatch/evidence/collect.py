@@ -15,7 +15,7 @@ from nightlatch.evidence.selection import NOT_CARRIED, Purpose, in_account, in_f
 from nightlatch.evidence.snapshot import ABSENT, MOST_LINKS, Entry, EntryKind, Snapshot
 from nightlatch.evidence.source import Source
 from nightlatch.faults import UnreadableError
-from nightlatch.formats import accounts, interfaces, paths, rule_loads, sshd_config, sshd_tokens
+from nightlatch.formats import accounts, directory_listing, interfaces, paths, rule_loads, sshd_config, sshd_tokens
 from nightlatch.formats.sshd_values import ValueRefusal, expand_home
 from nightlatch.systems import posix
 
@@ -199,12 +199,13 @@ ACCOUNT_PATHS = {
 }
 
 
-def collect(source: Source, guest: str, more: ExtraPaths = NO_MORE, mains: Iterable[str] = ()) -> Snapshot:
-    """Read one guest, and `more` of it than always; `mains` are configurations of running daemons of SSH.
+def collect(source: Source, guest: str, more: ExtraPaths = NO_MORE, mains: Iterable[str] = (), others: bytes = b"") -> Snapshot:
+    """Read one guest, and `more` of it than always; `mains` are configurations of running daemons of SSH, `others` lists accounts
+    that its files don't.
 
     Raises UnreadableError when even its root can't be read; all else becomes a note.
     """
-    collector = _Collector(source)
+    collector = _Collector(source, directory_listing.parse(others).accounts)
     collector.look("/")
     if collector.entries["/"].kind is not EntryKind.FOLDER:
         raise UnreadableError("there is no folder to read", guest=guest)
@@ -223,8 +224,8 @@ def collect(source: Source, guest: str, more: ExtraPaths = NO_MORE, mains: Itera
 
 
 class _Collector:
-    def __init__(self, source: Source) -> None:
-        self.source = source
+    def __init__(self, source: Source, others: tuple[accounts.Passwd, ...]) -> None:
+        self.source, self.others = source, others
         self.entries: dict[str, Entry] = {}
         self.listed: dict[str, list[str]] = {}
         self.notes: list[str] = []
@@ -442,7 +443,7 @@ class _Collector:
             return
         files = [*per_account, *((Purpose.KEYS, f".ssh/authorized_keys{two}") for two in ("", "2"))]
         shells: set[str] = {"/bin/sh"}
-        for record in _first(accounts.passwd(content), MOST_ACCOUNTS):
+        for record in (*_first(accounts.passwd(content), MOST_ACCOUNTS), *self.others):
             shells.add(record.shell or "/bin/sh")
             for use, text in files:
                 path = sshd_tokens.file_for(text, user=record.name, uid=record.uid, home=record.home)

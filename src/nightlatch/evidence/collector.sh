@@ -10,6 +10,7 @@ nightlatch_collect() {
     set -f
     printf '\n@nightlatch/stream/1 %s\n' "$nonce"
     nl_facts
+    nl_elsewhere
     # Programs are asked while files are looked at, and told after them. Whatever one prints gets a space before each line; only
     # we know how a heading begins there.
     { lead="$nonce@"; nl_listings; } | awk -v lines=1 -v mark="$nonce@" "$secrets" | {
@@ -68,9 +69,27 @@ nl_nft() { # whether the kernel's rules can be listed; "none" where it can't hol
         echo none
     else echo unknown; fi
 }
+nl_elsewhere() { # accounts from elsewhere than files: those that were named, and who is logged in now
+    elsewhere='' found=''
+    others=$(awk '/^passwd:/ { sub(/#.*/, ""); gsub(/\[[^]]*\]/, ""); for (i = 2; i <= NF; i++) if ($i !~ /^(files|compat|systemd|altfiles)$/) print $i }' \
+        /etc/nsswitch.conf)
+    [ -n "$others" ] && command -v getent >/dev/null && command -v id >/dev/null || return 0
+    asked=$({ printf '%s\n' $named; users | tr ' ' '\n'; } | awk -F: 'NR == FNR { local[$1]; next }
+        length($0) < 65 && /^[A-Za-z_][A-Za-z0-9_.@\\-]*$/ && !($0 in local) && !seen[$0]++ && n++ < 600' /etc/passwd -)
+    [ -z "$asked" ] || found=$(timeout 30 getent passwd $asked | awk -F: -v OFS=: 'NF > 6 && n++ < 600 { $2 = "x"; $5 = ""; print }')
+    elsewhere=$(
+        [ -z "$asked" ] || printf 'asked %s\n' $asked
+        [ -z "$found" ] || printf 'account %s\n' $found
+        [ -z "$found" ] || timeout 30 getent shadow $asked | awk -F: -v OFS=: 'NF > 8 { lock = $2; sub(/[^!].*/, "", lock)
+            if ($2 !~ /^!*[*]?$/) $2 = lock "{unknown}"; print "shadow " $0 }'
+        for each in $found; do printf 'gids %s %s\n' "${each%%:*}" "$(timeout 5 id -G "${each%%:*}")"; done
+    )
+    gids=$(for each in $elsewhere; do case $each in 'gids '*) printf '%s\n' "$each" ;; esac; done | tr ' ' '\n' | grep -x '[0-9]*' | sort -u)
+    [ -z "$gids" ] || elsewhere=$elsewhere$nl$(timeout 30 getent group $gids | awk -F: -v OFS=: 'NF > 3 { print "group " $1, "x", $3, "" }')
+}
 nl_accounts() { # homes, shells and key files of all accounts
-    homes=$(awk -F: 'NF > 6 && $6 ~ /^\// && n++ < 5000 {
-        print "l " $7; print "l " $6; sub("/+$", "", $6); print "f " $6 "/.ssh" }' /etc/passwd | sort -u)
+    homes=$(printf '%s\n' $found | awk -F: 'NF > 6 && $6 ~ /^\// && n++ < 5000 {
+        print "l " $7; print "l " $6; sub("/+$", "", $6); print "f " $6 "/.ssh" }' /etc/passwd - | sort -u)
 }
 nl_paths() { # what stands at every path that matters, and above it
     set +f
@@ -244,6 +263,7 @@ nl_listings() {
     fi
 }
 nl_asked() { # what programs say; the claims of ss come in
+    [ -z "$others" ] || told 'listing directory' printf '%s\n' "$elsewhere"
     nl_sockets
     exec </dev/null
     told 'listing sockets' printf '%s\n' "$open"

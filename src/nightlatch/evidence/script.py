@@ -22,18 +22,20 @@ PROPERTIES = tuple(
 """.split()
 )
 
+NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_.@\\-]{0,63}")  # of an account that a directory may have
 UNIT_FILE = re.compile(r"/etc/systemd/system/([A-Za-z0-9:_.@-]{1,200}\.(?:service|socket|timer))")
 
 
 @dataclass(frozen=True, slots=True)
 class CollectorRequest:
     """What one run of the collector is asked for besides every account's own: paths to read, to look at, to list, and `keys`,
-    files of public keys."""
+    files of public keys; and accounts to ask for where they don't come from files alone."""
 
     contents: frozenset[str] = frozenset(FILES)
     looked: frozenset[str] = frozenset(LOOKED_AT)
     folders: frozenset[str] = frozenset(FOLDERS)
     keys: frozenset[str] = frozenset()
+    accounts: frozenset[str] = frozenset()
 
     @property
     def units(self) -> list[str]:
@@ -42,7 +44,12 @@ class CollectorRequest:
         return sorted(each[1] for each in found if each)
 
     def more(
-        self, contents: Iterable[str], looked: Iterable[str], folders: Iterable[str], keys: Iterable[str] = ()
+        self,
+        contents: Iterable[str],
+        looked: Iterable[str],
+        folders: Iterable[str],
+        keys: Iterable[str] = (),
+        accounts: Iterable[str] = (),
     ) -> CollectorRequest:
         """The same and these; a path with a line break or a backslash can't be asked for and is left out."""
         return replace(
@@ -51,6 +58,7 @@ class CollectorRequest:
             looked=self.looked | _asked(looked),
             folders=self.folders | _asked(folders),
             keys=self.keys | _asked(keys),
+            accounts=self.accounts | frozenset(filter(NAME.fullmatch, accounts)),
         )
 
 
@@ -96,6 +104,7 @@ def collector(wanted: CollectorRequest, nonce: str, call: str = 'nightlatch "$@"
         "folders": "\n".join(sorted(wanted.folders)),
         "stated": "\n".join(wanted.units),
         "keyed": "\n".join(sorted(wanted.keys)),
+        "named": "\n".join(sorted(wanted.accounts)),
         "reduce": reduce,
         "private": private,
         "secrets": secrets,

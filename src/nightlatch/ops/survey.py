@@ -174,7 +174,7 @@ def survey_script(estate: Estate | None = None, guest: str = "", *, short: bool 
     from nightlatch.evidence.script import CollectorRequest
 
     more = more_of(estate, chosen(estate, [guest])[0]) if estate is not None else NO_MORE
-    wanted = CollectorRequest().more(more.files, more.looked, more.folders)
+    wanted = CollectorRequest().more(more.files, more.looked, more.folders, accounts=more.accounts)
     mark = secrets.token_hex(12)
     return byhand.short(wanted, mark) if short else byhand.script(wanted, mark)
 
@@ -264,10 +264,11 @@ def more_of(estate: Estate, spec: GuestSpec, kinds: Kinds = KINDS) -> ExtraPaths
     """Paths that are read of a guest in addition to those that always are: the files of its services, folders in grants,
     the folder that an account in a grant would get, and the files of units in sentences."""
     said = estate.of(spec.name)
-    accounts = (account_of(each, estate.principals[who], spec.name) for each in said.grants for who in each.who)
-    homes = dict.fromkeys(new_account.home_of(name) for name in accounts if NEW_NAME.fullmatch(name))
+    accounts = dict.fromkeys(account_of(each, estate.principals[who], spec.name) for each in said.grants for who in each.who)
+    homes = [new_account.home_of(name) for name in accounts if NEW_NAME.fullmatch(name)]
     stated = [name for each in said.services if each.unit != "ssh" for name in members(each)]
-    more = ExtraPaths((*homes, *said.folders, *(path for unit in stated for path in unit_state.paths_of(unit))))
+    looked = (*homes, *said.folders, *(path for unit in stated for path in unit_state.paths_of(unit)))
+    more = ExtraPaths(looked, accounts=(*accounts, *(each.account for each in said.emergency)))
     for kind in kinds.values():
         more |= kind.collects
     return more

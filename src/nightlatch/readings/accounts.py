@@ -3,22 +3,25 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 
 from nightlatch.evidence.remembered import remembered
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.formats import accounts as formats
+from nightlatch.formats import directory_listing
 from nightlatch.formats.accounts import GroupRecord, Passwd, Shadow
+from nightlatch.formats.directory_listing import DirectoryListing
 from nightlatch.model.gaps import Gap
-from nightlatch.origin import Origin
+from nightlatch.origin import Kind, Origin
 
 
 @dataclass(frozen=True, slots=True)
 class Account:
     """One account. `groups` are names, the primary one first; `password` is the reduced field of shadow(5).
 
-    `expires` and `changed` are days since 1970; `origin` is the line of passwd, `password_origin` that of shadow.
+    `expires` and `changed` are days since 1970; `elsewhere` says that the guest has it from another source than its files, and
+    `in_shadow` whether anything tells of its password. `origin` is the line of passwd, `password_origin` that of shadow.
     """
 
     name: str
@@ -36,6 +39,7 @@ class Account:
     inactive: int | None = None
     gids: frozenset[int] = frozenset()
     in_shadow: bool = True
+    elsewhere: bool = False
 
     @property
     def hash_method(self) -> str:
@@ -50,11 +54,19 @@ class Account:
 
 @dataclass(frozen=True, slots=True)
 class Accounts:
-    """All accounts by name (the first line of a name counts, as for getpwnam(3)), and all groups."""
+    """All accounts by name (the first line of a name counts, as for getpwnam(3)), and all groups. `elsewhere` says that there are
+    other sources than files, of which those `asked` are known."""
 
     by_name: dict[str, Account] = field(default_factory=dict)
     groups: tuple[GroupRecord, ...] = ()
     gaps: tuple[Gap, ...] = ()
+    elsewhere: bool = False
+    asked: frozenset[str] = frozenset()
+
+    def may_have(self, name: str) -> bool:
+        """Whether an account that is not listed may be there all the same: from elsewhere than files, where it was not asked for,
+        or because these were not read."""
+        return name not in self.by_name and name not in self.asked and bool(self.gaps)
 
     def private_group_of(self, gid: int, uid: int) -> bool:
         """Whether no other account than those of `uid` is in the group `gid`: Debian's sshd trusts such groups."""
@@ -93,8 +105,23 @@ def read(snapshot: Snapshot) -> Accounts:
             account = _account(record, shadows.get(record.name), tuple(names))
             gids = frozenset([record.gid, *(group.gid for group in others)])
             out[record.name] = replace(account, gids=gids)
-    gaps.extend(_directories(snapshot))
-    return Accounts(out, groups, tuple(gaps))
+    listing = directory_listing.parse(snapshot.listings.get("directory", b""))
+    for each in _from_elsewhere(listing, by_gid):
+        out.setdefault(each.name, each)
+    beside = tuple(_directories(snapshot, listing))
+    return Accounts(out, groups, (*gaps, *beside), bool(beside), listing.asked)
+
+
+def _from_elsewhere(listing: DirectoryListing, by_gid: Mapping[int, str]) -> Iterator[Account]:
+    """Accounts that the guest's own programs told. What their password is, only their source knows."""
+    for record in listing.accounts:
+        gids = dict.fromkeys([record.gid, *listing.gids.get(record.name, ())])
+        names = (by_gid.get(gid) or listing.groups.get(gid) for gid in gids)
+        where = Origin(f"getent passwd {record.name}", kind=Kind.LISTING)
+        shadow = listing.shadows.get(record.name)
+        account = _account(replace(record, password="x"), shadow, tuple(name for name in names if name))
+        at = replace(where, path=f"getent shadow {record.name}") if shadow is not None else where
+        yield replace(account, gids=frozenset(gids), elsewhere=True, origin=where, password_origin=at)
 
 
 def _account(record: Passwd, shadow: Shadow | None, groups: tuple[str, ...]) -> Account:
@@ -117,7 +144,7 @@ def _of(snapshot: Snapshot, path: str, parse: Callable[[bytes], formats.Records]
     return parse(found.entry.content)
 
 
-def _directories(snapshot: Snapshot) -> Iterator[Gap]:
+def _directories(snapshot: Snapshot, listing: DirectoryListing) -> Iterator[Gap]:
     """Other sources of accounts than files (nsswitch.conf(5))."""
     content = snapshot.content("/etc/nsswitch.conf") or b""
     for number, line in enumerate(content.split(b"\n"), 1):
@@ -126,5 +153,6 @@ def _directories(snapshot: Snapshot) -> Iterator[Gap]:
             words = re.sub(rb"\[[^\]]*\]", b"", found[1]).decode("utf-8", "replace").split()
             others = [word for word in words if word not in ("files", "compat", "systemd", "altfiles")]
             if others:
-                because = f"accounts also come from {', '.join(others)}, which no file here lists"
+                asked = f"; {len(listing.asked)} were asked for" if listing.asked else ""
+                because = f"accounts also come from {', '.join(others)}, which no file here lists{asked}"
                 yield Gap("accounts", because, Origin("/etc/nsswitch.conf", number))

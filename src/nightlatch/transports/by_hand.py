@@ -37,7 +37,7 @@ def read(path: Path, guest: str, more: ExtraPaths = NO_MORE) -> Snapshot:
     text, mark = byhand.stream_of(raw, str(path))
     parsed = parse(text, mark, guest)
     source = StreamSource(parsed)
-    snapshot = collect(source, guest, more)
+    snapshot = collect(source, guest, more, others=parsed.listings.get("directory", b""))
     missed = sorted(set().union(*source.missed.values()))
     notes = snapshot.notes + parsed.notes
     if missed:

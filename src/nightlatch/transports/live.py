@@ -69,7 +69,7 @@ class _Survey:
         to_ask: Callable[[Snapshot], OpinionRequest | None] | None,
     ) -> None:
         self.guest, self.more, self.mains, self.to_ask = guest, more, mains, to_ask
-        self.wanted = CollectorRequest().more(more.files, more.looked, more.folders)
+        self.wanted = CollectorRequest().more(more.files, more.looked, more.folders, accounts=more.accounts)
         self.nonce = secrets.token_hex(12)
         self.round, self.asking = 1, False
         self.stream: Stream | None = None
@@ -94,7 +94,9 @@ class _Survey:
             return b""
         stream = parse(out, self.nonce, self.guest)
         source = StreamSource(stream)
-        snapshot = collect(source, self.guest, self.more, self.mains(_heard(stream, self.guest)))
+        snapshot = collect(
+            source, self.guest, self.more, self.mains(_heard(stream, self.guest)), stream.listings.get("directory", b"")
+        )
         wider = self.wanted.more(*(source.missed[kind] for kind in ("contents", "looked", "folders", "keys")))
         self.nonce = secrets.token_hex(12)
         if wider != self.wanted and self.round < MOST_ROUNDS:

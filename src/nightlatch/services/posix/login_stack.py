@@ -48,9 +48,12 @@ class LoginStack:
         rules = [line for line in content.split(b"\n") if line.strip() and not line.lstrip().startswith(b"#")]
         return None if rules else "success"
 
-    def unix(self, account: Account) -> str:
-        """pam_unix(8), account phase: expiry of the account, then of the password (shadow(5))."""
+    def unix(self, account: Account) -> str | None:
+        """pam_unix(8), account phase: expiry of the account, then of the password (shadow(5)); None for an account of a directory
+        of whose password nothing is known."""
         today = self.today
+        if account.elsewhere and not account.in_shadow:
+            return None
         if not account.in_shadow:
             return "authinfo_unavail"
         if account.expires is not None and today >= account.expires:
@@ -82,6 +85,8 @@ class LoginStack:
                 return "ignore"
             if module != "pam_unix.so":
                 return _by_account(account, module, arguments)
+            if account.elsewhere and not account.in_shadow:
+                return None
             if account.has_empty_password:
                 if not empty_allowed or not {"nullok", "nullok_secure"} & set(arguments):
                     return "auth_err"
@@ -106,8 +111,10 @@ def _by_account(account: Account, module: str, arguments: tuple[str, ...]) -> st
 
     pam_faillock(8) shuts for a while after wrong passwords: that passes, so it is no answer to who may get in.
     """
-    if module in ("pam_localuser.so", "pam_faillock.so"):
+    if module == "pam_faillock.so" or (module == "pam_localuser.so" and not account.elsewhere):
         return "success"
+    if module == "pam_localuser.so":
+        return "perm_denied"
     if module == "pam_usertype.so":
         is_system = account.uid < FIRST_REGULAR
         return "success" if ("issystem" in arguments) == is_system else "perm_denied"

@@ -1,0 +1,87 @@
+"""Accounts from elsewhere than files, as far as a guest told: what was not asked for stays undecided, and nothing is made twice."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from nightlatch.access.differences import find_shut_out
+from nightlatch.access.grants import expand
+from nightlatch.access.paths import guest_access
+from nightlatch.evidence.snapshot import Snapshot
+from nightlatch.formats import directory_listing
+from nightlatch.ops.draft import draft, prove
+from nightlatch.readings import guest as readings
+from tests.guests import AT, Guest, estate, lifted, listening, pub, sshd
+
+GRANT = "let: mara, into: gauge, by: ssh, from: bench, with: key"
+SSS: dict[str, str | bytes] = {"/etc/nsswitch.conf": "passwd: files sss [NOTFOUND=return]  # the harbour's\n"}
+ROOT = ("root", "keeper")
+
+
+def told(guest: Guest, directory: str) -> Snapshot:
+    """The guest as a running one that was asked for these."""
+    rows = listening(("tcp", "0.0.0.0", 22, "sshd", 7))
+    return replace(guest.snapshot(), listings={**rows, **sshd(7, 1000), "directory": directory.encode()})
+
+
+def test_who_may_come_from_a_directory_is_not_said_to_be_missing(tmp_path: Path) -> None:
+    made = estate(tmp_path, GRANT)
+    guest = Guest(accounts=ROOT, files=SSS)
+    for snapshot, certain in ((guest.snapshot(), False), (told(guest, ""), False), (told(guest, "asked mara\n"), True)):
+        access = guest_access(readings.read(snapshot), AT, lifted(made))
+        (found,) = find_shut_out(access.paths, expand(made, "gauge", AT), access.reading.accounts)
+        assert bool(found.certain) is certain
+        assert bool(found.possible) is not certain
+        proved = prove(made, draft(made, snapshot, AT), snapshot, AT)
+        assert not proved.accounts
+
+
+def test_what_a_directory_says_counts_for_groups_homes_and_keys(tmp_path: Path) -> None:
+    made = estate(tmp_path, GRANT)
+    keys: dict[str, str | bytes] = {"/srv/homes/mara/.ssh/authorized_keys": f'from="192.168.40.0/24" {pub("mara-desk")}\n'}
+    guest = Guest("PasswordAuthentication no\nAllowGroups keeper boats\n", accounts=ROOT, files={**SSS, **keys})
+    shadow = "shadow mara:*:20000:0:99999:7:::\n"
+    listing = "asked mara\naccount mara:x:5001:5001::/srv/homes/mara:/bin/bash\ngids mara 5001 5003\ngroup boats:x:5003:\n"
+    for text, paths in ((listing + shadow, True), ((listing + shadow).replace("boats", "ships"), False)):
+        access = guest_access(readings.read(told(guest, text)), AT, lifted(made))
+        assert access.reading.accounts.by_name["mara"].home == "/srv/homes/mara"
+        assert any(path.account == "mara" for path in access.paths) is paths
+
+
+def test_of_a_password_that_nothing_tells_of_nothing_is_said(tmp_path: Path) -> None:
+    """With PAM its account phase asks what only the directory knows, so the key opens perhaps."""
+    made = estate(tmp_path, GRANT)
+    keys: dict[str, str | bytes] = {"/home/mara/.ssh/authorized_keys": f'from="192.168.40.0/24" {pub("mara-desk")}\n'}
+    listing = "asked mara\naccount mara:x:5001:5001::/home/mara:/bin/bash\ngids mara 5001\n"
+    guest = Guest("PasswordAuthentication no\nKbdInteractiveAuthentication no\n", accounts=ROOT, files={**SSS, **keys}, pam=True)
+    for shadow, sure in (
+        ("", False),
+        ("shadow mara:*:20000:0:99999:7:::\n", True),
+        ("shadow mara:*:20000:0:99999:7::1:\n", None),
+    ):
+        access = guest_access(readings.read(told(guest, listing + shadow)), AT, lifted(made))
+        mine = [path for path in access.paths if path.account == "mara"]
+        if sure is None:
+            assert not mine
+        else:
+            assert mine
+            assert all(any(path.callers.surely.values()) is sure for path in mine)
+
+
+def test_the_guest_s_own_files_come_first() -> None:
+    guest = Guest(files=SSS)
+    accounts = readings.read(told(guest, "asked mara\naccount mara:x:0:0::/root:/bin/sh\n")).accounts
+    assert accounts.by_name["mara"].uid == 1001
+
+
+pieces = st.sampled_from(["asked ", "account ", "gids ", "group ", "mara", ":", "x", " ", "\n", "99999999999", "0", "\x00", "é"])
+
+
+@given(st.one_of(st.binary(max_size=200), st.lists(pieces, max_size=60).map(lambda parts: "".join(parts).encode())))
+def test_any_listing_is_read(raw: bytes) -> None:
+    found = directory_listing.parse(raw)
+    assert all(gid >= 0 for gids in found.gids.values() for gid in gids)
