@@ -286,7 +286,7 @@ def test_the_catalogue_is_whole() -> None:
     spoken = (
         {case[0] for case in CASES}
         | {case[0] for case in WITH_ESTATE}
-        | {"ssh.shared-host-key", "account.second-root", "account.left"}
+        | {"ssh.shared-host-key", "account.second-root", "account.left", "directory.disabled", "directory.old"}
         | {case[2] for case in ON_LIVE_GUESTS}
         | {"ssh.second-opinion", "service.restart-due"}
         | SPOKEN

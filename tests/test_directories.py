@@ -5,15 +5,21 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from nightlatch.access.differences import find_shut_out
 from nightlatch.access.grants import expand
 from nightlatch.access.paths import guest_access
+from nightlatch.audit.run import guest_audit
+from nightlatch.estate.load import load
+from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import Snapshot
+from nightlatch.faults import EstateError
 from nightlatch.formats import directory_listing
 from nightlatch.ops.draft import draft, prove
+from nightlatch.ops.survey import more_of
 from nightlatch.readings import guest as readings
 from tests.guests import AT, Guest, estate, lifted, listening, pub, sshd
 
@@ -70,6 +76,78 @@ def test_of_a_password_that_nothing_tells_of_nothing_is_said(tmp_path: Path) -> 
         else:
             assert mine
             assert all(any(path.callers.surely.values()) is sure for path in mine)
+
+
+LIST = "account,id,groups,disabled\nmara,5001,Chart Readers; boats,no\ntove,5002,,yes\n"
+
+
+def listed(folder: Path, text: str = LIST, taken: str = "2026-11-20", grants: str = GRANT) -> Estate:
+    made = estate(folder, grants)
+    (folder / "harbour.csv").write_text(text)
+    path = folder / "estate.yaml"
+    path.write_text(path.read_text() + f"directories: {{harbour: {{accounts: harbour.csv, taken: {taken}}}}}\n")
+    assert made.directories == {}
+    return load(path)
+
+
+def test_a_list_says_which_accounts_a_guest_is_asked_for(tmp_path: Path) -> None:
+    made = listed(tmp_path)
+    held = made.directories["harbour"].accounts
+    assert [(each.number, each.groups, each.disabled) for each in held.values()] == [
+        (5001, ("Chart Readers", "boats"), False),
+        (5002, (), True),
+    ]
+    more = more_of(made, made.guests["gauge"])
+    assert (set(more.accounts), more.every) == ({"mara", "tove"}, True)
+    many = "".join(f"a{number},,,\n" for number in range(501))
+    large = listed(tmp_path / "large", "account,id,groups,disabled\n" + many)
+    assert more_of(large, large.guests["gauge"]).every is False, "so many are not asked for one by one"
+
+
+def test_where_every_account_was_asked_for_nothing_stays_undecided(tmp_path: Path) -> None:
+    made = listed(tmp_path)
+    guest = Guest("PasswordAuthentication no\n", accounts=ROOT, files=SSS)
+    for listing, gaps in (("asked mara\nasked tove\n", 1), ("whole\nasked mara\nasked tove\n", 0)):
+        access = guest_access(readings.read(told(guest, listing)), AT, lifted(made))
+        assert len(access.gaps) == gaps
+        (found,) = find_shut_out(access.paths, expand(made, "gauge", AT), access.reading.accounts)
+        assert found.certain
+
+
+def test_checks_of_lists(tmp_path: Path) -> None:
+    both = f"{GRANT}\nlet: joon, into: gauge, by: ssh, from: bench, with: key, as: tove"
+    guest = Guest("PasswordAuthentication no\n", accounts=ROOT, files=SSS)
+
+    def said(made: Estate, of: Guest) -> dict[str, str]:
+        return {
+            f.check: f.text for f in guest_audit(of.access(lifted(made)), AT, made).findings if f.check.startswith("directory")
+        }
+
+    assert said(listed(tmp_path / "1", grants=both), guest) == {
+        "directory.disabled": "joon is granted the account tove, which is disabled in harbour (list of 2026-11-20)."
+    }
+    assert said(listed(tmp_path / "2", taken="2026-01-01"), guest) == {
+        "directory.old": "The list of the directory harbour is 328 days old."
+    }
+    assert said(listed(tmp_path / "3", grants=both, taken="2026-01-01"), Guest(accounts=ROOT)) == {}, "this guest asks none"
+
+
+@pytest.mark.parametrize(
+    "text, words",
+    [
+        ("account,id\nmara,many\n", '"many" is no number'),
+        ("account,disabled\nmara,perhaps\n", '"perhaps" is neither yes nor no'),
+        ("account\nmara\nmara\n", '"mara" stands in line 2 already'),
+        ("account,id\n,7\n", "a row without an account"),
+        ("name\nmara\n", 'there is no column "name"'),
+        ("id\n7\n", "the heading lacks account"),
+    ],
+)
+def test_a_list_that_can_t_be_right_says_where(tmp_path: Path, text: str, words: str) -> None:
+    with pytest.raises(EstateError) as found:
+        listed(tmp_path, text)
+    assert words in str(found.value)
+    assert "harbour.csv:" in str(found.value)
 
 
 def test_the_guest_s_own_files_come_first() -> None:

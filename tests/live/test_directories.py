@@ -65,6 +65,17 @@ def test_an_account_of_a_directory_is_known_by_what_the_guest_says_of_it(station
     )
 
 
+def test_with_a_list_of_the_directory_nothing_is_left_undecided(station: Station, guest: Guest) -> None:
+    path = station.estate(GRANTS)
+    (station.folder / "harbour.csv").write_text("account,disabled\ntove,no\nragna,no\n")
+    path.write_text(path.read_text() + "directories: {harbour: {accounts: harbour.csv, taken: 2026-11-20}}\n")
+    with station.client() as client:
+        for text, undecided in ((path.read_text(), False), (path.read_text().split("directories:")[0], True)):
+            path.write_text(text)
+            found = audit(load(path), datetime.now(UTC), client=client).guests[0].undecided
+            assert any("accounts also come from" in proof.text for proof in found) is undecided, found
+
+
 def test_an_account_of_a_directory_is_never_made_again(station: Station, guest: Guest) -> None:
     path = station.estate(GRANTS)
     with station.client() as client:

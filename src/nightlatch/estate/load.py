@@ -7,12 +7,13 @@ from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from nightlatch import versions
-from nightlatch.estate import csv_lists, networks, people_list, reader, sentences, services, tree, ways
+from nightlatch.estate import csv_lists, directories, networks, people_list, reader, sentences, services, tree, ways
 from nightlatch.estate.csv_lists import Columns, Row, Rows
 from nightlatch.estate.guest_list import GUESTS
 from nightlatch.estate.model import (
     KEPT_DAYS,
     CertificateRight,
+    Directory,
     Emergency,
     Estate,
     GrantSpec,
@@ -36,12 +37,11 @@ from nightlatch.origin import Kind, Origin
 LARGEST = 16 << 20
 SECTIONS = tuple(
     """
-    nightlatch estate time_zone authorities places people teams robots people_from networks guests guests_from grants
+    nightlatch estate time_zone authorities directories places people teams robots people_from networks guests guests_from grants
     services emergency waivers narrow_at evidence_days
 """.split()
 )
 LAYERS = ("key", "service", "filter")  # where a source limit is written, unless the file says otherwise
-LATER = {"directories": "groups of a directory come later"}
 GUEST = ("system", "dial", "via", "labels", "host_keys", "network", "addresses", "host_name", "time_zone")
 
 
@@ -102,12 +102,14 @@ class _Loader:
         self.networks: dict[str, NetworkSpec] = {}
         self.key_files: dict[str, PublicKey] = {}
         self.faulty: set[str] = set()
+        self.directories: dict[str, Directory] = {}
 
     def estate(self, root: Node) -> Estate:
-        found = reader.section(self.source, root, "the estate", SECTIONS, LATER, ("nightlatch", "estate"))
+        found = reader.section(self.source, root, "the estate", SECTIONS, None, ("nightlatch", "estate"))
         if "guests" not in found and "guests_from" not in found and root.pairs is not None:
             self.source.fault(root, "the estate lacks guests", "guests: ..., or guests_from: FILE.csv")
         reader.each(self.source, found.get("authorities"), "an authority", self._authority)
+        reader.each(self.source, found.get("directories"), "a directory", self._directory)
         reader.each(self.source, found.get("places"), "a place", self._place)
         rows = self._listed(found, GUESTS)
         guest_names = {k.text or "": v for k, v in (found["guests"].pairs or [])} if "guests" in found else {}
@@ -149,6 +151,7 @@ class _Loader:
             self.networks,
             self._services(found.get("services"), names),
             self._days(found.get("evidence_days")),
+            self.directories,
         )
 
     def _days(self, node: Node | None) -> int:
@@ -180,6 +183,11 @@ class _Loader:
         if found is not None:
             self.key_files[node.text or ""] = found
         return found
+
+    def _directory(self, name: str, key: Node, node: Node) -> None:
+        found = directories.directory(self.source, name, key, node, self.folder)
+        if found is not None:
+            self.directories[name] = found
 
     def _network(self, name: str, key: Node, node: Node, guests: dict[str, Node]) -> None:
         found = networks.network(self.source, name, key, node, self.places, self.folder, guests)

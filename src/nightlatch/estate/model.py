@@ -66,6 +66,27 @@ class Principal:
 
 
 @dataclass(frozen=True, slots=True)
+class DirectoryAccount:
+    """One account of a directory's list: its number on guests, where that is listed, and its groups."""
+
+    name: str
+    number: int | None
+    groups: tuple[str, ...]
+    disabled: bool
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
+class Directory:
+    """The accounts that a directory held on the day on which its list was taken."""
+
+    name: str
+    accounts: Mapping[str, DirectoryAccount]
+    taken: date
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
 class Team:
     """People under one name."""
 
@@ -369,6 +390,7 @@ class Estate:
     networks: Mapping[str, NetworkSpec] = field(default_factory=dict)
     services: tuple[ServiceSpec, ...] = ()
     evidence_days: int = KEPT_DAYS  # for how long dated evidence is kept
+    directories: Mapping[str, Directory] = field(default_factory=dict)
 
     def of(self, guest: str) -> GuestEstate:
         """The words of the file about one guest. Raises KeyError for a name that is no guest."""

@@ -201,11 +201,13 @@ def _waiver() -> _Schema:
 
 def schema() -> _Schema:
     """The schema as a document."""
+    listed = {"accounts": _told("A CSV file: account, id, groups, disabled", _TEXT), "taken": _DAY}
     sections: dict[str, _Schema] = {
         "nightlatch": _told("The version of this format", {"const": 1}),
         "estate": _told("The estate's name", _TEXT),
         "time_zone": _told("In which the last day of an until ends, such as Atlantic/Faroe", _TEXT),
         "authorities": _told("Files of public keys that sign certificates", _named(_TEXT)),
+        "directories": _told("Dated lists of a directory's accounts", _named(_closed(listed, ("accounts", "taken")))),
         "places": _places(),
         "people": _principals("Everybody who logs in"),
         "teams": _named(_some(_NAME)),

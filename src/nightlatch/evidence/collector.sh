@@ -78,6 +78,7 @@ nl_elsewhere() { # accounts from elsewhere than files: those that were named, an
         length($0) < 65 && /^[A-Za-z_][A-Za-z0-9_.@\\-]*$/ && !($0 in local) && !seen[$0]++ && n++ < 600' /etc/passwd -)
     [ -z "$asked" ] || found=$(timeout 30 getent passwd $asked | awk -F: -v OFS=: 'NF > 6 && n++ < 600 { $2 = "x"; $5 = ""; print }')
     elsewhere=$(
+        [ -z "$every" ] || echo whole
         [ -z "$asked" ] || printf 'asked %s\n' $asked
         [ -z "$found" ] || printf 'account %s\n' $found
         [ -z "$found" ] || timeout 30 getent shadow $asked | awk -F: -v OFS=: 'NF > 8 { lock = $2; sub(/[^!].*/, "", lock)

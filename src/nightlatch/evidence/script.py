@@ -29,13 +29,14 @@ UNIT_FILE = re.compile(r"/etc/systemd/system/([A-Za-z0-9:_.@-]{1,200}\.(?:servic
 @dataclass(frozen=True, slots=True)
 class CollectorRequest:
     """What one run of the collector is asked for besides every account's own: paths to read, to look at, to list, and `keys`,
-    files of public keys; and accounts to ask for where they don't come from files alone."""
+    files of public keys; and accounts to ask for where they don't come from files alone, which are `every` that can."""
 
     contents: frozenset[str] = frozenset(FILES)
     looked: frozenset[str] = frozenset(LOOKED_AT)
     folders: frozenset[str] = frozenset(FOLDERS)
     keys: frozenset[str] = frozenset()
     accounts: frozenset[str] = frozenset()
+    every: bool = False
 
     @property
     def units(self) -> list[str]:
@@ -50,6 +51,8 @@ class CollectorRequest:
         folders: Iterable[str],
         keys: Iterable[str] = (),
         accounts: Iterable[str] = (),
+        *,
+        every: bool = False,
     ) -> CollectorRequest:
         """The same and these; a path with a line break or a backslash can't be asked for and is left out."""
         return replace(
@@ -59,6 +62,7 @@ class CollectorRequest:
             folders=self.folders | _asked(folders),
             keys=self.keys | _asked(keys),
             accounts=self.accounts | frozenset(filter(NAME.fullmatch, accounts)),
+            every=self.every or every,
         )
 
 
@@ -105,6 +109,7 @@ def collector(wanted: CollectorRequest, nonce: str, call: str = 'nightlatch "$@"
         "stated": "\n".join(wanted.units),
         "keyed": "\n".join(sorted(wanted.keys)),
         "named": "\n".join(sorted(wanted.accounts)),
+        "every": "yes" if wanted.every else "",
         "reduce": reduce,
         "private": private,
         "secrets": secrets,

@@ -1,7 +1,7 @@
 """Accounts that a running guest has from elsewhere than its files, as its own getent(1) and id(1) told the collector.
 
 A line each: `asked NAME`, `account` and a record of passwd(5), `shadow` and one of shadow(5) without its hash, `gids NAME
-NUMBER...`, `group` and a record of group(5).
+NUMBER...`, `group` and a record of group(5); `whole` where every account was asked for that can come from there.
 """
 
 from __future__ import annotations
@@ -26,6 +26,7 @@ class DirectoryListing:
     shadows: Mapping[str, Shadow] = field(default_factory=dict)
     gids: Mapping[str, tuple[int, ...]] = field(default_factory=dict)
     groups: Mapping[int, str] = field(default_factory=dict)
+    whole: bool = False
 
 
 def parse(raw: bytes) -> DirectoryListing:
@@ -48,4 +49,5 @@ def parse(raw: bytes) -> DirectoryListing:
         {each.name: each for each in shadows if isinstance(each, Shadow)},
         gids,
         {each.gid: each.name for each in groups if isinstance(each, GroupRecord)},
+        raw.startswith(b"whole\n"),
     )

@@ -19,6 +19,7 @@ from nightlatch.estate.model import READ_AS_FILES, Estate, GuestSpec
 from nightlatch.evidence.collect import collect
 from nightlatch.evidence.extra_paths import NO_MORE, ExtraPaths
 from nightlatch.evidence.file_names import SUFFIX, file_of
+from nightlatch.evidence.script import NAME
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import NightlatchError, UnreadableError, nearest, words_of, work_on
 from nightlatch.model.account_steps import NEW_NAME
@@ -36,6 +37,7 @@ if TYPE_CHECKING:
     from nightlatch.transports.ssh import Client
 
 Item = TypeVar("Item")
+MOST_ASKED = 500  # accounts that a guest's own programs are asked for, one by one
 AT_ONCE = 16  # live guests that are asked at the same time
 
 
@@ -174,7 +176,7 @@ def survey_script(estate: Estate | None = None, guest: str = "", *, short: bool 
     from nightlatch.evidence.script import CollectorRequest
 
     more = more_of(estate, chosen(estate, [guest])[0]) if estate is not None else NO_MORE
-    wanted = CollectorRequest().more(more.files, more.looked, more.folders, accounts=more.accounts)
+    wanted = CollectorRequest().more(more.files, more.looked, more.folders, accounts=more.accounts, every=more.every)
     mark = secrets.token_hex(12)
     return byhand.short(wanted, mark) if short else byhand.script(wanted, mark)
 
@@ -262,13 +264,16 @@ def read_kept(estate: Estate, spec: GuestSpec, folder: Path | None, kinds: Kinds
 
 def more_of(estate: Estate, spec: GuestSpec, kinds: Kinds = KINDS) -> ExtraPaths:
     """Paths that are read of a guest in addition to those that always are: the files of its services, folders in grants,
-    the folder that an account in a grant would get, and the files of units in sentences."""
+    the folder that an account in a grant would get, the files of units in sentences, and accounts that a directory may have."""
     said = estate.of(spec.name)
     accounts = dict.fromkeys(account_of(each, estate.principals[who], spec.name) for each in said.grants for who in each.who)
     homes = [new_account.home_of(name) for name in accounts if NEW_NAME.fullmatch(name)]
     stated = [name for each in said.services if each.unit != "ssh" for name in members(each)]
     looked = (*homes, *said.folders, *(path for unit in stated for path in unit_state.paths_of(unit)))
-    more = ExtraPaths(looked, accounts=(*accounts, *(each.account for each in said.emergency)))
+    held = {name for each in estate.directories.values() for name in each.accounts}
+    every = bool(held) and len(held) <= MOST_ASKED and all(map(NAME.fullmatch, held))
+    asked = (*accounts, *(each.account for each in said.emergency), *(sorted(held) if every else ()))
+    more = ExtraPaths(looked, accounts=asked, every=every)
     for kind in kinds.values():
         more |= kind.collects
     return more

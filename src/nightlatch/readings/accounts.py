@@ -109,7 +109,7 @@ def read(snapshot: Snapshot) -> Accounts:
     for each in _from_elsewhere(listing, by_gid):
         out.setdefault(each.name, each)
     beside = tuple(_directories(snapshot, listing))
-    return Accounts(out, groups, (*gaps, *beside), bool(beside), listing.asked)
+    return Accounts(out, groups, (*gaps, *(() if listing.whole else beside)), bool(beside), listing.asked)
 
 
 def _from_elsewhere(listing: DirectoryListing, by_gid: Mapping[int, str]) -> Iterator[Account]:

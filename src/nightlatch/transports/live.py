@@ -69,7 +69,7 @@ class _Survey:
         to_ask: Callable[[Snapshot], OpinionRequest | None] | None,
     ) -> None:
         self.guest, self.more, self.mains, self.to_ask = guest, more, mains, to_ask
-        self.wanted = CollectorRequest().more(more.files, more.looked, more.folders, accounts=more.accounts)
+        self.wanted = CollectorRequest().more(more.files, more.looked, more.folders, accounts=more.accounts, every=more.every)
         self.nonce = secrets.token_hex(12)
         self.round, self.asking = 1, False
         self.stream: Stream | None = None
