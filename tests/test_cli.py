@@ -287,7 +287,7 @@ def test_the_demo_tells_its_story_in_time_and_leaves_nothing(tmp_path: Path) -> 
     started = time.perf_counter()
     text = run("demo", cwd=tmp_path)
     assert time.perf_counter() - started < 15
-    for part in ("1. audit", "2. draft", "3. enact", "4. audit again", "6. undo", "That was the whole loop"):
+    for part in ("1. audit", "2. draft", "3. enact", "4. audit again", "6. people", "7. undo", "That was the whole loop"):
         assert part in text
     assert "nothing undecided" in text
     left = run("demo", "--leave", "--folder", "kept", cwd=tmp_path)

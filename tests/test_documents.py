@@ -34,6 +34,7 @@ from nightlatch.ops.evidence import write_evidence
 from nightlatch.ops.exposure import exposure as exposure_of
 from nightlatch.ops.find import SearchResult, SearchVerdict, Sign, SoughtAddress
 from nightlatch.ops.key import inspect_key
+from nightlatch.ops.password import judge_password
 from nightlatch.ops.perimeter import draft_perimeter
 from nightlatch.ops.reach import GuestReach, OtherService, Reach
 from nightlatch.ops.stolen import stolen
@@ -48,6 +49,7 @@ from nightlatch.report import access as access_report
 from nightlatch.report import address_book, exposure, machine, perimeter, reach, search
 from nightlatch.report import compared as compared_report
 from nightlatch.report import key as key_report
+from nightlatch.report import password as password_report
 from nightlatch.report import stolen as stolen_report
 from nightlatch.report import supposed as supposed_report
 from nightlatch.report import why as why_report
@@ -215,6 +217,10 @@ def of_keys(estate: Estate) -> dict[str, Any]:
     return key_report.inspected_document([inspect_key(Path("listed"), AT)])
 
 
+def of_password(estate: Estate) -> dict[str, Any]:
+    return password_report.document(judge_password("mara-4411", AT, "mara", estate=estate, guest="gate"))
+
+
 MAKERS: dict[str, Callable[[Estate], dict[str, Any]]] = {
     "audit": of_audit,
     "draft": of_draft,
@@ -233,6 +239,7 @@ MAKERS: dict[str, Callable[[Estate], dict[str, Any]]] = {
     "reach": of_reach,
     "find": of_find,
     "keys": of_keys,
+    "password": of_password,
 }
 
 

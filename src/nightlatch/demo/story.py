@@ -9,7 +9,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 import nightlatch
-from nightlatch.demo import table_service
+from nightlatch.demo import people, table_service
 from nightlatch.demo.build import build
 from nightlatch.faults import RefusedError
 from nightlatch.report import audit_text, change_text, page, perimeter
@@ -91,7 +91,14 @@ def _tell(sheet: page.Page, path: Path) -> None:
         "where its service takes them, they are put there and read back. Here a stand-in keeps the table.",
     )
     _outside(sheet, path, at)
-    chapter(sheet, "6. undo", "Any change can be taken back: every byte, mode and owner.")
+    chapter(
+        sheet,
+        "6. people",
+        "Olav joins the crew, joon has left, and mara's key at her desk is replaced: four lines of the estate file. What that "
+        "means on each guest is drafted; here on gauge.",
+    )
+    people.tell(sheet, path, at)
+    chapter(sheet, "7. undo", "Any change can be taken back: every byte, mode and owner.")
     change_text.undone(sheet, nightlatch.undo(estate, "gate", at).changed)
     sheet.blank()
     sheet.line(f"That was the whole loop, in {time.perf_counter() - started:.1f} seconds.")

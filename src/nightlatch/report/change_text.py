@@ -34,14 +34,18 @@ def draft(page: Page, proved: ProvedDraft) -> None:
         return
     many = len(steps) + len(acts)
     page.line((proved.draft.guest, "name"), "   " + (count(many, "step") if many else "no step"))
+    if proved.accounts:
+        page.line("  ", ("accounts", "name"))
+    _acts(page, proved.accounts)
+    told: tuple[str, ...] = ()
     for each in diff.of(proved):
         page.line("  ", (each.path, "name"), f"   {each.note}" if each.note else "")
-        for why in each.why:
+        for why in each.why if each.why != told else ():
             page.wrapped(why, indent=4, label="because", style="place")
+        told = each.why
         for line in each.lines:
             style = {"+": "add", "-": "take"}.get(line[:1], "place")
             page.line("      ", (line, style))
-    _acts(page, proved.accounts)
     _acts(page, acts)
     _overtaken(page, steps)
     left(page, proved.draft.left)
