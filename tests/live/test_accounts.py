@@ -250,3 +250,39 @@ def test_a_rule_that_sudo_can_t_read_is_refused(station: Station, guests: dict[s
         live.begin(Inside(guest), change)
     torn.unlink()
     settled(guest)
+
+
+@pytest.mark.parametrize("name", KINDS)
+def test_at_the_console_the_same_change_is_one_script(station: Station, guests: dict[str, Guest], name: str) -> None:
+    guest = guests[name]
+    stated(station, gone=True)
+    before = databases(guest)
+
+    def fresh() -> str:
+        text = station.nightlatch("draft", "--script", "--for", "2m", "--ssh-config", "ssh_config", "--on", name)
+        (guest.root / "root/change.sh").write_text(text)
+        return text
+
+    def at_console(*words: str, script: str = "change.sh") -> str:
+        out = guest.inside("sh", "-c", f'sh /root/{script} {" ".join(words)} 2>&1; echo "code $?"', timeout=120)
+        assert out.rstrip().endswith("code 0"), out
+        return out
+
+    assert "#   make the account tove: uid 1003" in fresh()
+    assert "4 acts beside them" in at_console()
+    assert station.login(guest, "tove", "joon")
+    at_console("back")
+    settled(guest)
+    assert databases(guest) == before
+    text = fresh()
+    at_console()
+    at_console("keep")
+    settled(guest)
+    assert "this change was kept already" in at_console()
+    number = re.sub(r"(?s).*?change (\d{8}-\d{6}-\d{6}).*", r"\1", text)
+    (guest.root / "root/again.sh").write_text(text.replace(number, "20260101-000000-000000"))
+    assert "everything is as this change makes it already; nothing to do" in at_console(script="again.sh")
+    with station.client() as client:
+        assert undo(load(station.folder / "estate.yaml"), name, datetime.now(UTC), client=client).outcome == "put back"
+    settled(guest)
+    assert databases(guest) == before
