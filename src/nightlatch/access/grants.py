@@ -14,7 +14,7 @@ from nightlatch.formats.keys import PublicKey
 from nightlatch.model.bounds import Bounds
 from nightlatch.model.grants import Grant, GrantKind
 from nightlatch.model.powers import ADMINISTER, SHELL, Power, PowerKind
-from nightlatch.model.secrets import Certificate, Key, Need, Password, Secret
+from nightlatch.model.secrets import Certificate, Code, Key, Need, Password, Secret
 from nightlatch.model.sources import COMMON, NOWHERE, Sources, joined
 from nightlatch.net.literal import AddressError, parse_network
 
@@ -120,6 +120,8 @@ def _secrets(
                 yield Key(key.fingerprint)
     elif part == "password":
         yield Password(guest, account)
+    elif part == "code":
+        yield Code(guest, account)
     elif person is not None and person.certificate is not None:
         authority = estate.authorities[person.certificate.authority].fingerprint
         for principal in person.certificate.principals:

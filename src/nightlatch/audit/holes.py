@@ -13,7 +13,7 @@ from nightlatch.audit.names import Names, by, listed, powers
 from nightlatch.model.causes import Cause, SudoRule
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import PowerKind
-from nightlatch.model.secrets import Certificate, Key, Need, Password, UnknownSecret
+from nightlatch.model.secrets import Certificate, Code, Key, Need, Password, UnknownSecret
 from nightlatch.model.sources import Sources, joined, without
 
 REFERENCE = "reasoning: what is open minus what is granted"
@@ -45,7 +45,7 @@ class HoleGroup:
 
 
 def kind_of(path: AccessPath) -> str:
-    """The kind of proof that opens a path: nothing, a password, a key, both, a certificate, or something unknown."""
+    """The kind of proof that opens a path: nothing, a password, a key, both, a certificate, a code, or something unknown."""
     kinds = {type(secret) for secret in path.need}
     if not path.need:
         return "nothing"
@@ -53,6 +53,8 @@ def kind_of(path: AccessPath) -> str:
         return "unknown"
     if kinds == {Password}:
         return "password"
+    if Code in kinds:
+        return "code"
     if Certificate in kinds:
         return "certificate"
     return "key" if Key in kinds else "password"

@@ -19,7 +19,7 @@ from nightlatch.audit.answers import holders
 from nightlatch.estate.model import Estate, Principal
 from nightlatch.model.grants import Grant, GrantKind
 from nightlatch.model.paths import AccessPath
-from nightlatch.model.secrets import Certificate, Key, Need, Password
+from nightlatch.model.secrets import Certificate, Code, Key, Need, Password
 from nightlatch.model.services import SSH
 from nightlatch.model.sources import COMMON, Sources, common_to, joined, without
 from nightlatch.net.addresses import EVERY_ADDRESS, LOOPBACK
@@ -288,7 +288,7 @@ def _held(estate: Estate, person: Principal) -> Iterator[Need]:
             yield frozenset([Certificate(authority, principal)])
 
 
-_WORDS: dict[type, str] = {Key: "key", Certificate: "certificate", Password: "password"}
+_WORDS: dict[type, str] = {Key: "key", Certificate: "certificate", Password: "password", Code: "code"}
 
 
 def _words(need: Need) -> tuple[str, ...]:

@@ -24,7 +24,12 @@ from nightlatch.probe.stages import FailureMode, Look, Stage
 from nightlatch.services.base import ServerState as Serving
 from nightlatch.services.ssh import wire
 
-_METHODS = {Key: ("publickey",), Certificate: ("publickey",), Password: ("password", "keyboard-interactive")}
+_METHODS = {
+    Key: ("publickey",),
+    Certificate: ("publickey",),
+    Password: ("password", "keyboard-interactive"),
+    Code: ("keyboard-interactive",),
+}
 _WORDS = {
     Key: ("key",),
     Certificate: ("certificate",),
@@ -94,7 +99,7 @@ def stands(look: Look, grants: list[Grant], names: Names) -> tuple[GrantStanding
     return tuple(out)
 
 
-_KINDS = {Key: "a key", Certificate: "a certificate", Password: "the password"}
+_KINDS = {Key: "a key", Certificate: "a certificate", Password: "the password", Code: "a code"}
 
 
 def _kinds(grant: Grant) -> str:

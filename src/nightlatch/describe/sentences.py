@@ -14,7 +14,7 @@ from nightlatch.access.paths import GuestAccess
 from nightlatch.describe.holders import Holder, Holders
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import Power, PowerKind
-from nightlatch.model.secrets import Certificate, Key, Need, Password
+from nightlatch.model.secrets import Certificate, Code, Key, Need, Password
 from nightlatch.model.services import SSH
 from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet, union
@@ -126,6 +126,8 @@ def _spoken(need: Need, account: str, holders: Holders) -> tuple[Holder, str] | 
                 if owner != account:
                     return f"it opens with the password of {owner}"
                 words.append("password")
+            case Code(_, owner) if owner == account:
+                words.append("code")
             case _:
                 return "it opens for something that could not be read"
     if len(who) > 1 or len(words) != len(set(words)):

@@ -192,7 +192,7 @@ def _waiver() -> _Schema:
         "account": _told("Of a hole: the account that is open", _TEXT),
         "person": _told("Whose keys and certificates open it, or who is shut out", _NAME),
         "key": _told("The fingerprint of the key that opens it", _TEXT),
-        "with": _told("What opens it, where that is no key", {"enum": ["password", "none", "certificate", "unknown"]}),
+        "with": _told("What opens it, where that is no key", {"enum": ["password", "none", "certificate", "code", "unknown"]}),
         "from": _PLACES,
         "may": _told("The hole gives root's rights, too", {"const": "administer"}),
     }

@@ -35,7 +35,7 @@ LATER_GRANT = {
 }
 LATER_SERVICES = ("rdp", "vnc", "winrm")
 ACCEPTS = ("account", "person", "key", "with", "from", "may", "by")  # what a waiver of a difference names
-WAIVED_PROOFS = ("password", "none", "certificate", "unknown")
+WAIVED_PROOFS = ("password", "none", "certificate", "code", "unknown")
 PIN = re.compile(r"SHA256:[A-Za-z0-9+/]{43}")
 PLACE_NAME = re.compile(r"[a-z][a-z0-9-]*")
 
@@ -166,6 +166,8 @@ def proofs(source: Source, node: Node, known: tuple[str, ...]) -> tuple[tuple[st
                 source.fault(item, f'"{part}" is no proof', expected, nearest(part, known))
         if len(set(parts)) != len(parts):
             source.fault(item, f'"{value}" names the same proof twice', "different proofs joined by +")
+        if parts == ("code",):
+            source.fault(item, "a code alone is too little: who has the phone is in", "key + code, or password + code")
         if parts:
             out.append(parts)
     return tuple(out)

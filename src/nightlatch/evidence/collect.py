@@ -10,12 +10,13 @@ import re
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
 
+from nightlatch.evidence import account_files
 from nightlatch.evidence.extra_paths import NO_MORE, ExtraPaths
 from nightlatch.evidence.selection import NOT_CARRIED, Purpose, in_account, in_folder, reduced
 from nightlatch.evidence.snapshot import ABSENT, MOST_LINKS, Entry, EntryKind, Snapshot
 from nightlatch.evidence.source import Source
 from nightlatch.faults import UnreadableError
-from nightlatch.formats import accounts, directory_listing, interfaces, paths, rule_loads, sshd_config, sshd_tokens
+from nightlatch.formats import accounts, directory_listing, interfaces, paths, rule_loads, sshd_config
 from nightlatch.formats.sshd_values import ValueRefusal, expand_home
 from nightlatch.systems import posix
 
@@ -23,7 +24,6 @@ LARGEST = 1 << 20
 LARGEST_STATUS = 64 << 20
 MOST_BYTES = 64 << 20
 MOST_NAMES = 4096
-MOST_ACCOUNTS = 5000
 MOST_CONFIG_FILES = 500
 
 # One for each name a policy goes by (SELINUXTYPE in selinux(8)).
@@ -258,7 +258,7 @@ class _Collector:
         """Take what lies in a home for its account's, and all else for root's."""
         homes: dict[str, tuple[int, int]] = {}
         content = self.entries.get("/etc/passwd", ABSENT).content or b""
-        for record in _first(accounts.passwd(content), MOST_ACCOUNTS):
+        for record in account_files.first(accounts.passwd(content)):
             if record.uid >= 1000 and record.home.count("/") > 1:
                 homes.setdefault(record.home.rstrip("/"), (record.uid, record.gid))
         for path, entry in self.entries.items():
@@ -441,20 +441,14 @@ class _Collector:
         content = self.entries.get("/etc/passwd", ABSENT).content
         if content is None:
             return
-        files = [*per_account, *((Purpose.KEYS, f".ssh/authorized_keys{two}") for two in ("", "2"))]
-        shells: set[str] = {"/bin/sh"}
-        for record in (*_first(accounts.passwd(content), MOST_ACCOUNTS), *self.others):
-            shells.add(record.shell or "/bin/sh")
-            for use, text in files:
-                path = sshd_tokens.file_for(text, user=record.name, uid=record.uid, home=record.home)
-                if path and path.startswith("/"):
-                    self.visit(path, use)
+        records = (*account_files.first(accounts.passwd(content)), *self.others)
+        for path, use in account_files.wanted(records, per_account, self.entries):
+            if path.startswith("/"):
+                self.visit(path, use)
+        for record in records:
             if record.home.startswith("/") and self.visit(f"{record.home}/.ssh", Purpose.NAME):
                 for name in self.names(f"{record.home}/.ssh"):
                     self.visit(f"{record.home}/.ssh/{name}", in_account(name))
-        for shell in sorted(shells):
-            if shell.startswith("/"):
-                self.visit(shell, Purpose.NAME)
 
 
 def _above(path: str) -> Iterator[str]:
@@ -468,13 +462,3 @@ def _homed(word: str) -> str:
         return expand_home(word)
     except ValueRefusal:
         return word
-
-
-def _first(records: accounts.Records, most: int) -> Iterator[accounts.Passwd]:
-    count = 0
-    for record in records:
-        if isinstance(record, accounts.Passwd):
-            count += 1
-            if count > most:
-                return
-            yield record

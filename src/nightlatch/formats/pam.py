@@ -17,6 +17,10 @@ CONTROLS = {
 }
 
 
+CODES = "pam_google_authenticator.so"  # one-time codes (RFC 4226, RFC 6238)
+CODE_FILE = ".google_authenticator"  # an account's own secret for them, in its home
+
+
 @dataclass(frozen=True, slots=True)
 class Line:
     """One line: `facility` is auth, account, password or session; `include` names another service instead of a module."""
@@ -63,3 +67,8 @@ def _line(number: int, text: str) -> Line:
         pairs = tuple(CONTROLS.get(control.lower(), {}).items())
     fault = "" if pairs else f'"{control}" is no control'
     return Line(number, facility, pairs, module.rpartition("/")[2], tuple(rest.split()), fault=fault)
+
+
+def asks_codes(raw: bytes) -> bool:
+    """Whether a line of a service file asks for one-time codes."""
+    return CODES.encode() in raw and any(line.module == CODES for line in parse(raw))

@@ -80,7 +80,7 @@ Need = frozenset[Secret]
 _MAY_BE: dict[Unknown, tuple[type, ...]] = {
     Unknown.KEY: (Key,),
     Unknown.CERTIFICATE: (Certificate,),
-    Unknown.PASSWORD: (Password,),
+    Unknown.PASSWORD: (Password, Code),  # whatever is typed
     Unknown.ANYTHING: (Key, Certificate, Password, ScreenPassword, Code, ClientCertificate),
     Unknown.ANOTHER: (),
 }

@@ -23,6 +23,6 @@ class ServiceWords:
     administers: bool = False
 
 
-PROOFS = ("key", "hardware key", "certificate", "password")
+PROOFS = ("key", "hardware key", "certificate", "password", "code")
 SSH = ServiceWords("ssh", "SSH", "sshd", 22, PROOFS, SHELL, ("command", "files"), administers=True)
 SERVICES = (SSH,)

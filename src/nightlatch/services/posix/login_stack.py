@@ -5,15 +5,37 @@ The modules that ask about the account itself are answered from its files; any o
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from nightlatch.formats import pam as pam_format
 from nightlatch.model.gaps import Gap
 from nightlatch.net.numbers import whole
 from nightlatch.origin import Origin
 from nightlatch.readings.accounts import Account
 from nightlatch.readings.guest import GuestReading
-from nightlatch.services.posix.pam import PamOutcome, PamStack, PamVerdict, stack
+from nightlatch.services.posix import codes
+from nightlatch.services.posix.codes import CodeState
+from nightlatch.services.posix.pam import Answers, PamOutcome, PamStack, PamVerdict, stack
 
 FIRST_REGULAR = 1000  # login.defs(5), UID_MIN
-PasswordAsked = tuple[str, Gap | None, Origin | None]
+PASSWORD, CODE = "password", "code"
+TRIED: tuple[frozenset[str], ...] = tuple(map(frozenset, ((PASSWORD,), (CODE,), (PASSWORD, CODE))))
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """What a stack asks for: each of `needs` opens it, the words `password` and `code` in them, the fewest first. `empty` says
+    that an empty password is enough, `by` is the line by which it is open to whatever is typed; `gap` is why nothing is known."""
+
+    needs: tuple[frozenset[str], ...] = ()
+    gap: Gap | None = None
+    by: Origin | None = None
+    empty: bool = False
+
+    def opens(self, shown: Iterable[str]) -> bool:
+        """Whether what is shown is enough."""
+        return any(need <= {*shown} for need in self.needs)
 
 
 class LoginStack:
@@ -22,7 +44,7 @@ class LoginStack:
     def __init__(self, reading: GuestReading, service: str, today: int) -> None:
         self.reading, self.service, self.today = reading, service, today
         self._stacks: dict[str, PamStack] = {}
-        self._asked: dict[tuple[str, bool], PasswordAsked] = {}
+        self._asked: dict[tuple[str, bool], Asked] = {}
 
     def _stack(self, facility: str) -> PamStack:
         if facility not in self._stacks:
@@ -69,20 +91,45 @@ class LoginStack:
             return "new_authtok_reqd"
         return "success"
 
-    def password(self, account: Account, *, empty_allowed: bool) -> PasswordAsked:
-        """What PAM asks for a password: "password", "nothing" (an empty one is enough), "anything" (whatever is typed lets in,
-        by the line told), "shut", or "unknown"."""
+    def asked(self, account: Account, *, empty_allowed: bool) -> Asked:
+        """What PAM asks an account for before it lets in."""
         key = (account.name, empty_allowed)
         if key not in self._asked:
-            self._asked[key] = self._password(account, empty_allowed=empty_allowed)
+            self._asked[key] = self._worked_out(account, empty_allowed=empty_allowed)
         return self._asked[key]
 
-    def _password(self, account: Account, *, empty_allowed: bool) -> PasswordAsked:
-        asked = {"value": "password"}
+    def _worked_out(self, account: Account, *, empty_allowed: bool) -> Asked:
+        """The stack is walked with nothing right, and with each of the secrets right: what opens it shows what is needed."""
+        nothing = self._walked(account, frozenset(), empty_allowed=False)
+        if nothing.outcome is PamOutcome.OPEN:  # a stack that goes on after whatever is wrong
+            return Asked((frozenset(),), by=nothing.origin)
+        if self._walked(account, frozenset(), empty_allowed=empty_allowed).outcome is PamOutcome.OPEN:
+            return Asked((frozenset(),), empty=True)
+        needs: list[frozenset[str]] = []
+        for right in TRIED:
+            if any(need <= right for need in needs):
+                continue
+            verdict = self._walked(account, right, empty_allowed=empty_allowed)
+            if verdict.outcome is PamOutcome.UNKNOWN:
+                return Asked(gap=verdict.gap)
+            if verdict.outcome is PamOutcome.OPEN:
+                needs.append(right)
+        return Asked(tuple(needs))
+
+    def _walked(self, account: Account, right: frozenset[str], *, empty_allowed: bool) -> PamVerdict:
+        return self._stack("auth").run(self._answers(account, right, empty_allowed=empty_allowed))
+
+    def _answers(self, account: Account, right: frozenset[str], *, empty_allowed: bool) -> Answers:
+        """The modules' answers where these secrets are right and all others wrong."""
 
         def answers(module: str, arguments: tuple[str, ...]) -> str | None:
             if module == "pam_nologin.so":
                 return "ignore"
+            if module == pam_format.CODES:
+                state = codes.read(self.reading.snapshot, account, arguments).state
+                if state is CodeState.ASKED:
+                    return "success" if CODE in right else "auth_err"
+                return {CodeState.WITHOUT: "ignore", CodeState.REFUSED: "auth_err"}.get(state)
             if module != "pam_unix.so":
                 return _by_account(account, module, arguments)
             if account.elsewhere and not account.in_shadow:
@@ -90,20 +137,10 @@ class LoginStack:
             if account.has_empty_password:
                 if not empty_allowed or not {"nullok", "nullok_secure"} & set(arguments):
                     return "auth_err"
-                asked["value"] = "nothing"
                 return "success"
-            return "success" if account.hash_method else "auth_err"
+            return "success" if account.hash_method and PASSWORD in right else "auth_err"
 
-        def wrong(module: str, arguments: tuple[str, ...]) -> str | None:
-            return "auth_err" if module == "pam_unix.so" else answers(module, arguments)
-
-        # A stack that goes on after a wrong password, and is open in the end, asks for none.
-        if (open_to_all := self._stack("auth").run(wrong)).outcome is PamOutcome.OPEN:
-            return "anything", None, open_to_all.origin
-        verdict = self._stack("auth").run(answers)
-        if verdict.outcome is PamOutcome.UNKNOWN:
-            return "unknown", verdict.gap, None
-        return (asked["value"] if verdict.outcome is PamOutcome.OPEN else "shut"), None, None
+        return answers
 
 
 def _by_account(account: Account, module: str, arguments: tuple[str, ...]) -> str | None:

@@ -101,9 +101,7 @@ def _walk(lines: Sequence[PamLine], answers: Answers) -> PamVerdict:
         action = control.get(answer, "ignore" if answer == "ignore" else control.get("default", "bad"))
         jump = whole(action, 4)
         if jump is not None:
-            at += jump
-            if status is None and answer in ("success", "new_authtok_reqd"):
-                status, by = answer, each
+            at += jump  # what it answered counts no further (pam.conf(5): the side effect is ignore)
         elif action in ("ok", "done"):
             if failed is None and status in (None, "success"):
                 status, by = answer, each

@@ -18,15 +18,15 @@ from nightlatch.model.bounds import Addresses, Bounds, exactly, in_all, in_any, 
 from nightlatch.model.causes import AccountState, Cause, Chroot, Condition, PamEnd, PamSays, SettingLine, SudoRule
 from nightlatch.model.gaps import Gap
 from nightlatch.model.powers import ADMINISTER, SHELL
-from nightlatch.model.secrets import Need, Password, Unknown, UnknownSecret
+from nightlatch.model.secrets import Code, Need, Password, Secret, Unknown, UnknownSecret
 from nightlatch.model.services import SSH, ServiceWords
 from nightlatch.model.sockets import Listener
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet
-from nightlatch.origin import Origin
 from nightlatch.readings.accounts import Account
 from nightlatch.readings.filters.rules import Rules
 from nightlatch.readings.guest import GuestReading
 from nightlatch.services.base import LoginEntries, LoginEntry, ServerState
+from nightlatch.services.posix.login_stack import CODE, PASSWORD
 from nightlatch.services.posix.privilege import Sudo
 from nightlatch.services.ssh.files import ChrootProblem, Judge, chroot_problem
 from nightlatch.services.ssh.logins import Logins, RejectedKey
@@ -269,38 +269,35 @@ class SshServer:
                 yield _Way(frozenset([offer.secret]), pair, offer.options, offer.causes, offer.gaps)
 
     def _passwords(self, account: Account, settings: Settings, seen: Addresses, keyword: str) -> Iterator[_Way]:
-        """Password and keyboard-interactive, which ask for the same secret (RFC 4252, 8; RFC 4256)."""
+        """Password and keyboard-interactive, which ask for the same password (RFC 4252, 8; RFC 4256), and the latter for more."""
         setting = settings[keyword]
         if setting.word != "yes" or (account.uid == 0 and settings["permitrootlogin"].word != "yes"):
             return
-        if keyword == "kbdinteractiveauthentication" and not self.logins.uses_pam:
+        asks = keyword == "kbdinteractiveauthentication"
+        if asks and not self.logins.uses_pam:
             return  # without PAM there is nothing that could ask (measured: the method always fails)
         cause = SettingLine(keyword, "yes", setting.origin)
         empty = settings["permitemptypasswords"]
-        need: Need = frozenset([Password(self.reading.guest, account.name)])
-        origin: Origin | None = None
-        if self.logins.uses_pam:
-            asked, gap, origin = self.logins.pam.password(account, empty_allowed=empty.word == "yes")
-            if gap is not None:
-                self._gaps[gap] = None
-                unknown: Need = frozenset([UnknownSecret(gap.because, gap.origin, Unknown.PASSWORD)])
-                yield _Way(unknown, only_perhaps(seen), Options(), (cause,), (gap,))
-                return
-        else:
-            asked = "shut"
-            if account.has_empty_password:
-                asked = "nothing" if empty.word == "yes" else "shut"
-            elif account.hash_method:
-                asked = "password"
-        if asked == "password":
-            yield _Way(need, seen, Options(), (cause,))
-        elif asked == "anything":
-            line = PamEnd(PamSays.ANY_PASSWORD, origin or setting.origin)
-            yield _Way(frozenset(), seen, Options(), (line, cause))
-        elif asked == "nothing":
-            causes = (
-                cause,
-                SettingLine("permitemptypasswords", "yes", empty.origin),
-                AccountState(Condition.NO_PASSWORD, account.password_origin),
-            )
-            yield _Way(frozenset(), seen, Options(), causes)
+        asked = self.logins.asked(account, empty_allowed=empty.word == "yes")
+        if asked.gap is not None:
+            self._gaps[asked.gap] = None
+            unknown: Need = frozenset([UnknownSecret(asked.gap.because, asked.gap.origin, Unknown.PASSWORD)])
+            yield _Way(unknown, only_perhaps(seen), Options(), (cause,), (asked.gap,))
+            return
+        for words in asked.needs:
+            if words:
+                if CODE not in words or asks:  # the method "password" has one text for all that is asked
+                    yield _Way(self._typed(account, words), seen, Options(), (cause,))
+            elif asked.empty:
+                line = SettingLine("permitemptypasswords", "yes", empty.origin)
+                causes = (cause, line, AccountState(Condition.NO_PASSWORD, account.password_origin))
+                yield _Way(frozenset(), seen, Options(), causes)
+            else:
+                end = PamEnd(PamSays.ANY_PASSWORD, asked.by or setting.origin)
+                yield _Way(frozenset(), seen, Options(), (end, cause))
+
+    def _typed(self, account: Account, words: frozenset[str]) -> Need:
+        """What is typed: a password, a one-time code, or both."""
+        guest = self.reading.guest
+        kinds: dict[str, Secret] = {PASSWORD: Password(guest, account.name), CODE: Code(guest, account.name)}
+        return frozenset(kinds[word] for word in words)

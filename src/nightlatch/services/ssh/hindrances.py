@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 
 from nightlatch.model.causes import Cause, SettingLine
 from nightlatch.model.obstacles import Why
-from nightlatch.model.secrets import Certificate, Key, Need, Password, Secret
+from nightlatch.model.secrets import Certificate, Code, Key, Need, Password, Secret
 from nightlatch.model.sockets import Listener
 from nightlatch.net.addresses import AddressSet, union
 from nightlatch.readings.accounts import Account
@@ -89,7 +89,7 @@ class _Part:
         return next((each for each in found if each is not None), None)
 
     def _secret(self, secret: Secret, settings: Settings, here: AddressSet) -> Hindrance | None:
-        if isinstance(secret, Password):
+        if isinstance(secret, Password | Code):
             return self._password(settings, here)
         if not isinstance(secret, Key | Certificate):
             return None
@@ -128,4 +128,4 @@ class _Part:
 
 
 def _method(secret: Secret) -> str:
-    return "password" if isinstance(secret, Password) else "publickey"
+    return "password" if isinstance(secret, Password | Code) else "publickey"

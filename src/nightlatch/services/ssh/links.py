@@ -22,13 +22,14 @@ from nightlatch.model.causes import (
 )
 from nightlatch.model.gaps import Gap
 from nightlatch.model.links import Break, Link, LinkKind, link
-from nightlatch.model.secrets import Certificate, Key, Password, Secret, may_open
+from nightlatch.model.secrets import Certificate, Code, Key, Password, Secret, may_open
 from nightlatch.model.sockets import Listener
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
 from nightlatch.origin import Kind, Origin
 from nightlatch.readings import lockouts
 from nightlatch.readings.accounts import Account
 from nightlatch.services.base import Login
+from nightlatch.services.posix.login_stack import CODE, PASSWORD, Asked
 from nightlatch.services.ssh import session_links
 from nightlatch.services.ssh.entries import SshAccess
 from nightlatch.services.ssh.logins import Logins, Offer
@@ -100,6 +101,8 @@ class _Login:
         self.access, self.logins, self.account, self.asked, self.exists = access, logins, account, asked, exists
         self.keys = [each for each in sorted(asked.need, key=repr) if isinstance(each, Key | Certificate)]
         self.passwords = [each for each in asked.need if isinstance(each, Password)]
+        kinds = {Password: PASSWORD, Code: CODE}
+        self.typed = frozenset(kinds[type(each)] for each in asked.need if type(each) in kinds)
 
     def links(self, socket: Listener, seen: AddressSet) -> Iterator[Link]:
         """Settings, account, proof, session and rights; only the first two of an account that is missing."""
@@ -199,19 +202,14 @@ class _Login:
 
     def _can_show(self, methods: tuple[str, ...], settings: Settings) -> bool:
         asked = self._asks(settings)
-        secrets = bool(self.passwords) or asked in ("nothing", "anything") or not self.asked.need  # who shows nothing is asked
+        secrets = bool(self.typed) or asked.opens(()) or not self.asked.need  # who shows nothing is asked
         if methods == ("none",):
-            return asked == "nothing"
+            return asked.opens(()) and asked.empty
         return methods.count("publickey") <= len(self.keys) and (secrets or not set(methods) - {"publickey"})
 
-    def _asks(self, settings: Settings) -> str:
-        """What the account is asked for as a password: password, nothing, anything, shut or unknown."""
-        empty = settings["permitemptypasswords"].word == "yes"
-        if self.logins.uses_pam:
-            return self.logins.pam.password(self.account, empty_allowed=empty)[0]
-        if self.account.has_empty_password:
-            return "nothing" if empty else "shut"
-        return "password" if self.account.hash_method else "shut"
+    def _asks(self, settings: Settings) -> Asked:
+        """What the account is asked for besides keys."""
+        return self.logins.asked(self.account, empty_allowed=settings["permitemptypasswords"].word == "yes")
 
     def _switched_off(self, settings: Settings) -> Iterator[Cause]:
         """The settings for which nothing that is shown counts."""
@@ -232,9 +230,10 @@ class _Login:
         return not any(self._can_show(_names(each), settings) for each in settings["authenticationmethods"].value)
 
     def _methods_shown(self) -> tuple[str, ...]:
+        typing = ("keyboard-interactive",) if CODE in self.typed else ("password",)
         if self.keys:
-            return ("publickey", "password") if self.passwords else ("publickey",)
-        return ("password",)
+            return ("publickey", *typing) if self.typed else ("publickey",)
+        return typing
 
     # The account, and the proof.
 
@@ -272,7 +271,8 @@ class _Login:
             shown = [each for each in chosen if each is not None]
             if len(shown) == len(set(shown)):
                 yield tuple(
-                    self._by_password(settings, here) if each is None else self._by_key(each, settings) for each in chosen
+                    self._by_typing(name, settings, here) if each is None else self._by_key(each, settings)
+                    for name, each in zip(methods, chosen, strict=True)
                 )
 
     def _by_key(self, secret: Secret, settings: Settings) -> tuple[Addresses, tuple[Cause, ...]]:
@@ -287,13 +287,14 @@ class _Login:
         found = self.logins.offers(self.account, settings).offers
         return [each for each in found if each.secret == secret and (each.options.command or not only_forced)]
 
-    def _by_password(self, settings: Settings, here: AddressSet) -> tuple[Addresses, tuple[Cause, ...]]:
+    def _by_typing(self, method: str, settings: Settings, here: AddressSet) -> tuple[Addresses, tuple[Cause, ...]]:
         asked = self._asks(settings)
-        if asked == "unknown" and self.passwords:
-            gap = self.logins.pam.password(self.account, empty_allowed=False)[1]
-            return Bounds(NO_ADDRESS, here, (gap,) if gap is not None else ()), ()
-        if asked in ("nothing", "anything") or (asked == "password" and self.passwords):
-            field = PasswordField("set" if asked == "password" else "not asked for", self.account.password_origin)
+        if asked.gap is not None and self.typed:
+            return Bounds(NO_ADDRESS, here, (asked.gap,)), ()
+        # The method "password" has one text for all that is asked.
+        shown = self.typed - {CODE} if method == "password" else self.typed
+        if asked.opens(shown):
+            field = PasswordField("not asked for" if asked.opens(()) else "set", self.account.password_origin)
             return exactly(here), (field,)
         return NOBODY, ()
 
@@ -319,7 +320,8 @@ class _Login:
                 yield Break(mine[0].causes[-1], left)
             elif not mine:
                 yield Break(self._not_listed(secret, settings), here)
-        if (self.passwords and self._asks(settings) == "shut") or not self.asked.need:
+        asked = self._asks(settings)
+        if (self.typed and asked.gap is None and not asked.opens(self.typed)) or not self.asked.need:
             yield Break(PasswordField(self.account.password or "empty", self.account.password_origin), here)
 
     def _not_listed(self, secret: Secret, settings: Settings) -> Cause:

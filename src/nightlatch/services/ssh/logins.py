@@ -35,7 +35,7 @@ from nightlatch.origin import Origin
 from nightlatch.readings import address_lists
 from nightlatch.readings.accounts import Account
 from nightlatch.readings.guest import GuestReading
-from nightlatch.services.posix.login_stack import LoginStack
+from nightlatch.services.posix.login_stack import PASSWORD, Asked, LoginStack
 from nightlatch.services.posix.pam import PamOutcome
 from nightlatch.services.ssh.files import FileRefusal, Judge
 from nightlatch.services.ssh.settings import Settings
@@ -155,6 +155,14 @@ class Logins:
                 return LoginState(AccountState(Condition.EXPIRED_OR_PASSWORD, account.password_origin))
             return LoginState(PamEnd(PamSays.REFUSED, verdict.origin or account.origin))
         return LoginState(None, verdict.outcome is PamOutcome.CHANGE, gaps)
+
+    def asked(self, account: Account, *, empty_allowed: bool) -> Asked:
+        """What an account is asked for besides keys: by PAM's stack, or by sshd itself."""
+        if self.uses_pam:
+            return self.pam.asked(account, empty_allowed=empty_allowed)
+        if account.has_empty_password:
+            return Asked((frozenset(),), empty=True) if empty_allowed else Asked()
+        return Asked((frozenset([PASSWORD]),)) if account.hash_method else Asked()
 
     def password_opens(self, account: Account) -> bool:
         """Whether there is a password that would be accepted at all (no hash, or a locked one, accepts none)."""
