@@ -68,6 +68,12 @@ cp -a "$work/clean" "$work/days"
     cat keys/joon-desk.pub >>images/gauge/home/copier/.ssh/authorized_keys
 )
 shot compare "$work/days" "nightlatch compare 2026-11-18 --on gauge --on plotter" "nightlatch compare 2026-11-18 --on gauge --on plotter $at"
+cp -a "$work/clean" "$work/people"
+"$bin/python" -c 'import sys; from datetime import UTC, datetime; from pathlib import Path; from nightlatch.demo.people import edited
+path = Path(sys.argv[1]); path.write_text(edited(path.read_text(), datetime(2026, 11, 25, tzinfo=UTC))[0])' "$work/people/estate.yaml"
+(umask 077 && echo 'Aram-2026!' >"$work/people/typed")
+shot accounts "$work/people" "nightlatch draft --on gauge; nightlatch password judge gate --for mara" \
+    "nightlatch draft --on gauge $at; nightlatch password judge gate --for mara --password-file typed"
 sed -i 's/let: team crew/let: [mara, jon]/; s/from: bench, with: key}            #/from: 192.168.40\/24, with: kee} #/' "$work/clean/estate.yaml"
 shot errors "$work/clean" "nightlatch audit"
 
@@ -84,7 +90,6 @@ exec 9>"$work/enter"
 until grep -q 'nightlatch undo' "$work/left" 2>/dev/null; do kill -0 $demo; sleep 0.5; done
 desk=$work/live/bin/nightlatch
 sed 's/^  gate: .*via/  lamp:     {via: {ssh: 192.168.56.40, as: keeper}}\n&/' "$work/live/estate.yaml" >"$work/live/five.yaml"
-shot survey "$work/live" "nightlatch survey five.yaml" "$desk survey five.yaml"
 shot enact-live "$work/live" "nightlatch enact --on gate --yes --leave; nightlatch pending" "$desk enact --on gate --yes --leave; echo; $desk pending"
 shot reach "$work/live" "nightlatch reach five.yaml --on lamp --on chartbox --on gate" "$desk reach five.yaml --on lamp --on chartbox --on gate"
 pin=$(sed -n '/^  gauge:/,/host_keys/s/.*host_keys: \["\([^"]*\)"\].*/\1/p' "$work/live/estate.yaml")

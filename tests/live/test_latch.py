@@ -248,7 +248,7 @@ def test_only_so_much_room_is_needed_and_less_is_refused_whole(station: Station)
     x = latching.subject(station, "full", "192.168.56.25", size="3m")
     free = x.guest.root / "var/fill"
     outcomes: set[str] = set()
-    for pages in (0, 4, 8, 12, 16, 20, 24, 28, 32, 40, 56):
+    for pages in (0, 4, 8, 12, 16, 20, 24, 28, 32, 36, 38, 39, 40, 41, 42, 44, 56):
         with free.open("wb", buffering=0) as stream:
             while True:
                 try:

@@ -52,7 +52,8 @@ UNIT
 place_unit() { # place_unit NAME TARGET: its text comes in
     unit_file=/etc/systemd/system/$1
     cat >"$unit_file.part" && chmod 644 "$unit_file.part" && mv -f "$unit_file.part" "$unit_file" || return 1
-    [ -d "/etc/systemd/system/$2.wants" ] || printf '%s\n' "$2" >>"$change/wants-made"
+    # What could not be noted could not be taken away again: a full disk ends it before the folder is made.
+    [ -d "/etc/systemd/system/$2.wants" ] || printf '%s\n' "$2" >>"$change/wants-made" || return 1
     mkdir -p "/etc/systemd/system/$2.wants" && ln -sf "$unit_file" "/etc/systemd/system/$2.wants/"
 }
 closes_a_cycle() { # whether something that the guard waits for waits, over however many steps, for what waits for the guard
