@@ -161,6 +161,14 @@ CASES: list[tuple[str, Guest, str, str, list[str], int]] = [
         0,
     ),
     (
+        "one who left, with the name of one of the system's own",
+        Guest(OFF, files={"/etc/passwd": "mara:x:8:8::/var/mail:/bin/sh\n", "/etc/shadow": f"mara:{HASH}:20000:0:99999:7:::\n"}),
+        GRANT,
+        GONE,
+        [],
+        0,
+    ),
+    (
         "one who left, and whose account others have",
         Guest(OFF, {"mara": f'from="192.168.40.0/24" {pub("joon-desk")}\n'}),
         f"{GRANT}\nlet: joon, into: gauge, by: ssh, from: bench, with: key, as: mara",

@@ -26,8 +26,9 @@ from nightlatch.latch.folder import new_change_id
 from nightlatch.latch.planned_change import planned
 from nightlatch.latch.transaction import SEAM, Transaction
 from nightlatch.ops.draft import draft, prove
-from nightlatch.ops.enact import terms
-from nightlatch.ops.survey import survey_live
+from nightlatch.ops.enact import LiveChange, terms
+from nightlatch.ops.enact import enact as enact_draft
+from nightlatch.ops.survey import survey, survey_live
 from tests.live.station import Station, ssh
 
 FOLDERS = ("/etc", "/home", "/root")
@@ -265,3 +266,18 @@ class Points:
         """Tell the count; fail with everything that went wrong."""
         tell(f"{self.what}: {self.count} points, {len(self.wrong)} wrong")
         assert not self.wrong, "\n".join(self.wrong)
+
+
+def enact(station: Station, path: Path, name: str, **more: object) -> LiveChange:
+    """Enact on one guest from the desk."""
+    with station.client() as client:
+        return enact_draft(load(path), name, datetime.now(UTC), client=client, seconds=60, **more)  # type: ignore[arg-type]
+
+
+def proved(station: Station, path: Path, name: str) -> ProvedDraft:
+    """The proved draft of one guest, from a survey of this moment."""
+    estate, at = load(path), datetime.now(UTC)
+    with station.client() as client:
+        (found,) = survey(estate, [name], client=client)
+    assert found.snapshot is not None, found.problem
+    return prove(estate, draft(estate, found.snapshot, at), found.snapshot, at)

@@ -11,7 +11,6 @@ from pathlib import Path
 import pytest
 
 from nightlatch.audit.findings import Severity
-from nightlatch.draft.plan import ProvedDraft
 from nightlatch.estate.load import load
 from nightlatch.faults import PutBackError, RefusedError
 from nightlatch.lab.inside import Inside
@@ -22,13 +21,9 @@ from nightlatch.latch.folder import new_change_id
 from nightlatch.latch.planned_change import planned
 from nightlatch.latch.transaction import Transaction
 from nightlatch.ops.audit import audit
-from nightlatch.ops.draft import draft as make_draft
-from nightlatch.ops.draft import prove
-from nightlatch.ops.enact import Confirmation, LiveChange, terms
-from nightlatch.ops.enact import enact as enact_draft
-from nightlatch.ops.survey import survey
+from nightlatch.ops.enact import Confirmation, terms
 from nightlatch.ops.undo import undo
-from tests.live.latching import KILL, PAUSE, Subject, at_its_door, begun, leftovers, settled
+from tests.live.latching import KILL, PAUSE, Subject, at_its_door, begun, enact, leftovers, proved, settled
 from tests.live.station import Station
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "systemctl", root=True)
@@ -90,19 +85,6 @@ def states(guest: Guest) -> dict[str, str]:
     out["hostname"] = guest.inside("cat", "/etc/hostname").strip()
     out["hosts"] = guest.inside("cat", "/etc/hosts")
     return out
-
-
-def enact(station: Station, path: Path, name: str, **more: object) -> LiveChange:
-    with station.client() as client:
-        return enact_draft(load(path), name, datetime.now(UTC), client=client, seconds=60, **more)  # type: ignore[arg-type]
-
-
-def proved(station: Station, path: Path, name: str) -> ProvedDraft:
-    estate, at = load(path), datetime.now(UTC)
-    with station.client() as client:
-        (found,) = survey(estate, [name], client=client)
-    assert found.snapshot is not None, found.problem
-    return prove(estate, make_draft(estate, found.snapshot, at), found.snapshot, at)
 
 
 def test_what_the_estate_states_is_done_kept_over_a_restart_and_taken_back(station: Station) -> None:

@@ -19,6 +19,7 @@ from nightlatch.model.account_steps import LONG_AGO, NAME, SHADOW, LockPassword,
 from nightlatch.model.grants import Grant
 from nightlatch.model.services import SSH
 from nightlatch.readings.accounts import Account
+from nightlatch.services.posix.login_stack import FIRST_REGULAR
 from nightlatch.services.ssh import key_lines
 
 
@@ -30,6 +31,9 @@ def given(estate: Estate, access: GuestAccess, grants: tuple[Grant, ...], at: da
         why = f"{person.name} left after {person.until}, and has the account {account.name} (uid {account.uid})."
         if account.elsewhere:
             out.leave(why, "disable it in the directory that it comes from")
+            continue
+        if account.uid < FIRST_REGULAR:
+            out.leave(why, "its number is one of the system's own: disable it by hand if it is really theirs")
             continue
         if not NAME.fullmatch(account.name) or not account.in_shadow:
             out.leave(why, "disable it by hand: its record is none that the tools take")

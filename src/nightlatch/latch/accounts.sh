@@ -26,7 +26,8 @@ running() { # running UID: its processes, those of containers aside
         [ "$(readlink "/proc/$each/ns/pid" 2>/dev/null)" != "$own" ] || echo "$each"
     done
 }
-end_all() { # end_all UID: nobody works on under an account that goes
+end_all() { # end_all UID NAME: nobody works on under an account that goes; what another account of that number runs is its own
+    ! awk -F: -v id="$1" -v name="$2" '$3 == id && $1 != name { found = 1 } END { exit !found }' /etc/passwd || return 0
     [ "$init" != systemd ] || systemctl stop "user@$1.service" "user-$1.slice" 2>/dev/null
     tries=0
     while pids=$(running "$1") && [ -n "$pids" ] && [ $tries -lt 30 ]; do
@@ -79,7 +80,7 @@ account_act() { # account_act VERB NAME OTHER
         ;;
     no-account)
         made "$3"
-        end_all "$uid"
+        end_all "$uid" "$2"
         if has userdel && has groupdel; then
             ! is_there passwd "$2" || userdel "$2" || return 1
             ! record group "$2" '$3 == value' "$gid" || groupdel "$2"
