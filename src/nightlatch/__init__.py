@@ -48,7 +48,7 @@ if TYPE_CHECKING:
     from nightlatch.ops.revoke import Revocation, revoke_keys
     from nightlatch.ops.script import change_script
     from nightlatch.ops.settings import effective_settings
-    from nightlatch.ops.sign import SignedKey, sign_key
+    from nightlatch.ops.sign import SignedHostKey, SignedKey, sign_host_key, sign_key
     from nightlatch.ops.stolen import Stolen, stolen
     from nightlatch.ops.suppose import Supposed, suppose, suppose_target
     from nightlatch.ops.survey import survey, survey_script, survey_target
@@ -91,7 +91,7 @@ _NAMES = {
     "ops.script": ("change_script",),
     "ops.settings": ("effective_settings",),
     "ops.revoke": ("Revocation", "revoke_keys"),
-    "ops.sign": ("SignedKey", "sign_key"),
+    "ops.sign": ("SignedHostKey", "SignedKey", "sign_host_key", "sign_key"),
     "ops.stolen": ("Stolen", "stolen"),
     "ops.suppose": ("Supposed", "suppose", "suppose_target"),
     "ops.survey": ("survey", "survey_script", "survey_target"),
@@ -132,6 +132,7 @@ __all__ = [
     "Reach",
     "Revocation",
     "SearchResult",
+    "SignedHostKey",
     "SignedKey",
     "Stolen",
     "Supposed",
@@ -173,6 +174,7 @@ __all__ = [
     "read_baseline",
     "read_evidence",
     "revoke_keys",
+    "sign_host_key",
     "sign_key",
     "stolen",
     "suppose",

@@ -131,3 +131,46 @@ def test_a_revoked_certificate_opens_nothing(station: Station, gauge: Guest) -> 
         (gauge.root / "etc/ssh/revoked.krl").write_bytes((station.folder / "revoked.krl").read_bytes())
         found = [gets_in(station, gauge, "mara", station.desk, kind) for kind in ("one", "two")]
         assert found == [one, two], (revoked, said)
+
+
+def test_a_host_s_certificate_is_taken_for_every_name_that_it_is_dialled_by(station: Station, gauge: Guest) -> None:
+    path = estate(station, "let: mara, into: gauge, by: ssh, from: bench, with: certificate")
+    path.write_text(path.read_text().replace("labels: [lab]}", "labels: [lab], dial: Gauge.skerry.example}"))
+    public = gauge.root / "etc/ssh/ssh_host_ed25519_key.pub"
+    (station.folder / "host.pub").write_text(public.read_text())
+    words = ("key", "sign", "gauge", "host.pub", "--host", "--by", "crew", "--passphrase-file", "word", "--estate", str(path))
+    said = station.nightlatch(*words, "--out", "host-cert.pub")
+    assert "gauge.skerry.example, 192.168.56.21" in " ".join(said.split())
+    assert f"@cert-authority * {(station.folder / 'crew.pub').read_text().strip()}" in " ".join(said.split())
+    assert "valid" in run("ssh-keygen", "-L", "-f", str(station.folder / "host-cert.pub")).lower()
+    (gauge.root / "etc/ssh/ssh_host_ed25519_key-cert.pub").write_text((station.folder / "host-cert.pub").read_text())
+    (gauge.root / "etc/ssh/sshd_config.d/20-host.conf").write_text("HostCertificate /etc/ssh/ssh_host_ed25519_key-cert.pub\n")
+    gauge.inside("systemctl", "reload", "ssh.service")
+    gauge.until_listening()
+    (station.folder / "known").write_text(f"@cert-authority * {(station.folder / 'crew.pub').read_text()}")
+    for name, trusted in (("192.168.56.21", True), ("gauge.skerry.example", True), ("other.skerry.example", False)):
+        options = (
+            "StrictHostKeyChecking=yes",
+            f"UserKnownHostsFile={station.folder}/known",
+            "BatchMode=yes",
+            f"HostKeyAlias={name}",
+        )
+        login = ["ssh", "-F", "none", *(word for each in options for word in ("-o", each)), "-i", str(station.folder / "desk")]
+        done = subprocess.run(
+            station.desk.words(*login, "keeper@192.168.56.21", "echo", "in"),
+            capture_output=True,
+            text=True,
+            timeout=60,
+            env=environment({}),
+        )
+        assert (done.stdout == "in\n") is trusted, done.stderr
+    (station.folder / "host-cert.pub").unlink()
+    for change, why in (
+        (("host.pub", "mara.pub"), "which is not pinned for gauge (another is pinned): nightlatch meet gauge"),
+        (("gauge", "gouge"), 'did you mean "gauge"?'),
+    ):
+        refused = station.nightlatch(
+            *(change[1] if word == change[0] else word for word in words), "--out", "host-cert.pub", code=None
+        )
+        assert why in " ".join(refused.split()), refused
+    assert not (station.folder / "host-cert.pub").exists()

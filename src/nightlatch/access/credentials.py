@@ -9,7 +9,7 @@ from enum import Enum
 
 from nightlatch.access.arrivals import ways_to
 from nightlatch.access.grants import expand, seen_over
-from nightlatch.estate.model import Estate, GrantSpec, Principal
+from nightlatch.estate.model import Estate, GrantSpec, Principal, ViaKind
 from nightlatch.model.grants import Grant
 from nightlatch.model.powers import SHELL, Power, PowerKind
 from nightlatch.model.secrets import Certificate
@@ -108,3 +108,15 @@ def _session(powers: set[Power]) -> tuple[str, tuple[str, ...], tuple[Unlimited,
     if sessions[0].gives is PowerKind.COMMAND:
         return sessions[0].what, allows, ()
     return "internal-sftp", allows, () if sessions[0].what == "/" else (Unlimited.FOLDER,)
+
+
+def host_names(estate: Estate, guest: str) -> tuple[str, ...]:
+    """The names that a guest's certificate has to bear: all by which the estate has it dialled, names and addresses, in small
+    letters as ssh compares them (ssh_config(5), HostKeyAlias; a port is no part of them)."""
+    said = estate.of(guest)
+    spec = said.spec
+    via = spec.via.host if spec.via.kind is ViaKind.SSH else ""
+    addresses = [str(each.address.ip) for each in spec.addresses]
+    behind = [str(each.at) for each in said.forwards if each.at is not None]
+    found = [spec.dial, via.rpartition("@")[2], spec.host_name, *addresses, *behind]
+    return tuple(dict.fromkeys(each.lower() for each in found if each))

@@ -151,12 +151,13 @@ def convert(file: Path, form: str, out: Path | None, lock: bool, word_file: Path
 
 
 @key.command()
-@click.argument("person")
+@click.argument("who")
 @click.argument("file", type=click.Path(path_type=Path))
 @click.option(
     "--by", "authority", type=click.Path(path_type=Path), metavar="FILE", required=True, help="The authority's private half."
 )
-@click.option("--days", type=int, default=30, help="For how long at most (30); grants that end earlier end it earlier.")
+@click.option("--host", "of_host", is_flag=True, help="WHO is a guest, and FILE one of its host keys, which is pinned.")
+@click.option("--days", type=int, help="For how long at most (30; of a host 365); grants that end earlier end it earlier.")
 @click.option("--out", type=click.Path(path_type=Path), metavar="FILE", help="The certificate's file (where ssh looks for it).")
 @click.option(
     "--estate",
@@ -169,27 +170,33 @@ def convert(file: Path, form: str, out: Path | None, lock: bool, word_file: Path
 @passphrase_file
 @as_of
 def sign(
-    person: str,
+    who: str,
     file: Path,
     authority: Path,
-    days: int,
+    of_host: bool,
+    days: int | None,
     out: Path | None,
     estate_file: Path,
     word_file: Path | None,
     as_of: datetime | None,
 ) -> None:
-    """Make a certificate of the public half in FILE, for what the estate grants PERSON by certificate.
+    """Make a certificate of the public half in FILE: of a person for what the estate grants them by certificate.
 
-    Principals, callers, command and last day come from the grants. The authority's private half needs a passphrase.
+    Principals, callers, command and last day come from the grants. With --host it is a guest's, for every name and address by
+    which the estate has it dialled. The authority's private half needs a passphrase.
     """
     with faults():
-        from nightlatch.ops.sign import sign_key
+        from nightlatch.ops.sign import DAYS, HOST_DAYS, sign_host_key, sign_key
         from nightlatch.report import key as report
         from nightlatch.report import page
 
         estate = estate_of(estate_file)
-        found = sign_key(estate, person, file, authority, now(as_of), _asking(word_file), days=days, out=out)
-        report.signed(page.Page(page.console()), found)
+        at, asking, sheet = now(as_of), _asking(word_file), page.Page(page.console())
+        if of_host:
+            host = sign_host_key(estate, who, file, authority, at, asking, days=HOST_DAYS if days is None else days, out=out)
+            report.signed_host(sheet, host)
+        else:
+            report.signed(sheet, sign_key(estate, who, file, authority, at, asking, days=DAYS if days is None else days, out=out))
 
 
 @key.command()

@@ -1,4 +1,4 @@
-"""Certificates of OpenSSH for users: made and signed (PROTOCOL.certkeys of OpenSSH)."""
+"""Certificates of OpenSSH for users and hosts: made and signed (PROTOCOL.certkeys of OpenSSH)."""
 
 from __future__ import annotations
 
@@ -13,8 +13,8 @@ from nightlatch.keys.halves import PrivateKey, public_numbers
 
 
 @dataclass(frozen=True, slots=True)
-class UserCertificate:
-    """What a certificate says: its principals, its time, its limits and what it allows."""
+class NewCertificate:
+    """What a certificate says: its principals (of a host its names), its time, its limits and what it allows."""
 
     key_id: str
     serial: int
@@ -24,19 +24,21 @@ class UserCertificate:
     sources: Sequence[str] = ()
     command: str = ""
     allows: Sequence[str] = ()
+    of_host: bool = False
 
 
-def sign(key: PublicKey, said: UserCertificate, authority: PrivateKey) -> bytes:
+def sign(key: PublicKey, said: NewCertificate, authority: PrivateKey) -> bytes:
     """The certificate of a public half as a line of a file. Raises KeyFault for keys that can't be signed here."""
     if key.algorithm.startswith("sk-") or key.kind == "DSA":
         raise KeyFault(f"a public half of {key.kind} can't be signed here; Ed25519, RSA and ECDSA can")
     if not said.principals:
-        raise KeyFault("a certificate without principals would open every account")  # sshd of old releases takes it so
+        # sshd and ssh of old releases take it so.
+        raise KeyFault("a certificate without principals would be good for every account, or for every host")
     critical = {"force-command": said.command, "source-address": ",".join(said.sources)}
     builder = (
         SSHCertificateBuilder()
         .public_key(public_numbers(key))  # type: ignore[arg-type]
-        .type(SSHCertificateType.USER)
+        .type(SSHCertificateType.HOST if said.of_host else SSHCertificateType.USER)
         .serial(said.serial)
         .key_id(said.key_id.encode())
         .valid_principals([each.encode() for each in said.principals])

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from nightlatch.formats.krl import RevocationList
     from nightlatch.ops.key import ConvertedKey, InspectedFile, NewKey
     from nightlatch.ops.revoke import Revocation, RevokedFile
-    from nightlatch.ops.sign import SignedKey
+    from nightlatch.ops.sign import SignedHostKey, SignedKey
 
 MOST_KEYS = 40
 LOCKS = {True: "a passphrase is on it", False: "no passphrase is on it", None: "it can't be told whether a passphrase is on it"}
@@ -190,6 +190,18 @@ def signed(page: Page, made: SignedKey) -> None:
         page.wrapped(f"It ends with the grants, before {made.days} days are over.", style="note")
     for why in made.wanted.unlimited:
         page.wrapped(UNLIMITED[why], style="medium")
+
+
+def signed_host(page: Page, made: SignedHostKey) -> None:
+    """Where a guest's certificate is, what it says, and what guest and callers need to use it."""
+    assert made.key.signed is not None
+    page.wrapped(f"{made.path}: a certificate for the host key of {made.guest}", label="made")
+    page.wrapped(f"{made.key.kind} with {made.key.bits} bits, {made.key.sha256}", label="key")
+    for label, text in _signed(made.key.signed):
+        page.wrapped(in_one_line(text), label=label)
+    page.wrapped(f"On {made.guest}: beside its key, and HostCertificate with its place in sshd's settings.", style="next")
+    page.wrapped("Who calls needs one line in known_hosts for all guests of this authority:", style="next")
+    page.line("  ", f"@cert-authority * {in_one_line(made.line)}")
 
 
 def revoked(page: Page, found: Revocation) -> None:
