@@ -73,11 +73,12 @@ def sign_key(
     own = estate.principals[person].keys
     if own and key.blob not in {each.blob for each in own}:
         raise RefusedError(f"{path} is not a key that {person} has in the estate file")
-    signer = _opened(authority, passphrase)
+    signer = opened_key(authority, passphrase)
     if signer.public.blob != estate.authorities[wanted.authority].blob:
         other = estate.authorities[wanted.authority].fingerprint
         is_ = f"{authority} is {signer.public.fingerprint}"
         raise RefusedError(f"{is_}: it is not the key of authority {wanted.authority} in the estate file, {other}")
+    _must_be_locked(signer, authority)
     last = at + timedelta(days=days)
     until = min(last, wanted.until) if wanted.until is not None else last
     said = NewCertificate(
@@ -118,10 +119,11 @@ def sign_host_key(
     names = host_names(estate, guest)
     if not names:
         raise RefusedError(f"nothing in the estate file says by which name or address {guest} is dialled: write dial: NAME")
-    signer = _opened(authority, passphrase)
+    signer = opened_key(authority, passphrase)
     known = next((name for name, each in estate.authorities.items() if each.blob == signer.public.blob), "")
     if not known:
         raise RefusedError(f"{authority} is {signer.public.fingerprint}, which is no authority of the estate file")
+    _must_be_locked(signer, authority)
     number = int.from_bytes(os.urandom(8), "big") >> 1
     said = NewCertificate(f"{guest} of {estate.name}", number, names, at - EARLY, at + timedelta(days=days), of_host=True)
     target, made = _put(path, key, said, signer, out, at)
@@ -137,13 +139,11 @@ def _public(path: Path, days: int) -> PublicKey:
         raise NightlatchError(f"{path}: {error}") from None
 
 
-def _opened(authority: Path, passphrase: Ask) -> PrivateKey:
-    """The private half of an authority. Raises RefusedError for one without a passphrase."""
-    signer = opened_key(authority, passphrase)
+def _must_be_locked(signer: PrivateKey, authority: Path) -> None:
+    """Raise RefusedError for an authority's private half without a passphrase."""
     if not signer.locked:
         lock = f"nightlatch key convert {authority} --to openssh --lock --out FILE"
         raise RefusedError(f"{authority} has no passphrase: anybody with that file could sign certificates. {lock} puts one on")
-    return signer
 
 
 def _put(
