@@ -352,3 +352,23 @@ def test_what_is_wrong_with_somebody_is_told_once(tmp_path: Path) -> None:
     with pytest.raises(EstateError) as caught:
         load(path)
     assert [fault.what for fault in caught.value.faults] == ["there is no file nothere.pub"]
+
+
+def test_a_name_that_is_missing_is_told_once_with_all_places(tmp_path: Path) -> None:
+    """Somebody who was taken out of people while sentences still name them."""
+    path = tmp_path / "estate.yaml"
+    path.write_text(
+        "nightlatch: 1\nestate: x\nplaces: {bench: 192.168.40.0/24}\npeople: {mara: {}}\nguests: {gauge: {via: {folder: g}}}\n"
+        "teams: {crew: [mara, olav]}\ngrants:\n"
+        "  - {let: olav, into: gauge, by: ssh, from: bench, with: password}\n"
+        "  - {let: [mara, olav], into: gauge, by: ssh, from: bank, with: password, as: y, shared: z}\n"
+    )
+    with pytest.raises(EstateError) as found:
+        load(path)
+    first, second = found.value.faults
+    assert (first.what, [(each.line, each.column) for each in first.also]) == (
+        'the member "olav" is not among the people',
+        [(8, 11), (9, 18)],
+    )
+    assert '"bank" is not among' in second.what
+    assert f"It is named in 2 more places: {path}:8:11, {path}:9:18" in str(found.value)

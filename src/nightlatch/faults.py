@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from difflib import get_close_matches
 
 from nightlatch.origin import Origin
@@ -17,7 +17,8 @@ MOST_LETTERS = 80  # of a word that is compared with others
 
 @dataclass(frozen=True, slots=True)
 class Fault:
-    """One thing that is wrong: `what`, where (`origin`, `excerpt` is that line's text), `expected`, the `nearest` word."""
+    """One thing that is wrong: `what`, where (`origin`, `excerpt` is that line's text), `expected`, the `nearest` word. `name` is
+    what is missing, where one thing may be missed in several places; `also` are the others of them."""
 
     what: str
     origin: Origin | None = None
@@ -25,6 +26,8 @@ class Fault:
     nearest: str = ""
     excerpt: str = ""
     width: int = 1
+    name: str = ""
+    also: tuple[Origin, ...] = ()
 
     def text(self) -> str:
         """The fault as lines of text, without a final line end."""
@@ -39,7 +42,22 @@ class Fault:
             hint += (". " if hint else "") + f'Did you mean "{self.nearest}"?'
         if hint:
             lines.append("    " + hint)
+        if self.also:
+            places = f"{len(self.also)} more places" if len(self.also) > 1 else "one more place"
+            lines.append(f"    It is named in {places}: {', '.join(map(str, self.also))}")
         return "\n".join(lines)
+
+
+def told_once(faults: Iterable[Fault]) -> list[Fault]:
+    """The faults in their order, those of one missing name as one, with all places."""
+    out: list[Fault] = []
+    for fault in faults:
+        at = next((n for n, known in enumerate(out) if fault.name and known.name == fault.name and fault.origin), None)
+        if at is None or fault.origin is None:
+            out.append(fault)
+        else:
+            out[at] = replace(out[at], also=(*out[at].also, fault.origin))
+    return out
 
 
 class NightlatchError(Exception):

@@ -27,7 +27,7 @@ from nightlatch.estate.model import (
     Waiver,
 )
 from nightlatch.estate.people_list import PEOPLE
-from nightlatch.faults import EstateError, Fault
+from nightlatch.faults import EstateError, Fault, told_once
 from nightlatch.formats.keys import PublicKey
 from nightlatch.formats.yaml_tree import Node, Source
 from nightlatch.model.services import SERVICES, ServiceWords
@@ -52,7 +52,7 @@ def load(path: Path, services: Sequence[ServiceWords] = SERVICES) -> Estate:
     _version(source, root)
     estate = _Loader(source, path, services).estate(root)
     if source.faults:
-        raise EstateError(sorted(source.faults, key=lambda fault: _order(fault, str(path))))
+        raise EstateError(told_once(sorted(source.faults, key=lambda fault: _order(fault, str(path)))))
     return estate
 
 

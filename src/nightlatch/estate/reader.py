@@ -108,6 +108,7 @@ def named(source: Source, node: Node, what: str, words: Mapping[str, object], gr
             f'{what} "{value}" is not among the {group}',
             f"a name under {group} ({known})",
             nearest(value, list(words)),
+            f"{group.split()[0]}: {value}",
         )
         return ""
     return value

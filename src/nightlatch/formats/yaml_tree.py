@@ -64,11 +64,11 @@ class Source:
         """The node's place."""
         return Origin(self.path, node.line, node.column, self.kind)
 
-    def fault(self, node: Node, what: str, expected: str = "", nearest: str = "") -> None:
-        """Note something that is wrong at a node."""
+    def fault(self, node: Node, what: str, expected: str = "", nearest: str = "", name: str = "") -> None:
+        """Note something that is wrong at a node; `name` is what is missing there."""
         line = self.lines[node.line - 1] if node.line <= len(self.lines) else ""
         width = len(node.text) if node.text else 1
-        self.faults.append(Fault(what, self.origin(node), expected, nearest, line, width))
+        self.faults.append(Fault(what, self.origin(node), expected, nearest, line, width, name))
 
 
 def parse(source: Source) -> Node:
