@@ -51,13 +51,15 @@ class Fault:
 def told_once(faults: Iterable[Fault]) -> list[Fault]:
     """The faults in their order, those of one missing name as one, with all places."""
     out: list[Fault] = []
+    also: dict[str, list[Origin]] = {}
     for fault in faults:
-        at = next((n for n, known in enumerate(out) if fault.name and known.name == fault.name and fault.origin), None)
-        if at is None or fault.origin is None:
-            out.append(fault)
-        else:
-            out[at] = replace(out[at], also=(*out[at].also, fault.origin))
-    return out
+        if fault.name in also and fault.origin is not None:
+            also[fault.name].append(fault.origin)
+            continue
+        out.append(fault)
+        if fault.name:
+            also[fault.name] = []
+    return [replace(fault, also=tuple(also[fault.name])) if fault.name else fault for fault in out]
 
 
 class NightlatchError(Exception):
