@@ -15,7 +15,7 @@ from nightlatch.faults import NightlatchError
 from nightlatch.ops.password import judge_password
 from nightlatch.passwords.judged import Flaw, Way, judged
 from nightlatch.services.ssh.guessing import LimitKind
-from tests.guests import AT, HASH, Guest
+from tests.guests import AT, HASH, Guest, pub
 
 LONG = "Kelp-trombone-4411"
 CASES: list[tuple[str, str, set[Flaw], Way]] = [
@@ -95,6 +95,24 @@ def test_a_guest_s_own_limits(
     assert (found.hours is None) is (an_hour is None)
 
 
+def test_what_sudo_asks_behind_a_login_is_no_password_of_ssh(tmp_path: Path) -> None:
+    sudo: dict[str, str | bytes] = {"/etc/sudoers": "mara ALL=(ALL) ALL\n"}
+    guest = Guest("PasswordAuthentication no\n", {"mara": pub("mara-desk") + "\n"}, sudo, passwords={"mara": HASH})
+    found = judge_password(LONG, AT, "mara", guest=str(guest.write(tmp_path / "gauge")))
+    assert found.limit is not None
+    assert found.limit.kind is LimitKind.NOT_ASKED
+
+
+def test_the_guest_is_read_before_anybody_is_asked(tmp_path: Path) -> None:
+    def asked() -> str:
+        raise AssertionError("asked for a password before the question was known to have an answer")
+
+    root = str(Guest().write(tmp_path / "gauge"))
+    for account, guest, screen in (("mora", root, False), ("", root, False), ("mara", root, True)):
+        with pytest.raises(NightlatchError):
+            judge_password(asked, AT, account, guest=guest, screen=screen)
+
+
 def test_root_is_locked_only_where_that_is_said(tmp_path: Path) -> None:
     for number, (more, kind) in enumerate((("", LimitKind.DELAY), ("even_deny_root", LimitKind.LOCK))):
         stack: dict[str, str | bytes] = {"/etc/pam.d/sshd": PAM.format(f"deny=3 {more}", "")}
@@ -122,8 +140,8 @@ def test_the_command_keeps_nothing_of_it(tmp_path: Path) -> None:
     assert refused.exit_code == 2
     assert f"chmod 600 {word}" in refused.output
     word.chmod(0o600)
-    for more in ([], ["--format", "json"], ["--screen"], ["--beside"]):
-        said = run.invoke(cli, ["password", "judge", root, "--for", "mara", "--password-file", str(word), *more])
+    for more in ([root], [root, "--format", "json"], ["--screen"], [root, "--beside"]):
+        said = run.invoke(cli, ["password", "judge", "--for", "mara", "--password-file", str(word), *more])
         assert said.exit_code == (1 if "--screen" in more else 0), said.output
         assert "Kelp" not in said.output
     assert json.loads(run.invoke(cli, ["password", "judge", "--password-file", str(word), "--format", "json"]).output)["good"]

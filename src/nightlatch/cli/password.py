@@ -49,7 +49,7 @@ def judge(
     """Judge a password that you type: what is wrong with it, and how many guesses find it.
 
     With GUEST, one of the estate file SOURCE, or a folder or an archive without one, it is told how long guesses take at that
-    guest's own locks and delays. Ends with 1 where something is wrong with it.
+    guest's own locks and delays; the guest is read before you are asked. Ends with 1 where something is wrong with it.
     """
     with faults():
         from nightlatch.ops.password import judge_password
@@ -60,12 +60,17 @@ def judge(
 
         one = guest is None or is_live(guest) or Path(guest).exists()
         estate = None if one else estate_with(Path(source), None)
-        typed = _typed(word_file)
         with client_of(config) as client:
             found = judge_password(
-                typed, now(as_of), account, estate=estate, guest=guest or "", beside=beside, screen=screen, client=client
+                lambda: _typed(word_file),
+                now(as_of),
+                account,
+                estate=estate,
+                guest=guest or "",
+                beside=beside,
+                screen=screen,
+                client=client,
             )
-        del typed
         if form == "json":
             click.echo(machine.dumps(report.document(found)))
         else:

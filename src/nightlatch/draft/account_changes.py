@@ -94,7 +94,7 @@ def _fits(files: Files, step: AccountStep) -> bool:
 
 def _added(files: Files, step: AddAccount, today: str) -> dict[str, bytes]:
     if _listed(files, step.account):
-        raise fields.FieldFault(f"a group lists {step.account}, who would be in it at once")
+        raise fields.FieldFault(f"a group lists {step.account} already: the new account would be in it at once")
     out = {GROUP: fields.added(_of(files, GROUP), (step.account, "x", str(step.gid), ""))}
     if GSHADOW in files:
         out[GSHADOW] = fields.added(files[GSHADOW], (step.account, "!", "", ""))
@@ -122,7 +122,7 @@ def _dropped(files: Files, step: DropAccount) -> dict[str, bytes]:
 
 
 def _listed(files: Files, account: str) -> bool:
-    """Whether a group lists an account, be it one that is not there: who gets that name would be in it at once."""
+    """Whether a group lists an account, be it a missing one: a new account of that name would be in the group at once."""
     return any(account.encode() in line.rpartition(b":")[2].split(b",") for line in _of(files, GROUP).split(b"\n"))
 
 

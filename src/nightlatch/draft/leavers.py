@@ -36,7 +36,7 @@ def given(estate: Estate, access: GuestAccess, grants: tuple[Grant, ...], at: da
             out.leave(why, "its number is one of the system's own: disable it by hand if it is really theirs")
             continue
         if not NAME.fullmatch(account.name) or not account.in_shadow:
-            out.leave(why, "disable it by hand: its record is none that the tools take")
+            out.leave(why, "disable it by hand: the tools don't take its name, or shadow has no record of it")
             continue
         steps = list(_retiring(work, account, why, at.date()))
         out.steps += steps

@@ -43,7 +43,7 @@ account_check() { # account_check VERB NAME OTHER: nothing is begun that can't b
         made "$3"
         ! is_there passwd "$2" || { why="there is an account $2 already"; return 1; }
         ! is_there group "$2" || { why="there is a group $2 already"; return 1; }
-        ! in_groups "$2" || { why="a group lists $2, who would be in it at once"; return 1; }
+        ! in_groups "$2" || { why="a group lists $2 already: the new account would be in it at once"; return 1; }
         ! { has getent && getent passwd "$uid"; } >/dev/null && ! awk -F: -v id="$uid" '$3 == id { f = 1 } END { exit !f }' /etc/passwd ||
             { why="uid $uid is somebody's already"; return 1; }
         ! awk -F: -v id="$gid" '$3 == id { f = 1 } END { exit !f }' /etc/group || { why="gid $gid is a group's already"; return 1; }

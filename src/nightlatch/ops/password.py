@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -40,7 +41,7 @@ class JudgedPassword:
 
 
 def judge_password(
-    password: str,
+    password: str | Callable[[], str],
     at: datetime,
     account: str = "",
     *,
@@ -50,18 +51,22 @@ def judge_password(
     screen: bool = False,
     client: Client | None = None,
 ) -> JudgedPassword:
-    """Judge a password, and keep nothing of it. `guest` is one of the estate, else a folder or an archive; `at` is aware.
+    """Judge a password, or what asks for one once the guest was read, and keep nothing of it. `guest` is one of the estate, else
+    a folder, an archive or a live guest; `at` is aware.
 
     `beside` another proof it may be shorter; that of a `screen` is cut by a VNC server. Raises NightlatchError for a guest or an
     account that is not there, UnreadableError for one that can't be read.
     """
-    found = judged(password, account, beside=beside, screen=screen)
-    if not guest or screen:
-        return JudgedPassword(found, account)
-    if not account:
+    if guest and not account:
         raise NightlatchError("a guest's limits are those of an account: say --for ACCOUNT")
-    snapshot = _snapshot(estate, guest, client)
-    return JudgedPassword(found, account, snapshot.guest, _limit(estate or of_one(snapshot.guest), snapshot, account, at))
+    if guest and screen:
+        raise NightlatchError("a guest's limits are those of SSH: judge a screen's password without GUEST")
+    name, limit = "", None
+    if guest:
+        snapshot = _snapshot(estate, guest, client)
+        name, limit = snapshot.guest, _limit(estate or of_one(snapshot.guest), snapshot, account, at)
+    text = password if isinstance(password, str) else password()
+    return JudgedPassword(judged(text, account, beside=beside, screen=screen), account, name, limit)
 
 
 def _snapshot(estate: Estate | None, guest: str, client: Client | None) -> Snapshot:

@@ -1,4 +1,4 @@
-"""What is wrong with a password, and how many guesses find it at most, whoever guesses in the order in which people choose.
+"""What is wrong with a password, and how many guesses find it at most, in the order in which people choose passwords.
 
 The count is that of the cheapest way known here: a stock word or a name with what people add to it, a run of keys, something
 repeated; else all texts of its length from the kinds of characters that it has. That last one holds only for characters drawn at

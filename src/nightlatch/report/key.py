@@ -84,8 +84,8 @@ def _form(key: ToldKey) -> str:
 
 
 def _signed(signed: Signed) -> Iterator[tuple[str, str]]:
-    whom = ", ".join(signed.principals) or f"any {signed.kind}"
-    yield "for", f"{signed.kind} {whom}" if signed.principals else whom
+    names = ", ".join(signed.principals)
+    yield "for", f"{signed.kind} {names}" if names else f"any {signed.kind}"
     since = f"from {signed.since:%Y-%m-%d %H:%M} " if signed.since else "from ever "
     yield "valid", since + (f"to {signed.until:%Y-%m-%d %H:%M} UTC" if signed.until else "for ever")
     yield "id", f"{signed.key_id or '(none)'}, serial {signed.serial}"

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from nightlatch.access.leavers import accounts_of_leavers, is_expired
 from nightlatch.audit.checks.registry import CheckResult, Context, check
 from nightlatch.audit.findings import Proof, Severity
+from nightlatch.model.powers import PowerKind
 from nightlatch.model.secrets import Password
 from nightlatch.passwords.stock import ACCOUNTS
 from nightlatch.readings.accounts import Account
@@ -70,5 +71,7 @@ def service_password(context: Context) -> Iterator[CheckResult]:
 
 
 def _opens_by_password(context: Context, account: Account) -> bool:
-    mine = (path for path in context.access.paths if path.account == account.name and any(path.callers.perhaps.values()))
+    """Whether a login takes its password; what sudo asks behind a login is another matter."""
+    logins = (path for path in context.access.paths if path.power.gives is not PowerKind.ADMINISTER)
+    mine = (path for path in logins if path.account == account.name and any(path.callers.perhaps.values()))
     return any(isinstance(secret, Password) for path in mine for secret in path.need)

@@ -1,4 +1,4 @@
-"""One-time codes as a PAM module asks them (pam_google_authenticator(8)): who has a secret, and who gets by without.
+"""One-time codes as a PAM module asks them (pam_google_authenticator(8)): which accounts have a secret, and which get by without.
 
 The secret stands in a file of the account's own, of which only the mode and the owner are ever read. Other modules for codes keep
 their secrets in files of root's; they would have to run.

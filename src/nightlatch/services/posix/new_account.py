@@ -1,7 +1,7 @@
 """The account that a grant names and a guest lacks: its number, group, folder and shell, worked out from what the guest has.
 
-A number is free where no account, no group and no file that was read has it: files of an account that was taken away would
-belong to whoever gets its number next.
+A number is free where no account, no group and no file that was read has it: the files of a removed account would belong to the
+next account of that number.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ HOMES = "/home"
 
 def made(snapshot: Snapshot, accounts: Accounts, name: str, why: str) -> tuple[tuple[AddAccount | FileStep, ...], Account] | None:
     """The steps that make an account with a folder of its own, and the account as it will be; None where a person has to decide:
-    the name is none that the tools take, a group has it or lists it, or its folder is there already."""
+    the tools don't take the name, a group has it or lists it, or the folder is there already."""
     home = home_of(name)
     there = snapshot.resolve(home)
     if not NEW_NAME.fullmatch(name) or accounts.gaps or any(name in (group.name, *group.members) for group in accounts.groups):

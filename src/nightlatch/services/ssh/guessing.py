@@ -5,12 +5,14 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import StrEnum
 
+from nightlatch.model.powers import PowerKind
 from nightlatch.model.secrets import Password
 from nightlatch.net.addresses import EVERY_ADDRESS
 from nightlatch.origin import Origin
 from nightlatch.readings import lockouts
 from nightlatch.readings.accounts import Account
 from nightlatch.services.base import ServiceCase
+from nightlatch.services.posix.pam import stack
 from nightlatch.services.ssh.entries import SshAccess
 
 HOUR = 3600
@@ -41,17 +43,16 @@ def limit(case: ServiceCase, account: Account) -> GuessLimit:
     """What slows guesses of an account's password."""
     access = case.access
     assert isinstance(access, SshAccess)
-    asked = [
-        path for path in case.paths if path.account == account.name and any(isinstance(each, Password) for each in path.need)
-    ]
+    # With root's rights it is sudo that asks, and that is behind the login.
+    mine = (path for path in case.paths if path.account == account.name and path.power.gives is not PowerKind.ADMINISTER)
+    asked = any(isinstance(each, Password) for path in mine for each in path.need)
     settings = access.settings(account.name, EVERY_ADDRESS)[0]
     if not asked:
         shut = settings["passwordauthentication"]
         return GuessLimit(LimitKind.UNDECIDED if case.reading.accounts.gaps else LimitKind.NOT_ASKED, shut.origin, ever=0)
     if settings["usepam"].word != "yes":
         return GuessLimit(LimitKind.NOTHING, settings["usepam"].origin)
-    stack = [each for name in ("sshd", "common-auth", "system-auth", "password-auth") for each in case.reading.pam.get(name, ())]
-    auth = [each for each in stack if each.line.facility == "auth"]
+    auth = stack(case.reading.pam, "sshd", "auth").lines
     for each in auth:
         rule = lockouts.rule(case.reading.snapshot, each.line.arguments) if each.line.module == lockouts.MODULE else None
         if rule is not None and rule.deny and (account.uid or rule.root):
