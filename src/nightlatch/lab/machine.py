@@ -62,7 +62,7 @@ class Guest(Node):
             run("mount", "-t", "overlay", "overlay", "-o", layers, str(self.root))
             self._mounted = True
 
-    def boot(self, *, seconds: float = 20, ready: bool = True) -> None:
+    def boot(self, *, seconds: float = 60, ready: bool = True) -> None:
         """Start the guest and wait until it is up: units started, and a daemon or socket on port 22 where it has one."""
         self.mount()
         self.cgroup.mkdir(parents=True, exist_ok=True)
