@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import contextlib
 import os
+import re
+import subprocess
 from datetime import date
 from pathlib import Path
 
@@ -27,12 +29,15 @@ from nightlatch.model.account_steps import (
     AddMember,
     DropAccount,
     DropMember,
+    GivePassword,
     LockPassword,
     SetExpiry,
+    TakePassword,
     UnlockPassword,
 )
 from nightlatch.ops.draft import draft, prove
 from nightlatch.ops.enact import enact
+from nightlatch.ops.giving import GivenPassword
 from nightlatch.ops.survey import survey_target
 from nightlatch.ops.undo import undo
 from tests.guests import AT, HASH, Guest, estate, pub
@@ -113,6 +118,33 @@ CASES: list[tuple[str, Guest, str, str, list[str], int]] = [
             "in /etc/ssh/sshd_config: change a line",
         ],
         0,
+    ),
+    (
+        "a password for an account without one",
+        Guest(OFF),
+        GRANT.replace("key", "password"),
+        "",
+        [
+            "give mara a password, made when this is enacted, to be changed at the first login",
+            "in /etc/ssh/sshd_config: add a block, Match User mara Address 192.168.40.0/24",
+        ],
+        0,
+    ),
+    (
+        "one that is locked is unlocked",
+        Guest(OFF, files={"/etc/shadow": "mara:!{yescrypt}:20000:0:99999:7:::\n"}),
+        GRANT.replace("key", "password"),
+        "",
+        ["in /etc/ssh/sshd_config: add a block, Match User mara Address 192.168.40.0/24", "unlock the password of mara"],
+        0,
+    ),
+    (
+        "a key without a password would wait for that password",
+        Guest(OFF, {"mara": DESK}),
+        f"{GRANT}\n{GRANT.replace('key', 'password')}",
+        "",
+        [],
+        1,
     ),
     ("an administrator", Guest(OFF, {"mara": DESK}, SUDO), ADMIN, "", ["make /etc/sudoers.d/mara, mode 0440"], 0),
     (
@@ -282,6 +314,8 @@ steps: st.SearchStrategy[AccountStep] = st.one_of(
     st.builds(DropMember, st.just(GROUP), st.just(""), st.just(False), names, groups),
     st.builds(LockPassword, st.just(SHADOW), st.just(""), st.just(False), names),
     st.builds(UnlockPassword, st.just(SHADOW), st.just(""), st.just(True), names),
+    st.builds(lambda n: GivePassword(SHADOW, "", True, n, "*", 20000), names),
+    st.builds(lambda n, d: TakePassword(SHADOW, "", False, n, "!", d), names, days),
     st.builds(lambda n, d, w: SetExpiry(SHADOW, "", d is None, n, d, w), names, days, days),
 )
 lines = st.sampled_from(
@@ -291,6 +325,7 @@ lines = st.sampled_from(
         "mara:$y$j9T$abc$hash:20000:0:99999:7:::",
         "keeper:!:20000:0:99999:7::1:",
         "joon:*:20000:0:99999:7:::extra",
+        "mara:$y$j9T$abc$hash:0:0:99999:7:::",
         "boats:x:1500:keeper,mara",
         "mara:x:1001:",
         "sudo:x:27:",
@@ -321,6 +356,9 @@ def test_words_carry_a_step_whole(step: AccountStep) -> None:
         ("member", "mara", "a b"),
         ("expire", "mara", "1"),
         ("lock", "$(reboot)"),
+        ("password", "mara", "$y$j9T$hash:0"),
+        ("password", "mara", "!"),
+        ("no-password", "mara", "*:-1"),
         ("lock",),
         ("reboot", "mara"),
         (),
@@ -343,7 +381,7 @@ def test_a_step_taken_back_leaves_every_byte(held: dict[str, bytes], step: Accou
         try:
             back = so_far | account_changes.undone(so_far, step)
         except FieldFault:
-            assert isinstance(step, DropAccount), "its inverse needs all of it"
+            assert isinstance(step, DropAccount | TakePassword), "its inverse needs all of it, or a password that nobody keeps"
             continue
         if isinstance(step, AddMember | DropMember):  # members come back at the end of the list
             assert back.keys() == held.keys()
@@ -373,6 +411,55 @@ def test_a_folder_has_the_account_and_gives_it_back(tmp_path: Path) -> None:
     assert not draft(found, survey_target(root, "gauge"), AT).steps
     undo(found, "gauge", AT)
     assert outside_var(root, times=False) == before
+
+
+@pytest.mark.parametrize(
+    "files, prefix",
+    [
+        ({"/etc/login.defs": "ENCRYPT_METHOD SHA512\n"}, "$6$"),
+        ({"/etc/login.defs": "# ENCRYPT_METHOD SHA512\nENCRYPT_METHOD YESCRYPT\n"}, "$y$"),
+        ({"/etc/login.defs": "ENCRYPT_METHOD DES\n"}, "$6$"),
+        (
+            {
+                "/etc/login.defs": "ENCRYPT_METHOD SHA512\n",
+                "/etc/pam.d/common-password": "password required pam_unix.so yescrypt\n",
+            },
+            "$y$",
+        ),
+        ({}, "$6$"),
+    ],
+)
+def test_a_folder_has_a_password_and_gives_it_back(tmp_path: Path, files: dict[str, str], prefix: str) -> None:
+    found = estate(tmp_path, GRANT.replace("with: key", "with: password"))
+    root = Guest(OFF, accounts=ROOT, files=files).write(tmp_path / "images/gauge")
+    before, given = outside_var(root, times=False), list[GivenPassword]()
+    with pytest.raises(RefusedError, match="nobody takes it"):
+        enact(found, "gauge", AT)
+    assert outside_var(root, times=False) == before
+    done = enact(found, "gauge", AT, hand_over=given.append)
+    assert [act.partition(",")[0] for act in done.changed.acts] == ["make the account mara: uid 1001", "give mara a password"]
+    shadow = (root / "etc/shadow").read_text()
+    (hashed,) = re.findall(r"(?m)^mara:(.*):0:0:99999:7:::$", shadow)
+    assert hashed.startswith(prefix)
+    assert opens(given[0].password, hashed)
+    secrets = (given[0].password.encode(), hashed.encode())
+    assert not [
+        p for p in tmp_path.rglob("*") if p.is_file() and p.name != "shadow" and any(s in p.read_bytes() for s in secrets)
+    ]
+    assert given[0].password not in repr(given)
+    assert not draft(found, survey_target(root, "gauge"), AT).steps
+    undo(found, "gauge", AT)
+    assert outside_var(root, times=False) == before
+    enact(found, "gauge", AT, hand_over=given.append)
+    (root / "etc/shadow").write_text((root / "etc/shadow").read_text().replace(":0:0:99999", ":20800:0:99999"))
+    with pytest.raises(RefusedError, match="mara has changed the password since it was given"):
+        undo(found, "gauge", AT)
+
+
+def opens(password: str, hashed: str) -> bool:
+    """Whether the machine's own crypt(3) says so, by way of perl."""
+    words = ["perl", "-e", "print crypt($ARGV[0], $ARGV[1]) eq $ARGV[1] ? 1 : 0", password, hashed]
+    return subprocess.run(words, capture_output=True, text=True, check=True).stdout == "1"
 
 
 def test_an_account_that_is_somebodys_by_now_is_not_taken_away(tmp_path: Path) -> None:

@@ -6,7 +6,7 @@ import pytest
 
 from nightlatch.evidence.snapshot import from_files
 from nightlatch.formats.keys import parse_public
-from nightlatch.model.powers import ADMINISTER, Power, PowerKind
+from nightlatch.model.powers import ADMINISTER, SHELL, Power, PowerKind
 from nightlatch.model.secrets import Key, Password
 from nightlatch.readings import guest as readings
 from nightlatch.services.posix import pam
@@ -168,10 +168,19 @@ def test_powers(name: str, config: str, options: str, shell: str, powers: set[st
     assert {str(path.power) for path in guest.access().paths} == powers
 
 
-def test_a_password_that_is_due_gives_nothing_but_its_change() -> None:
+def test_a_password_that_is_due_gives_its_change_and_all_else_behind_that() -> None:
     guest = Guest(OFF, {"mara": pub("mara-desk") + "\n"}, pam=True)
-    guest.files["/etc/shadow"] = "root:*:20000:0:99999:7:::\nmara:{yescrypt}:0:0:99999:7:::\n"
-    assert {path.power for path in guest.access().paths} == {Power(PowerKind.CHANGE_PASSWORD)}
+    key, known = Key(parse_public(pub("mara-desk").encode()).fingerprint), Password("gauge", "mara")
+    for held, needs in (
+        ("{yescrypt}", {frozenset([key]), frozenset([key, known]), frozenset([known])}),
+        ("*", {frozenset([key])}),
+    ):
+        guest.files["/etc/shadow"] = f"root:*:20000:0:99999:7:::\nmara:{held}:0:0:99999:7:::\n"
+        paths = guest.access().paths
+        assert {path.need for path in paths} == needs
+        bare = {path.power for path in paths if path.need == {key}}
+        assert bare == {Power(PowerKind.CHANGE_PASSWORD)}
+        assert (SHELL in {path.power for path in paths if known in path.need}) == (held != "*")
 
 
 def test_roots_rights_carry_the_password_that_is_asked() -> None:

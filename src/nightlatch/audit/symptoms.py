@@ -187,7 +187,7 @@ def _name(scene: Scene) -> Found:
 
 def _must_change(scene: Scene) -> Found:
     gives = [power.gives for chain in scene.chains for each in chain.links for power in each.powers]
-    return (Borne.CONFIRMED if gives and set(gives) == {PowerKind.CHANGE_PASSWORD} else Borne.RULED_OUT), ()
+    return (Borne.CONFIRMED if PowerKind.CHANGE_PASSWORD in gives else Borne.RULED_OUT), ()
 
 
 def _maybe(scene: Scene) -> Found:

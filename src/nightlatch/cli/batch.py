@@ -11,6 +11,7 @@ from nightlatch.latch import live
 from nightlatch.latch.folder import changes, new_change_id
 from nightlatch.model.outcomes import ChangeState
 from nightlatch.ops.enact import Decide, LiveChange, enact, pending
+from nightlatch.ops.giving import HandOver
 from nightlatch.report import change_text
 from nightlatch.report.page import Page
 from nightlatch.report.safe import in_one_line
@@ -28,6 +29,7 @@ def enact_all(
     unguarded: bool,
     source: str,
     install: bool = False,
+    hand_over: HandOver | None = None,
 ) -> int:
     """Change the guests in this order; the first that fails stops it. Returns the exit code."""
     change = new_change_id(datetime.now(UTC))
@@ -43,6 +45,7 @@ def enact_all(
                 decide=decide,
                 unguarded=unguarded,
                 install=install,
+                hand_over=hand_over,
             )
         except NightlatchError as error:
             sheet.wrapped(in_one_line(error.words), label=name, style="high")

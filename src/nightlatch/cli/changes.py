@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from nightlatch.cli import prompts
+from nightlatch.cli import handing, prompts
 from nightlatch.cli.options import (
     Duration,
     as_of,
@@ -191,6 +191,13 @@ def _show_next(proved: list[Any], estate: Estate, source: Path) -> None:
 @latch_time
 @click.option("--install", is_flag=True, help="Install the packages that it asks for; that can't be taken back.")
 @click.option(
+    "--passwords",
+    "passwords",
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="FILE",
+    help="Write passwords that it makes to this new file, which only you may read; else they are shown once.",
+)
+@click.option(
     "--no-boot-guard",
     "unguarded",
     is_flag=True,
@@ -206,6 +213,7 @@ def enact(
     leave: bool,
     seconds: int,
     install: bool,
+    passwords: Path | None,
     unguarded: bool,
     as_of: datetime | None,
     config: Path | None,
@@ -224,6 +232,7 @@ def enact(
 
         at = now(as_of)
         estate = estate_of(source)
+        hand_over = handing.taker(passwords)
         proved, refused, pending = _proved(estate, guests, at, client)
         sheet = page.Page(page.console())
         if not dry_run and pending:
@@ -250,7 +259,8 @@ def enact(
         if not yes:
             _ask(f"Apply this to {', '.join(order)}?", YES)
         install = install or _packages_agreed(doing, yes)
-        done = enact_all(sheet, estate, order, at, client, seconds, _choice(yes, leave), unguarded, str(source), install)
+        choice = _choice(yes, leave)
+        done = enact_all(sheet, estate, order, at, client, seconds, choice, unguarded, str(source), install, hand_over)
         code = max(code, done)
     raise SystemExit(code)
 

@@ -5,7 +5,7 @@ gshadow(5) is never read as evidence; where a guest has one, its records follow 
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from datetime import date
 
@@ -21,22 +21,26 @@ from nightlatch.model.account_steps import (
     AddMember,
     DropAccount,
     DropMember,
+    GivePassword,
     LockPassword,
     SetExpiry,
+    TakePassword,
     UnlockPassword,
     inverse,
 )
 
 GSHADOW = "/etc/gshadow"
 Files = Mapping[str, bytes]
-Alone = LockPassword | UnlockPassword | SetExpiry  # steps on one database
+Alone = LockPassword | UnlockPassword | SetExpiry | GivePassword | TakePassword  # steps on one database
+NEW = b"{new}"  # in evidence, a password that is not made yet
 
 
-def changed(files: Files, step: AccountStep, today: date | None) -> dict[str, bytes]:
+def changed(files: Files, step: AccountStep, today: date | None, hashes: Mapping[str, bytes] | None = None) -> dict[str, bytes]:
     """The databases that a step changes, by their paths, from all that are there, in the order in which they are to be written:
     the one by which it counts comes last. Raises fields.FieldFault.
 
-    `today` is written as the day of the last change of a new account's password (shadow(5)); None leaves it empty.
+    `today` is written as the day of the last change of a new account's password (shadow(5)); None leaves it empty. `hashes` are
+    those of passwords that are given, by account (crypt(5)); evidence has none.
     """
     match step:
         case AddAccount():
@@ -53,13 +57,20 @@ def changed(files: Files, step: AccountStep, today: date | None) -> dict[str, by
             return {SHADOW: fields.unlocked(_of(files, SHADOW), step.account)}
         case SetExpiry():
             return {SHADOW: fields.expiring(_of(files, SHADOW), step.account, step.day, step.was)}
+        case GivePassword():
+            hashed = NEW if hashes is None else hashes.get(step.account)
+            if hashed is None:
+                raise fields.FieldFault(f"the password that {step.account} had is known to nobody here")
+            return {SHADOW: fields.given(_of(files, SHADOW), step.account, step.marker, hashed)}
+        case TakePassword():
+            return {SHADOW: fields.taken(_of(files, SHADOW), step.account, step.marker, step.was)}
 
 
 def undone(files: Files, step: AccountStep) -> dict[str, bytes]:
     """The databases that take a step back, which may have been cut off before it counted; nothing where it was not begun. Raises
     fields.FieldFault where somebody has changed since what it made."""
     try:
-        return changed(files, inverse(step), None)
+        return changed(files, inverse(step), None, {})
     except fields.FieldFault:
         parts = {path: one for path in DATABASES if path in files and (one := _part_undone(files, step, path)) is not None}
         if (PASSWD if isinstance(step, AddAccount | DropAccount) else GROUP) in parts or isinstance(step, Alone):
@@ -156,8 +167,28 @@ def applied(snapshot: Snapshot, step: AccountStep) -> Snapshot:
     return snapshot.with_files(entries)
 
 
+def not_so(snapshot: Snapshot, steps: Sequence[AccountStep]) -> list[AccountStep]:
+    """The steps whose work evidence does not show, in order. Each is looked at as it was before the later ones."""
+    out: list[AccountStep] = []
+    given = {step.account for step in steps if isinstance(step, TakePassword)}
+    for step in reversed(steps):
+        if isinstance(step, DropAccount) and step.account in given:  # its record in shadow, locked, goes when that is kept
+            passwd = (snapshot.content(PASSWD) or b"").split(b"\n")
+            so, back = not any(line.startswith(f"{step.account}:".encode()) for line in passwd), False
+        else:
+            so, back = holds(snapshot, step), not isinstance(step, TakePassword)
+        if not so:
+            out.insert(0, step)
+        elif back:
+            snapshot = applied(snapshot, inverse(step))
+    return out
+
+
 def holds(snapshot: Snapshot, step: AccountStep) -> bool:
-    """Whether evidence is as a step makes it: its inverse would fit, and it would not fit again."""
+    """Whether evidence is as a step makes it: its inverse would fit, and it would not fit again. A password that is to be taken
+    away is only locked until that is decided."""
+    if isinstance(step, TakePassword):
+        return holds(snapshot, LockPassword(SHADOW, "", False, step.account))
     try:
         applied(snapshot, step)
     except fields.FieldFault:

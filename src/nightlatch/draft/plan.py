@@ -28,12 +28,12 @@ from nightlatch.draft.work import Work
 from nightlatch.estate.model import Estate, ViaKind
 from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import RefusedError
-from nightlatch.model.account_steps import AccountStep
+from nightlatch.model.account_steps import AccountStep, AddAccount
 from nightlatch.model.grants import Grant, GrantKind, seen_by_guest
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import PowerKind
 from nightlatch.model.sources import COMMON, Sources, joined, without
-from nightlatch.model.steps import ManualTask
+from nightlatch.model.steps import MakeFolder, ManualTask
 from nightlatch.net.addresses import NO_ADDRESS, prefix
 from nightlatch.net.literal import address_or_none
 from nightlatch.readings import guest as readings
@@ -321,11 +321,21 @@ def _better(
 def _fewest(desk: Desk, steps: tuple[AnyStep, ...], whole: Differences) -> tuple[AnyStep, ...]:
     """Drop steps until every one that is left is needed, be it that something stays decided."""
     for group in reversed(filter_steps.together(steps)):
+        if any(_is_home(one, steps) for one in group):
+            continue
         shorter = tuple(each for each in steps if not any(each is one for one in group))
         after = desk.tried(shorter)
         if after is not None and after.weight <= whole.weight and after.unsure <= whole.unsure:
             return _fewest(desk, shorter, after)
     return steps
+
+
+def _is_home(step: AnyStep, steps: Steps) -> bool:
+    """Whether a step makes the folder of an account that another one makes: needed by whatever proof its person comes in."""
+    people = (each for each in steps if isinstance(each, AddAccount))
+    return isinstance(step, MakeFolder) and any(
+        step.uid == each.uid and step.path.endswith(f"/{each.account}") for each in people
+    )
 
 
 def door(access: GuestAccess, grants: Iterable[Grant]) -> Sources:

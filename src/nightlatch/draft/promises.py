@@ -44,7 +44,7 @@ def of(proved: ProvedDraft) -> Promise:
 def broken(estate: Estate, promise: Promise, now: Snapshot, at: datetime) -> list[str]:
     """The promises that fresh evidence breaks, in words; empty when all hold."""
     out = unlike(promise.made, now)
-    out += [f"not so: {step}" for step in promise.accounts if not account_changes.holds(now, step)]
+    out += [f"not so: {step}" for step in account_changes.not_so(now, promise.accounts)]
     work = Desk(draft_context(estate), promise.before, at)
     before, state = work.first, work.state(now)
     out += [f"{program} would not start again: {because}" for program, because in work.dead(state)]

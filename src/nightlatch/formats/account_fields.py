@@ -98,6 +98,30 @@ def expiring(raw: bytes, account: str, day: int | None, was: int | None) -> byte
     return _changed(raw, account, 9, set_day)
 
 
+def given(raw: bytes, account: str, marker: str, hashed: bytes) -> bytes:
+    """shadow(5) with the hash of a new password, which has to be changed at the first login, where there was only a `marker`."""
+
+    def give(fields: Fields) -> None:
+        if fields[1] != marker.encode():
+            raise FieldFault(f"the password of {account} was changed since it was read")
+        fields[1], fields[2] = hashed, b"0"
+
+    return _changed(raw, account, 9, give)
+
+
+def taken(raw: bytes, account: str, marker: str, was: int | None) -> bytes:
+    """shadow(5) without a password that was given and not changed yet; `was` is the day of the last change before it."""
+
+    def take(fields: Fields) -> None:
+        if fields[1].strip(b"!*") == b"":
+            raise FieldFault(f"{account} has no password")
+        if fields[2] != b"0":
+            raise FieldFault(f"{account} has changed the password since it was given; lock it instead of taking it away")
+        fields[1], fields[2] = marker.encode(), _day(was)
+
+    return _changed(raw, account, 9, take)
+
+
 def _day(day: int | None) -> bytes:
     return b"" if day is None else str(day).encode()
 

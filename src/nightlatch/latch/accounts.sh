@@ -53,16 +53,28 @@ account_check() { # account_check VERB NAME OTHER: nothing is begun that can't b
     no-account)
         made "$3"
         is_made "$2" || { why="the account $2 is not as it was made"; return 1; }
-        record shadow "$2" '$2 == "*"' || { why="the account $2 has a password by now; retire it instead"; return 1; }
+        takes_given "$2" || record shadow "$2" '$2 == "*"' || { why="the account $2 has a password by now; retire it instead"; return 1; }
         ! in_groups "$2" || { why="$2 is in groups by now; retire it instead"; return 1; }
         ;;
-    *) is_there passwd "$2" || { why="there is no account $2"; return 1; } ;;
+    *)
+        if grep -q "^account $2 " "$change/acts"; then # this change makes it
+            [ "$1" != member ] || is_there group "$3" || { why="there is no group $3"; return 1; }
+            [ "$1" != password ] || has chpasswd || { why="there is no chpasswd here: set the password of $2 at the console"; return 1; }
+            return 0
+        fi
+        is_there passwd "$2" || { why="there is no account $2"; return 1; }
+        ;;
     esac
     case $1 in
     member) is_there group "$3" && ! is_member "$2" "$3" || { why="the group $3 is not as it was read"; return 1; } ;;
     no-member) is_member "$2" "$3" || { why="$2 is not in the group $3"; return 1; } ;;
     lock) record shadow "$2" '$2 !~ /^!/' || { why="the password of $2 is locked already"; return 1; } ;;
     unlock) record shadow "$2" '$2 ~ /^!./' || { why="the password of $2 can't be unlocked"; return 1; } ;;
+    password)
+        record shadow "$2" '$2 == value' "${3%:*}" || { why="the password of $2 was changed since it was read"; return 1; }
+        has chpasswd || { why="there is no chpasswd here: set the password of $2 at the console"; return 1; }
+        ;;
+    no-password) is_given "$2" || { why="$2 has changed the password since it was given; lock it instead of taking it away"; return 1; } ;;
     expire) is_day "$2" "${3#*:}" || { why="the day on which $2 expires was changed since it was read"; return 1; } ;;
     esac
 }
@@ -81,7 +93,9 @@ account_act() { # account_act VERB NAME OTHER
     no-account)
         made "$3"
         end_all "$uid" "$2"
-        if has userdel && has groupdel; then
+        if takes_given "$2"; then # the record in shadow, locked, stays until that is kept: nothing else could bring its hash back
+            for base in passwd gshadow group; do by_field $base drop "$2" || return 1; done
+        elif has userdel && has groupdel; then
             ! is_there passwd "$2" || userdel "$2" || return 1
             ! record group "$2" '$3 == value' "$gid" || groupdel "$2"
         else
@@ -90,13 +104,47 @@ account_act() { # account_act VERB NAME OTHER
         ;;
     member) if has gpasswd; then gpasswd -a "$2" "$3" >/dev/null; else by_field group join "$3" "$2" && by_field gshadow join "$3" "$2"; fi ;;
     no-member) if has gpasswd; then gpasswd -d "$2" "$3" >/dev/null; else by_field group part "$3" "$2" && by_field gshadow part "$3" "$2"; fi ;;
-    lock) if has usermod; then usermod -L "$2"; else by_field shadow lock "$2"; fi ;;
+    lock | no-password) if has usermod; then usermod -L "$2"; else by_field shadow lock "$2"; fi ;; # taken away once that is kept
     unlock) if has usermod; then usermod -U "$2"; else by_field shadow unlock "$2"; fi ;;
     expire)
         day=${3%:*}
         if has chage; then chage -E "$([ "$day" = - ] && echo -1 || echo "$day")" "$2"; else by_field shadow day "$2" "$([ "$day" = - ] || echo "$day")"; fi
         ;;
+    password) ;; # it comes by a connection of its own while the change is on the latch (password_give)
     esac
+}
+password_give() { # password_give NAME: reads the password, which stands in no argument and in no file but shadow
+    turn
+    IFS= read -r word
+    [ ! -e "$change/outcome" ] && grep -qx on-the-latch "$change/progress" && grep -q "^password $1 " "$change/acted" ||
+        { echo "it is not on the latch"; return 1; }
+    said=$(printf '%s:%s\n' "$1" "$word" | chpasswd 2>&1) || {
+        case $said in *"$word"*) said='' ;; esac
+        echo "chpasswd refuses it: $(printf '%s' "$said" | head -n 1)"
+        return 1
+    }
+    if has chage; then chage -d 0 "$1"; else by_field shadow due "$1" 0; fi || return 1
+    # Without flock(1) nothing has kept the guest from taking it back meanwhile.
+    [ ! -e "$change/outcome" ] || { account_unact password "$1" "$(awk -v n="$1" '$1 == "password" && $2 == n { print $3 }' "$change/acts")"; return 1; }
+    echo given
+}
+password_mark() { # password_mark NAME MARKER:DAY: no password, and the day of its last change, as before
+    day=${2#*:}
+    if has usermod && has chage; then
+        usermod -p "${2%:*}" "$1" && chage -d "$([ "$day" = - ] && echo -1 || echo "$day")" "$1"
+    else
+        by_field shadow mark "$1" "${2%:*}" && by_field shadow due "$1" "$([ "$day" = - ] || echo "$day")"
+    fi
+}
+takes_given() { grep -q "^no-password $1 " "$change/acts" 2>/dev/null; } # whether this change takes the password that one gave
+is_given() { record shadow "$1" '$2 !~ /^[!*]*$/ && $3 == "0"'; }
+accounts_kept() { # what is done only once it was decided to keep the change
+    while read -r verb what other; do
+        case $verb in
+        no-password) is_there passwd "$what" && record shadow "$what" '$2 ~ /^!./ && $3 == "0"' && password_mark "$what" "$other" ;;
+        no-account) ! takes_given "$what" || is_there passwd "$what" || by_field shadow drop "$what" ;;
+        esac
+    done <"$change/acts"
 }
 account_unact() { # account_unact VERB NAME OTHER: the way back, from wherever it came to an end
     case $1 in
@@ -104,11 +152,20 @@ account_unact() { # account_unact VERB NAME OTHER: the way back, from wherever i
         made "$3"
         if ! is_there passwd "$2" || is_made "$2"; then account_act no-account "$2" "$3"; fi
         ;;
-    no-account) is_there passwd "$2" || { account_unact account "$2" "$3" && account_act account "$2" "$3"; } ;;
+    no-account)
+        if takes_given "$2"; then
+            made "$3"
+            by_field group add "$2:x:$gid:" && by_field gshadow add "$2:!::" && by_field passwd add "$2:x:$uid:$gid::$own_home:$shell"
+        else
+            is_there passwd "$2" || { account_unact account "$2" "$3" && account_act account "$2" "$3"; }
+        fi
+        ;;
     member) ! is_member "$2" "$3" || account_act no-member "$2" "$3" ;;
     no-member) is_member "$2" "$3" || account_act member "$2" "$3" ;;
     lock) ! record shadow "$2" '$2 ~ /^!./' || account_act unlock "$2" ;;
     unlock) ! record shadow "$2" '$2 !~ /^!/' || account_act lock "$2" ;;
+    password) record shadow "$2" '$2 == value' "${3%:*}" || password_mark "$2" "$3" ;;
+    no-password) ! record shadow "$2" '$2 ~ /^!./' || account_act unlock "$2" ;;
     expire) ! is_day "$2" "${3%:*}" || account_act expire "$2" "${3#*:}:${3%:*}" ;;
     esac
     ended=$?
@@ -124,6 +181,8 @@ account_done() { # account_done VERB NAME OTHER: whether it is so already
     no-member) ! is_member "$2" "$3" ;;
     lock) record shadow "$2" '$2 ~ /^!/' ;;
     unlock) record shadow "$2" '$2 !~ /^!/' ;;
+    password) is_given "$2" ;;
+    no-password) record shadow "$2" '$2 == value' "${3%:*}" ;;
     expire) is_day "$2" "${3%:*}" ;;
     esac
 }
@@ -151,7 +210,7 @@ by_field() { # by_field DATABASE ACT NAME|RECORD [VALUE]: one record, in a copy 
     take_lock_of "$1" || return 1
     fresh=/etc/$1.nightlatch-$id
     rm -f "$fresh"
-    cp -p "/etc/$1" "$fresh" && awk -F: -v OFS=: -v act="$2" -v name="${3%%:*}" -v value="$4" -v whole="$3" '
+    cp -p "/etc/$1" "$fresh" && { ! has chcon || chcon --reference="/etc/$1" "$fresh" 2>/dev/null || :; } && awk -F: -v OFS=: -v act="$2" -v name="${3%%:*}" -v value="$4" -v whole="$3" '
         { text = $0 }
         $1 == name && !seen++ {
             if (act == "drop") next
@@ -160,6 +219,8 @@ by_field() { # by_field DATABASE ACT NAME|RECORD [VALUE]: one record, in a copy 
             if (act == "lock") $2 = "!" $2
             if (act == "unlock") sub(/^!/, "", $2)
             if (act == "day") $8 = value
+            if (act == "due") $3 = value
+            if (act == "mark") $2 = value
             text = $0
         }
         { print text }

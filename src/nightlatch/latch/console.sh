@@ -37,7 +37,7 @@ acts_done() { # whether what is done beside files is so already
         zone) [ "$(readlink -f /etc/localtime)" = "/usr/share/zoneinfo/$what" ] ;;
         name) [ "$(cat /proc/sys/kernel/hostname)" = "$what" ] ;;
         rules) true ;; # its files are compared above
-        account | no-account | member | no-member | lock | unlock | expire) account_done "$verb" "$what" "$other" ;;
+        account | no-account | member | no-member | lock | unlock | expire | password | no-password) account_done "$verb" "$what" "$other" ;;
         label) semanage port -l | grep '^ssh_port_t ' | grep -qw "$what" ;;
         *) false ;;
         esac || return 1
@@ -82,7 +82,16 @@ install_it() { # the package can't be taken back, so it has its own yes; it is n
     [ -d /etc/ssh/sshd_config.d ] ||
         die 5 "the package $package is installed and not started: it reads no /etc/ssh/sshd_config.d, so the door can't be kept narrow"
 }
+lacks_password() { # of the accounts that are given one, those without
+    [ -n "$acts" ] || return 0
+    while read -r verb what other; do
+        [ "$verb" != password ] || ! record shadow "$what" '$2 ~ /^[!*]*$/' || echo "$what"
+    done <<ACTS
+$acts
+ACTS
+}
 how_on() {
+    for each in $(lacks_password); do echo "Give $each a password now: passwd $each$(has chage && echo "; chage -d 0 $each")"; done
     echo "This guest takes it back by itself within $seconds s, unless it is kept. Try it from outside, then"
     echo "    sh $me keep      to keep it"
     echo "    sh $me back      to take it back at once"
@@ -114,6 +123,7 @@ go_on() {
 }
 decided() { # decided keep|back
     fits
+    [ "$1" != keep ] || for each in $(lacks_password); do die 4 "$each has no password yet: run  passwd $each  first"; done
     what=$1 by=console
     said=$(decide)
     echo "$said"

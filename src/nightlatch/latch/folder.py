@@ -11,7 +11,7 @@ import contextlib
 import errno
 import hashlib
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime
@@ -46,8 +46,10 @@ class FolderChange:
     removed: tuple[str, ...] = ()
 
 
-def enact(proved: ProvedDraft, root: Path, at: datetime, tool: str, change: str) -> FolderChange:
-    """Apply a proved draft to the folder it was proved on.
+def enact(
+    proved: ProvedDraft, root: Path, at: datetime, tool: str, change: str, passwords: Mapping[str, str] | None = None
+) -> FolderChange:
+    """Apply a proved draft to the folder it was proved on. `passwords` are those that it gives, by account.
 
     Raises RefusedError when something differs from the evidence or another change is under way, PutBackError when
     a write failed and everything was put back.
@@ -60,10 +62,11 @@ def enact(proved: ProvedDraft, root: Path, at: datetime, tool: str, change: str)
         _compare(folder, proved)
         if proved.accounts:
             folder_accounts.compare(folder, proved)
+        hashes = folder_accounts.hashes_of(folder, passwords or {})
         made = _make_folders(folder, [HOME, CHANGES])
         with _locked(folder):
             made += _make_folders(folder, [f"{CHANGES}/{change}"])
-            return _apply(folder, proved, at, tool, change, made)
+            return _apply(folder, proved, at, tool, change, made, hashes)
 
 
 def new_change_id(at: datetime) -> str:
@@ -118,7 +121,15 @@ def _locked(folder: Folder) -> Iterator[None]:
                 os.rmdir(name, dir_fd=above)
 
 
-def _apply(folder: Folder, proved: ProvedDraft, at: datetime, tool: str, change: str, made: list[str]) -> FolderChange:
+def _apply(
+    folder: Folder,
+    proved: ProvedDraft,
+    at: datetime,
+    tool: str,
+    change: str,
+    made: list[str],
+    hashes: Mapping[str, bytes],
+) -> FolderChange:
     undo: list[Callable[[], object]] = []
     touched: list[TouchedPath] = []
     try:
@@ -135,7 +146,7 @@ def _apply(folder: Folder, proved: ProvedDraft, at: datetime, tool: str, change:
             folders=[path for path in made if not path.endswith(change)],
             acts=[list(account_steps.words(step)) for step in proved.accounts],
         )
-        databases = folder_accounts.worked_out(folder, proved.accounts, at.date(), proved.draft.guest)
+        databases = folder_accounts.worked_out(folder, proved.accounts, at.date(), proved.draft.guest, hashes)
         _write_record(folder, change, record.model_dump_json(indent=1).encode())
         for each in touched:
             entry = proved.after.entries[each.path]

@@ -15,6 +15,7 @@ from nightlatch.evidence.snapshot import EntryKind
 from nightlatch.faults import RefusedError
 from nightlatch.formats import accounts as formats
 from nightlatch.formats.account_fields import FieldFault
+from nightlatch.latch import hashing
 from nightlatch.model import account_steps
 from nightlatch.model.account_steps import DATABASES, SHADOW, AccountStep
 from nightlatch.transports.folder import Folder
@@ -33,13 +34,21 @@ def compare(folder: Folder, proved: ProvedDraft) -> None:
             )
 
 
-def worked_out(folder: Folder, steps: Sequence[AccountStep], today: date, guest: str) -> dict[str, bytes]:
-    """What each database becomes by these steps. Raises RefusedError where one does not fit."""
+def hashes_of(folder: Folder, passwords: Mapping[str, str]) -> dict[str, bytes]:
+    """The hashes of passwords, by account, in the scheme that the guest's files name. Raises RefusedError."""
+    return {account: hashing.hashed(password, hashing.scheme(folder)) for account, password in passwords.items()}
+
+
+def worked_out(
+    folder: Folder, steps: Sequence[AccountStep], today: date, guest: str, hashes: Mapping[str, bytes]
+) -> dict[str, bytes]:
+    """What each database becomes by these steps, with the `hashes` of passwords that they give. Raises RefusedError where one
+    does not fit."""
     files: dict[str, bytes] = _held(folder)
     made: dict[str, bytes] = {}
     for step in steps:
         try:
-            changed = account_changes.changed(files, step, today)
+            changed = account_changes.changed(files, step, today, hashes)
         except FieldFault as fault:
             raise RefusedError(f"{step}: {fault}", guest=guest) from None
         files |= changed

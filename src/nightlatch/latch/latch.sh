@@ -187,6 +187,7 @@ finish_kept() {
     say keeping
     at keeping
     rows there drop_row
+    ! grep -q '^no-password ' "$change/acts" 2>/dev/null || accounts_kept
     if [ "$stay" = yes ]; then
         mv -f "$change/record.part" "$change/record.json" 2>/dev/null
     fi
@@ -313,6 +314,7 @@ main() {
     check-over) over=yes; check ;;
     check-copy) over=no; check ;;
     check-net) mount --make-rprivate / && rows there lay_over && ifup --no-act --force "$interface" ;;
+    password) password_give "$2" ;;
     keep) turn; if decide_keep; then finish_kept; else revert "it could not be decided to keep it"; fi ;;
     esac
 }

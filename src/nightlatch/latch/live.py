@@ -139,6 +139,16 @@ def install(shell: Shell, act: Install) -> None:
         raise UnreadableError(f"{act.package} could not be installed: {said}", guest=shell.guest)
 
 
+def give(shell: Shell, change: str, account: str, password: str) -> None:
+    """Give an account its password while the change is on the latch. Raises UnreadableError, in the guest's words, where it is
+    not given, and UnreachableError."""
+    nonce = secrets.token_hex(12)
+    lines = _lines(shell.run(transaction.give_script(change, account, password, nonce), BOUNDS).out, nonce)
+    if lines != ["given"]:
+        said = lines[-1].removeprefix("refused: ")[:200] if lines else "no answer came"
+        raise UnreadableError(f"{account} could not be given a password: {said}", guest=shell.guest)
+
+
 def decide(shell: Shell, change: str, what: str, by: str = "hand") -> Outcome:
     """Keep a change or take it back (`what` is keep or back). Raises RefusedError where there is none, UnreadableError."""
     nonce = secrets.token_hex(12)

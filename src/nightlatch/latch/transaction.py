@@ -324,6 +324,12 @@ def decide_script(change: str, what: str, by: str, nonce: str) -> bytes:
     return session("decide", nonce, place=f"{CHANGES}/{change}", what=what, by=by).encode()
 
 
+def give_script(change: str, account: str, password: str, nonce: str) -> bytes:
+    """The script that gives an account a password while a change is on the latch. A script goes through pipes, so the password
+    is in no argument and in no file."""
+    return session("give", nonce, place=f"{CHANGES}/{change}", who=account, word=password).encode()
+
+
 def install_script(act: Install, nonce: str) -> bytes:
     """The script that installs a package apart from its connection, with the unit kept from starting meanwhile."""
     return session("install", nonce, package=act.package, unit=act.unit, tool=act.command).encode()

@@ -19,6 +19,7 @@ NEW_NAME = re.compile(r"[a-z_][a-z0-9_-]{0,31}")  # what useradd(8) takes withou
 NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_.-]{0,31}")
 PLACE = re.compile(r"(/[A-Za-z0-9_.-]+)+")
 NUMBER = re.compile(r"0|[1-9][0-9]{0,9}")
+MARKER = re.compile(r"[!*]{1,3}")  # a password field that no password opens (shadow(5)), and that is no secret
 LONG_AGO = 1  # the second day of 1970, as chage(1) has it: 0 may mean "no day"
 NEVER = "-"
 
@@ -107,7 +108,36 @@ class SetExpiry(Step):
         return f"expire the account {self.account}" + ("" if self.day == LONG_AGO else f" on day {self.day} since 1970")
 
 
-AccountStep = AddAccount | DropAccount | AddMember | DropMember | LockPassword | UnlockPassword | SetExpiry
+@dataclass(frozen=True, slots=True)
+class GivePassword(Step):
+    """Give an account that has none a password, which is made when the step is done and has to be changed at the first login.
+
+    `marker` is its password field now, `was` the day of its last change in days since 1970, or None (shadow(5)).
+    """
+
+    account: str
+    marker: str
+    was: int | None
+
+    def __str__(self) -> str:
+        return f"give {self.account} a password, made when this is enacted, to be changed at the first login"
+
+
+@dataclass(frozen=True, slots=True)
+class TakePassword(Step):
+    """Take such a password away, as long as nobody has changed it."""
+
+    account: str
+    marker: str
+    was: int | None
+
+    def __str__(self) -> str:
+        return f"take the password of {self.account} away, which was given and not changed yet"
+
+
+AccountStep = (
+    AddAccount | DropAccount | AddMember | DropMember | LockPassword | UnlockPassword | SetExpiry | GivePassword | TakePassword
+)
 Made = AddAccount | DropAccount
 VERBS = {
     "account": AddAccount,
@@ -117,6 +147,8 @@ VERBS = {
     "lock": LockPassword,
     "unlock": UnlockPassword,
     "expire": SetExpiry,
+    "password": GivePassword,
+    "no-password": TakePassword,
 }
 
 
@@ -130,6 +162,8 @@ def words(step: AccountStep) -> tuple[str, ...]:
             return (verb, step.account, step.group)
         case SetExpiry():
             return (verb, step.account, f"{_day(step.day)}:{_day(step.was)}")
+        case GivePassword() | TakePassword():
+            return (verb, step.account, f"{step.marker}:{_day(step.was)}")
         case _:
             return (verb, step.account)
 
@@ -155,6 +189,10 @@ def parse(found: Sequence[str], why: str = "") -> AccountStep:
                 days = [None if each == NEVER else int(each) for each in told.split(":")]
                 if len(days) == 2:
                     return SetExpiry(SHADOW, why, days[0] is None, name, *days)
+            case ("password" | "no-password", name, told):
+                given = _given(verb, name, told, why)
+                if given is not None:
+                    return given
     raise ValueError(f"{' '.join(map(str, found))!r} is no step on an account")
 
 
@@ -167,6 +205,15 @@ def _made(verb: str, name: str, told: Sequence[str], why: str) -> Made | None:
         return None
     known = (name, int(told[0]), int(told[1]), told[2], told[3])
     return AddAccount(PASSWD, why, True, *known) if verb == "account" else DropAccount(PASSWD, why, False, *known)
+
+
+def _given(verb: str, name: str, told: str, why: str) -> GivePassword | TakePassword | None:
+    marker, _, day = told.partition(":")
+    if not MARKER.fullmatch(marker) or not (day == NEVER or NUMBER.fullmatch(day)):
+        return None
+    was = None if day == NEVER else int(day)
+    opens = verb == "password"
+    return GivePassword(SHADOW, why, True, name, marker, was) if opens else TakePassword(SHADOW, why, False, name, marker, was)
 
 
 def is_account_step(found: Sequence[str]) -> bool:
@@ -191,6 +238,10 @@ def inverse(step: AccountStep, why: str = "") -> AccountStep:
             return LockPassword(SHADOW, why, False, step.account)
         case SetExpiry():
             return SetExpiry(SHADOW, why, step.was is None, step.account, step.was, step.day)
+        case GivePassword():
+            return TakePassword(SHADOW, why, False, step.account, step.marker, step.was)
+        case TakePassword():
+            return GivePassword(SHADOW, why, True, step.account, step.marker, step.was)
 
 
 def _day(day: int | None) -> str:

@@ -11,7 +11,7 @@ import getpass
 import re
 import socket
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
@@ -32,6 +32,7 @@ from nightlatch.latch.transaction import SEAM, Terms, Transaction
 from nightlatch.model.outcomes import ChangeState
 from nightlatch.ops.draft import proved_draft
 from nightlatch.ops.evidence import TOOL
+from nightlatch.ops.giving import HandOver, handed_over, refuse_unheard
 from nightlatch.ops.survey import chosen, client_for, more_of, survey_live, survey_target
 from nightlatch.readings import latch
 from nightlatch.readings.latch import OnLatch
@@ -122,12 +123,14 @@ def enact(
     decide: Decide = keep_when_proved,
     unguarded: bool = False,
     install: bool = False,
+    hand_over: HandOver | None = None,
 ) -> LiveChange:
     """Survey one guest again, draft and prove again, and apply.
 
     On a live guest the change is on the latch for `seconds`; `decide` gets what a fresh connection found and says True
     to keep it, False to take it back, None to leave it to its time. Packages are installed only with `install`, for that
-    can't be taken back. Raises RefusedError, PutBackError, UnreadableError.
+    can't be taken back. `hand_over` takes the passwords that are made, each before it counts.
+    Raises RefusedError, PutBackError, UnreadableError.
     """
     spec = chosen(estate, [guest])[0]
     if spec.via.kind in NOT_THERE:
@@ -136,18 +139,21 @@ def enact(
     if not spec.via.is_live:
         snapshot = survey_target(spec.via.path, spec.name, more_of(estate, spec))
         proved = proved_draft(estate, snapshot, at)
-        return LiveChange(apply(proved, spec.via.path, at, change), ChangeState.KEPT)
+        return LiveChange(apply(proved, spec.via.path, at, change, hand_over=hand_over), ChangeState.KEPT)
     with client_for(client) as using, work_on(guest):
         shell = targets.of_guest(spec, using)
         snapshot = survey_live(shell, more_of(estate, spec))
         not_pending(snapshot)
         proved = proved_draft(estate, snapshot, at)
         packages = services.installs(proved.draft.acts)
+        refuse_unheard(proved, hand_over)
         if packages:
             _install(shell, packages, agreed=install)
             snapshot = survey_live(shell, more_of(estate, spec))
             proved = proved_draft(estate, snapshot, at)
-        return put_on_latch(estate, shell, proved, at, terms(at, change, seconds, unguarded=unguarded), decide=decide)
+        return put_on_latch(
+            estate, shell, proved, at, terms(at, change, seconds, unguarded=unguarded), decide=decide, hand_over=hand_over
+        )
 
 
 def not_pending(snapshot: Snapshot) -> None:
@@ -179,14 +185,22 @@ def _install(shell: Shell, packages: Sequence[Install], *, agreed: bool) -> None
         live.install(shell, each)
 
 
-def apply(proved: ProvedDraft, root: Path, at: datetime, change: str = "") -> FolderChange:
-    """Apply a proved draft to the folder it was proved on."""
+def apply(proved: ProvedDraft, root: Path, at: datetime, change: str = "", *, hand_over: HandOver | None = None) -> FolderChange:
+    """Apply a proved draft to the folder it was proved on; `hand_over` takes the passwords that are made."""
     with told():
-        return folder.enact(proved, root, at, TOOL, change or new_change_id(datetime.now(UTC)))
+        passwords = handed_over(proved, hand_over)
+        return folder.enact(proved, root, at, TOOL, change or new_change_id(datetime.now(UTC)), passwords)
 
 
 def put_on_latch(
-    estate: Estate, shell: Shell, proved: ProvedDraft, at: datetime, on: Terms, *, decide: Decide = keep_when_proved
+    estate: Estate,
+    shell: Shell,
+    proved: ProvedDraft,
+    at: datetime,
+    on: Terms,
+    *,
+    decide: Decide = keep_when_proved,
+    hand_over: HandOver | None = None,
 ) -> LiveChange:
     """Carry out a proved draft on a live guest on these terms, prove it by a fresh connection, and decide.
 
@@ -210,7 +224,9 @@ def put_on_latch(
         steps = tuple(live.begin(shell, made))
         if plan.move is not None:
             relocation.arrive(there, shell, change, seconds)
+        not_given = _give(there, change, handed_over(proved, hand_over))
         confirmation = confirm(estate, there, proved, at, change)
+        confirmation = replace(confirmation, problems=(*not_given, *confirmation.problems))
         answer = decide(confirmation)
         if answer is None:
             return LiveChange(changed, ChangeState.ON_THE_LATCH, confirmation, steps, goes, port=port)
@@ -237,6 +253,17 @@ def put_on_latch(
         followed = followed_port(estate, shell.guest, proved.before.told.came.port, port)
         return LiveChange(done, ChangeState.KEPT, confirmation, steps, "", followed, port)
     return LiveChange(done, ChangeState.KEPT if outcome.kept else ChangeState.PUT_BACK, confirmation, steps)
+
+
+def _give(shell: Shell, change: str, passwords: Mapping[str, str]) -> list[str]:
+    """Give accounts their passwords while the change is on the latch; why one was not given is a reason not to keep it."""
+    out = []
+    for account, password in passwords.items():
+        try:
+            live.give(shell, change, account, password)
+        except UnreadableError as error:
+            out.append(error.words)
+    return out
 
 
 def returned(changed: FolderChange, outcome: live.Outcome) -> FolderChange:

@@ -8,7 +8,7 @@ decided concretely. What can't be decided makes several worlds.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from itertools import product
 
@@ -17,7 +17,7 @@ from nightlatch.formats.sshd_keywords import spelled
 from nightlatch.model.bounds import Addresses, Bounds, exactly, in_all, in_any, only_perhaps
 from nightlatch.model.causes import AccountState, Cause, Chroot, Condition, PamEnd, PamSays, SettingLine, SudoRule
 from nightlatch.model.gaps import Gap
-from nightlatch.model.powers import ADMINISTER, SHELL
+from nightlatch.model.powers import ADMINISTER, SHELL, Power, PowerKind
 from nightlatch.model.secrets import Code, Need, Password, Secret, Unknown, UnknownSecret
 from nightlatch.model.services import SSH, ServiceWords
 from nightlatch.model.sockets import Listener
@@ -139,7 +139,13 @@ class SshServer:
 
     def _powers(self, account: Account, settings: Settings, way: _Way) -> Iterator[LoginEntry]:
         door = self.logins.door(account, settings)
-        granted = powers(settings, way.options, account, must_change=door.must_change)
+        if door.must_change:
+            yield from self._due(account, settings, way, door.gaps)
+            if not account.hash_method:
+                return
+            # By the present password another one is set, and then the rest is open (passwd(1) asks for it).
+            way = replace(way, need=way.need | {Password(self.reading.guest, account.name)})
+        granted = powers(settings, way.options, account)
         problem = self._chroot(account, settings)
         unsure = (*door.gaps, *([Gap("SSH server", problem.because, problem.origin)] if problem else []))
         seen, gaps = way.seen, way.gaps + unsure
@@ -161,6 +167,11 @@ class SshServer:
                 causes = (*way.causes, SudoRule(account.name, "", up.origin))
                 if not up.password or self._password_known(up.password):
                     yield LoginEntry(account.name, way.need | asked, ADMINISTER, seen, causes, gaps)
+
+    def _due(self, account: Account, settings: Settings, way: _Way, unsure: tuple[Gap, ...]) -> Iterator[LoginEntry]:
+        """What a login gives whose password has to be changed first: sshd runs passwd(1) in place of all else (session.c)."""
+        seen = only_perhaps(way.seen) if unsure else way.seen
+        yield LoginEntry(account.name, way.need, Power(PowerKind.CHANGE_PASSWORD), seen, way.causes, way.gaps + unsure)
 
     def _single(self, account: Account, way: _Way, gaps: tuple[Gap, ...]) -> Iterator[LoginEntry]:
         """Commands as root that may be led to more: whether they amount to root's rights is not worked out."""

@@ -10,7 +10,7 @@ from nightlatch.formats import authorized_keys, sshd_tokens
 from nightlatch.formats import lines as text_lines
 from nightlatch.formats.authorized_keys import KeyEntry, quote
 from nightlatch.formats.keys import PublicKey
-from nightlatch.model.account_steps import NAME, SHADOW, AccountStep, SetExpiry, UnlockPassword
+from nightlatch.model.account_steps import MARKER, NAME, SHADOW, AccountStep, GivePassword, SetExpiry, UnlockPassword
 from nightlatch.model.candidates import Candidate
 from nightlatch.model.grants import Grant, seen_by_guest
 from nightlatch.model.powers import PowerKind
@@ -87,10 +87,12 @@ def own_key(case: ServiceCase, account: Account, why: str) -> tuple[FileStep, ..
 
 
 def _proof(work: ClosingSteps, grant: Grant, need: Need, account: Account, why: str) -> Iterator[Candidate]:
-    steps: list[FileStep] = []
+    steps: list[FileStep | AccountStep] = []
     for secret in need:
         if isinstance(secret, Key | Certificate):
             steps += _add_key(work, secret, account, why)
+        elif isinstance(secret, Password) and _lacks_password(account):
+            steps.append(GivePassword(SHADOW, why, True, account.name, account.password, account.changed))
     block = blocks.for_need(grant, need)
     on: list[FileStep | AccountStep] = []
     for settings in work.access.settings(account.name, seen_by_guest([grant])):
@@ -108,6 +110,12 @@ def _proof(work: ClosingSteps, grant: Grant, need: Need, account: Account, why: 
         yield (*steps, AppendBlock(work.main, why, True, block))
     elif steps:
         yield tuple(steps)
+
+
+def _lacks_password(account: Account) -> bool:
+    """Whether an account of the guest's own has none, and no locked one either: that would be unlocked."""
+    known = account.in_shadow and not account.elsewhere and NAME.fullmatch(account.name)
+    return bool(known and MARKER.fullmatch(account.password))
 
 
 def _add_key(work: ClosingSteps, secret: Key | Certificate, account: Account, why: str) -> list[FileStep]:

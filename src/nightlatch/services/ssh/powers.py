@@ -14,11 +14,8 @@ from nightlatch.services.ssh.settings import Settings
 INTERNAL = "internal-sftp"
 
 
-def powers(settings: Settings, options: Options, account: Account, *, must_change: bool) -> list[Power]:
+def powers(settings: Settings, options: Options, account: Account) -> list[Power]:
     """All powers of one login, without root's rights of other accounts than root."""
-    if must_change:
-        # sshd runs passwd in place of everything else and forbids forwarding (session.c).
-        return [Power(PowerKind.CHANGE_PASSWORD)]
     out = list(_session(settings, options, account))
     if settings["disableforwarding"].word == "no":
         out.extend(_forwarding(settings, options))

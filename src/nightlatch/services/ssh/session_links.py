@@ -105,7 +105,7 @@ class _Session:
     def _would_give(self, settings: Settings) -> list[Power]:
         if self._shut_in(settings) is not None:
             return []
-        return powers(settings, Options(), self.account, must_change=False)
+        return powers(settings, Options(), self.account)
 
     def _shut_in(self, settings: Settings) -> Chroot | None:
         """A root folder of sessions that sshd does not take."""
