@@ -16,6 +16,7 @@ from nightlatch.faults import EstateError
 from tests.guests import AT, HASH, Guest, estate, lifted, pub
 from tests.live.test_service import CASES as ON_LIVE_GUESTS
 from tests.live.test_service import LISTENING
+from tests.test_account_checks import SPOKEN as ACCOUNTS
 from tests.test_addresses import SPOKEN
 from tests.test_clock import SPOKEN as CLOCKS
 from tests.test_filter_checks import SPOKEN as FILTERS
@@ -290,6 +291,7 @@ def test_the_catalogue_is_whole() -> None:
         | {case[2] for case in ON_LIVE_GUESTS}
         | {"ssh.second-opinion", "service.restart-due"}
         | SPOKEN
+        | ACCOUNTS
         | CLOCKS
         | STATED
         | FILTERS

@@ -38,7 +38,7 @@ LARGEST = 16 << 20
 SECTIONS = tuple(
     """
     nightlatch estate time_zone authorities directories places people teams robots people_from networks guests guests_from grants
-    services emergency waivers narrow_at evidence_days
+    services emergency waivers narrow_at evidence_days password_days
 """.split()
 )
 LAYERS = ("key", "service", "filter")  # where a source limit is written, unless the file says otherwise
@@ -150,12 +150,13 @@ class _Loader:
             self._narrow_at(found.get("narrow_at")),
             self.networks,
             self._services(found.get("services"), names),
-            self._days(found.get("evidence_days")),
+            self._days(found, "evidence_days", KEPT_DAYS),
             self.directories,
+            self._days(found, "password_days", 0),
         )
 
-    def _days(self, node: Node | None) -> int:
-        return reader.whole(self.source, node, "evidence_days", 1, 3650) if node is not None else KEPT_DAYS
+    def _days(self, found: dict[str, Node], key: str, usual: int) -> int:
+        return reader.whole(self.source, found[key], key, 1, 3650) if key in found else usual
 
     def _sentences(
         self, found: dict[str, Node], names: sentences.KnownNames

@@ -391,6 +391,7 @@ class Estate:
     services: tuple[ServiceSpec, ...] = ()
     evidence_days: int = KEPT_DAYS  # for how long dated evidence is kept
     directories: Mapping[str, Directory] = field(default_factory=dict)
+    password_days: int = 0  # for how long a password may stay the same; 0 where nothing is asked
 
     def of(self, guest: str) -> GuestEstate:
         """The words of the file about one guest. Raises KeyError for a name that is no guest."""

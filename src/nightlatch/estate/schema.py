@@ -223,6 +223,10 @@ def schema() -> _Schema:
         "evidence_days": _told(
             "For how many days survey keeps evidence of each (30 unless said)", {"type": "integer", "minimum": 1, "maximum": 3650}
         ),
+        "password_days": _told(
+            "For how many days a password may stay the same; accounts that guests let keep theirs longer are told",
+            {"type": "integer", "minimum": 1, "maximum": 3650},
+        ),
         "narrow_at": _told("Where a source limit is written: the first that fits", _some({"enum": ["filter", "service", "key"]})),
     }
     out = {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Nightlatch estate file"}

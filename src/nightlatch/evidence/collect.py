@@ -18,7 +18,7 @@ from nightlatch.evidence.source import Source
 from nightlatch.faults import UnreadableError
 from nightlatch.formats import accounts, directory_listing, interfaces, paths, rule_loads, sshd_config
 from nightlatch.formats.sshd_values import ValueRefusal, expand_home
-from nightlatch.systems import posix
+from nightlatch.systems import automatic_logins, posix
 
 LARGEST = 1 << 20
 LARGEST_STATUS = 64 << 20
@@ -101,6 +101,7 @@ FILES = (
     "/etc/timezone",
     "/etc/adjtime",
     "/etc/NetworkManager/NetworkManager.conf",
+    *automatic_logins.FILES,
     "/var/lib/misc/dnsmasq.leases",
     "/var/lib/dhcp/dhcpd.leases",
     "/var/lib/nightlatch/lock/id",
@@ -157,6 +158,7 @@ FOLDERS = (
     "/etc/nftables",
     "/etc/firewalld/services",
     *rule_loads.FOLDERS,
+    *automatic_logins.FOLDERS,
     *(f"{top}/firewalld/{kind}" for top in ("/etc", "/usr/lib") for kind in ("zones", "policies", "ipsets")),
     *(
         f"{top}/{name}.d"

@@ -284,6 +284,7 @@ nl_asked() { # what programs say; the claims of ss come in
     tallied=''
     for entry in /run/faillock/*; do [ ! -s "$entry" ] || { tallied=yes; break; }; done
     [ -z "$tallied" ] || ! command -v faillock >/dev/null || told 'listing lockouts' env TZ=UTC faillock
+    ! { command -v lastlog2 || command -v lastlog; } >/dev/null || told 'listing lastlog' nl_last
     heading 'listing daemons'
     strangers=0 keeps=''
     ours=$(stat -L -c %i /proc/self/ns/net /proc/self/ns/mnt /proc/self/ns/pid)
@@ -297,6 +298,9 @@ nl_asked() { # what programs say; the claims of ss come in
     set -f
     # Asking starts a service of its own on the guest: only where somebody keeps the clock.
     [ "$init$keeps" != systemdyes ] || told 'listing clock' timedatectl show
+}
+nl_last() { # who has logged in at all, and when
+    { command -v lastlog2 >/dev/null && env TZ=UTC lastlog2 || env TZ=UTC lastlog; } | awk 'NR > 1 && !/\*\*Never/ && n++ < 10000'
 }
 nl_daemon() { # nl_daemon PID: all that tells a daemon from a process that bears its name; root's that wait for nobody are sessions
     kernel_says "$1"

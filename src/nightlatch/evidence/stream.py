@@ -24,7 +24,7 @@ MOST_PATHS = 200_000
 LISTINGS = tuple(
     """
     sockets holders owners programs clock addresses links routes routes6 neighbours units daemons rules
-    rules-refused tables tables6 older older6 sets lockouts directory
+    rules-refused tables tables6 older older6 sets lockouts directory lastlog
 """.split()
 )
 
