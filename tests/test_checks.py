@@ -23,6 +23,7 @@ from tests.test_filter_checks import SPOKEN as FILTERS
 from tests.test_forwards import SPOKEN as FORWARDS
 from tests.test_managers import SPOKEN as MANAGERS
 from tests.test_perimeters import SPOKEN as PERIMETERS
+from tests.test_revocations import SPOKEN as REVOKED
 from tests.test_stated import SPOKEN as STATED
 
 GRANT = "let: mara, into: gauge, by: ssh, from: bench, with: key"
@@ -292,6 +293,7 @@ def test_the_catalogue_is_whole() -> None:
         | {"ssh.second-opinion", "service.restart-due"}
         | SPOKEN
         | ACCOUNTS
+        | REVOKED
         | CLOCKS
         | STATED
         | FILTERS

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import difflib
 from dataclasses import dataclass
+from hashlib import sha256
 
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.evidence.snapshot import Entry, EntryKind
@@ -34,8 +35,11 @@ def of(proved: ProvedDraft) -> tuple[FileDiff, ...]:
 
 
 def _lines(before: Entry | None, after: Entry) -> list[str]:
-    old = _texts(before.content if before is not None else None)
-    new = _texts(after.content)
+    held = before.content if before is not None else None
+    if any(b"\0" in (raw or b"") for raw in (held, after.content)):
+        old, new = ([_told(raw)] if raw else [] for raw in (held, after.content))
+    else:
+        old, new = _texts(held), _texts(after.content)
     if old == new:
         return []
     return list(difflib.unified_diff(old, new, lineterm="", n=1))[2:]
@@ -43,6 +47,11 @@ def _lines(before: Entry | None, after: Entry) -> list[str]:
 
 def _texts(raw: bytes | None) -> list[str]:
     return [text_lines.text_of(line).rstrip("\r\n") for line in text_lines.split(raw or b"")]
+
+
+def _told(raw: bytes) -> str:
+    """What is no text, such as a list of revoked keys, in one line."""
+    return f"({len(raw)} bytes that are no text, SHA-256 {sha256(raw).hexdigest()[:16]}...)"
 
 
 def _note(before: Entry | None, after: Entry) -> str:

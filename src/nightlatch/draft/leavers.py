@@ -11,6 +11,7 @@ from datetime import date, datetime
 
 from nightlatch.access.leavers import accounts_of_leavers, is_expired
 from nightlatch.access.paths import GuestAccess
+from nightlatch.draft.order import Order
 from nightlatch.draft.partial_draft import PartialDraft
 from nightlatch.draft.steps import AnyStep
 from nightlatch.draft.work import Work
@@ -23,8 +24,9 @@ from nightlatch.services.posix.login_stack import FIRST_REGULAR
 from nightlatch.services.ssh import key_lines
 
 
-def given(estate: Estate, access: GuestAccess, grants: tuple[Grant, ...], at: datetime) -> PartialDraft:
-    """All that is due on one guest for people who left; nothing where it is done."""
+def given(estate: Estate, access: GuestAccess, grants: tuple[Grant, ...], at: datetime, order: Order) -> PartialDraft:
+    """All that is due on one guest for people who left; nothing where it is done. Administrators wait where the same draft makes
+    another one."""
     out = PartialDraft()
     work = Work(access, grants, estate)
     for person, account in accounts_of_leavers(estate, access, grants, at):
@@ -37,6 +39,10 @@ def given(estate: Estate, access: GuestAccess, grants: tuple[Grant, ...], at: da
             continue
         if not NAME.fullmatch(account.name) or not account.in_shadow:
             out.leave(why, "disable it by hand: the tools don't take its name, or shadow has no record of it")
+            continue
+        stays = order.administrators_stay() if order.is_administrator(account.name) else ""
+        if stays and not is_expired(account, at.date()):
+            out.leave(why, stays)
             continue
         steps = list(_retiring(work, account, why, at.date()))
         out.steps += steps

@@ -13,7 +13,7 @@ from datetime import datetime
 from nightlatch.access.address_spaces import AddressSpaces
 from nightlatch.access.arrivals import ways_to
 from nightlatch.access.desired_state import ssh_ports
-from nightlatch.access.differences import Hole, ShutOut, covers, find_holes, find_shut_out
+from nightlatch.access.differences import Hole, ShutOut, find_holes, find_shut_out
 from nightlatch.access.grants import address_spaces, expand, seen_over
 from nightlatch.access.paths import GuestAccess, guest_access
 from nightlatch.access.waivers import acceptances, holes_beside, shut_out_beside
@@ -21,8 +21,9 @@ from nightlatch.audit import cause_words, holes, shut_out
 from nightlatch.audit.holes import HoleGroup, kind_of
 from nightlatch.audit.names import Names, comments_of, names_of
 from nightlatch.audit.obstacles import ObstacleSearch
-from nightlatch.draft import addresses, filter_steps, leavers, marks, ports, rotation, services
+from nightlatch.draft import addresses, filter_steps, kept_door, leavers, marks, ports, revocations, rotation, services
 from nightlatch.draft.acts import Act, Disable, LabelPort, LoadRules, Stop
+from nightlatch.draft.order import Order
 from nightlatch.draft.steps import AnyStep, SetRules, StepError, Steps, apply_all
 from nightlatch.draft.work import Work
 from nightlatch.estate.model import Estate, ViaKind
@@ -31,11 +32,9 @@ from nightlatch.faults import RefusedError
 from nightlatch.model.account_steps import AccountStep, AddAccount
 from nightlatch.model.grants import Grant, GrantKind, seen_by_guest
 from nightlatch.model.paths import AccessPath
-from nightlatch.model.powers import PowerKind
 from nightlatch.model.sources import COMMON, Sources, joined, without
 from nightlatch.model.steps import MakeFolder, ManualTask
-from nightlatch.net.addresses import NO_ADDRESS, prefix
-from nightlatch.net.literal import address_or_none
+from nightlatch.net.addresses import NO_ADDRESS
 from nightlatch.readings import guest as readings
 from nightlatch.services.base import Kinds
 from nightlatch.services.base import ServerState as Serving
@@ -159,7 +158,19 @@ class Desk:
         self.accepted = acceptances(estate, snapshot.guest, at)  # a draft leaves alone what a waiver accepts
         self._known: dict[Steps, Differences] = {}
         self.first = self.after(())
+        self.order = self._order(())
         self.shut_out = [(m.grant, m.power) for m in self.first.shut_out if m.certain]
+
+    def _order(self, let_in: tuple[ShutOut, ...]) -> Order:
+        return Order(self.estate, self.first.access, self.seen, let_in)
+
+    def orders(self, final: Differences) -> bool:
+        """Whether steps that come to this state do too much at once: from then on what has to wait is kept."""
+        still = [(each.grant, each.power) for each in final.shut_out]
+        order = self._order(tuple(each for each in self.first.shut_out if (each.grant, each.power) not in still))
+        if not order.kept(final.access.paths):
+            self.order = order
+        return self.order is order
 
     def after(self, steps: Steps) -> Differences:
         """The differences once these steps are done. Raises StepError when one of them does not fit."""
@@ -179,6 +190,12 @@ class Desk:
         """Whether this is a guest that is entered over SSH, and no management access is known."""
         entered = self.estate.guests[self.start.guest].via.kind is ViaKind.SSH
         return entered and not any(grant.kind is GrantKind.MANAGEMENT for grant in self.grants)
+
+    def door_shrunk(self, before: Differences, after: Differences, *, returns: bool = False) -> bool:
+        """Whether management access or an emergency account is narrower than before. What takes a change back (`returns`) may
+        make it as narrow again as it was; only from where we come it stays open."""
+        here = kept_door.in_use(before.access, self.grants, self.start.told.came.address) if returns else None
+        return kept_door.is_narrower(before.access, after.access, self.grants, here)
 
     def dead(self, state: Differences) -> Iterator[tuple[str, str]]:
         """The programs of services that would not start, each with the reason."""
@@ -215,7 +232,7 @@ class Desk:
         for hole, certain in found:
             why = holes.sentence(hole, certain, names)
             for each in hole.items:
-                if rotation.waits(self.estate, self.first.access, self.seen, each.path):
+                if self.order.hand(each.path):
                     continue
                 # An emergency account is exempt: what is wrong with it is told, and mended by hand.
                 if each.path.account not in self.kept or kind_of(each.path) == "password":
@@ -258,7 +275,13 @@ def _made(desk: Desk) -> Draft:
 
 
 def steps_of(desk: Desk) -> Steps:
-    """The fewest steps that close the differences that a desk sees, those that open first."""
+    """The fewest steps that close the differences that a desk sees, those that open first. On a running guest, what no connection
+    can prove together with them waits; in a folder nobody comes in meanwhile."""
+    steps = _closing_all(desk)
+    return _closing_all(desk) if desk.start.is_live and desk.orders(desk.after(steps)) else steps
+
+
+def _closing_all(desk: Desk) -> Steps:
     steps: Steps = ()
     state = best = desk.first
     best_steps = steps
@@ -280,7 +303,9 @@ def _stated(desk: Desk, made: Draft) -> Draft:
     estate, start = desk.estate, desk.start
     due = rotation.given(estate, desk.after(made.steps).access, desk.seen)
     made = replace(made, steps=(*made.steps, *due.steps))
-    due = leavers.given(estate, desk.after(made.steps).access, desk.seen, desk.at)
+    due = leavers.given(estate, desk.after(made.steps).access, desk.seen, desk.at, desk.order)
+    made = replace(made, steps=(*made.steps, *due.steps), left=(*made.left, *due.left))
+    due = revocations.given(estate, desk.after(made.steps).access, desk.seen)
     made = replace(made, steps=(*made.steps, *due.steps), left=(*made.left, *due.left))
     moved = addresses.moved(estate, apply_all(start, made.steps))
     steps, left = (*made.steps, *moved.steps), (*made.left, *moved.left)
@@ -310,7 +335,7 @@ def _better(
         seen.add(candidate)
         longer = filter_steps.merged(steps, candidate)
         after = desk.tried(longer)
-        if after is None or door_shrunk(desk, state, after):
+        if after is None or desk.door_shrunk(state, after) or not desk.order.kept(after.access.paths):
             continue
         opens = all(step.opens for step in candidate) and len(after.certain[1]) < len(state.certain[1])
         if opens or after.weight < state.weight:
@@ -336,38 +361,6 @@ def _is_home(step: AnyStep, steps: Steps) -> bool:
     return isinstance(step, MakeFolder) and any(
         step.uid == each.uid and step.path.endswith(f"/{each.account}") for each in people
     )
-
-
-def door(access: GuestAccess, grants: Iterable[Grant]) -> Sources:
-    """Where management access and the emergency accounts are open from, as far as that is not ruled out."""
-    kept = [g for g in grants if g.kind is not GrantKind.GRANT]
-    serving = [p for p in access.paths if p.power.gives is PowerKind.SHELL and any(covers(g, p) for g in kept)]
-    return joined(p.callers.perhaps for p in serving)
-
-
-def door_shrunk(desk: Desk, before: Differences, after: Differences, *, returns: bool = False) -> bool:
-    """Whether management access or an emergency account is open from fewer places than before, among those it states. What
-    takes a change back (`returns`) may make it as narrow again as it was; only from where we come it stays open."""
-    here = _in_use(desk, before) if returns else None
-    for grant in desk.grants:
-        if grant.kind is not GrantKind.GRANT and without(door(before.access, [grant]), door(after.access, [grant])):
-            wanted = joined([grant.callers.perhaps])
-            lost = without(door(before.access, [grant]), door(after.access, [grant]))
-            # What the grant itself does not state may go.
-            lost = without(lost, without(lost, wanted))
-            if without(lost, without(lost, here)) if here is not None else lost:
-                return True
-    return False
-
-
-def _in_use(desk: Desk, before: Differences) -> Sources | None:
-    """The one address from which management access is used just now; None where it is not known to be open from there."""
-    address = address_or_none(desk.start.told.came.address)
-    own = [grant for grant in desk.grants if grant.kind is GrantKind.MANAGEMENT]
-    if address is None or not own:
-        return None
-    here = {COMMON: prefix(address.version, int(address), 32 if address.version == 4 else 128)}
-    return None if without(here, door(before.access, own)) else here
 
 
 def prove(shared: DraftContext, draft: Draft, snapshot: Snapshot, at: datetime) -> ProvedDraft:
@@ -396,7 +389,7 @@ def _proved(desk: Desk, draft: Draft) -> ProvedDraft:
         for program, because in desk.dead(state):
             if program not in dict(desk.dead(before)):
                 raise RefusedError(f'after the step "{step}" {program} would not start: {because}', guest=draft.guest)
-        if door_shrunk(desk, before, state, returns=bool(draft.returns)):
+        if desk.door_shrunk(before, state, returns=bool(draft.returns)):
             raise RefusedError(
                 f'the step "{step}" would shut management access or an emergency account',
                 guest=draft.guest,
@@ -448,8 +441,9 @@ def left_of(desk: Desk, state: Differences) -> Iterator[ManualTask]:
 
 def _by_hand(desk: Desk, hole: holes.HoleGroup) -> str:
     """What a person can do about a hole that no step closes."""
-    if any(rotation.waits(desk.estate, desk.first.access, desk.seen, path) for path in hole.paths):
-        return rotation.HAND
+    waiting = next(filter(None, map(desk.order.hand, hole.paths)), "")
+    if waiting:
+        return waiting
     alike = next((path.alike for path in hole.paths if path.alike), "")
     if alike:
         return f"all who come by the forward are {alike} to this guest: limit them before it, in the perimeter or at its host"

@@ -9,7 +9,7 @@ from datetime import datetime
 from nightlatch.access.grants import sources_of
 from nightlatch.draft import account_changes, services
 from nightlatch.draft.acts import Act
-from nightlatch.draft.plan import Desk, ProvedDraft, door_shrunk, draft_context, left_of
+from nightlatch.draft.plan import Desk, ProvedDraft, draft_context, left_of
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import ABSENT, Entry, Snapshot
 from nightlatch.model.account_steps import AccountStep
@@ -48,7 +48,7 @@ def broken(estate: Estate, promise: Promise, now: Snapshot, at: datetime) -> lis
     work = Desk(draft_context(estate), promise.before, at)
     before, state = work.first, work.state(now)
     out += [f"{program} would not start again: {because}" for program, because in work.dead(state)]
-    if door_shrunk(work, before, state, returns=promise.returns):
+    if work.door_shrunk(before, state, returns=promise.returns):
         out.append("management access or an emergency account is narrower than before")
     if not promise.returns:
         due = services.given(estate, now)

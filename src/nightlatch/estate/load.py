@@ -7,7 +7,7 @@ from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from nightlatch import versions
-from nightlatch.estate import csv_lists, directories, networks, people_list, reader, sentences, services, tree, ways
+from nightlatch.estate import csv_lists, directories, networks, people_list, reader, revocations, sentences, services, tree, ways
 from nightlatch.estate.csv_lists import Columns, Row, Rows
 from nightlatch.estate.guest_list import GUESTS
 from nightlatch.estate.model import (
@@ -38,7 +38,7 @@ LARGEST = 16 << 20
 SECTIONS = tuple(
     """
     nightlatch estate time_zone authorities directories places people teams robots people_from networks guests guests_from grants
-    services emergency waivers narrow_at evidence_days password_days
+    services emergency waivers narrow_at evidence_days password_days revoked
 """.split()
 )
 LAYERS = ("key", "service", "filter")  # where a source limit is written, unless the file says otherwise
@@ -152,6 +152,7 @@ class _Loader:
             self._services(found.get("services"), names),
             self._days(found, "evidence_days", KEPT_DAYS),
             self.directories,
+            revocations.revocations(self.source, found["revoked"], self.folder) if "revoked" in found else None,
             self._days(found, "password_days", 0),
         )
 

@@ -12,6 +12,7 @@ from typing import Protocol, TypeVar
 from zoneinfo import ZoneInfo
 
 from nightlatch.formats.keys import PublicKey
+from nightlatch.formats.krl import RevocationList
 from nightlatch.model.services import SSH, ServiceWords
 from nightlatch.net.addresses import AddressSet
 from nightlatch.net.literal import IPAddress, IPInterface, IPNetwork
@@ -63,6 +64,15 @@ class Principal:
     certificate: CertificateRight | None = None
     until: date | None = None
     ends: tuple[KeyEnd, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Revocations:
+    """Keys and certificates that open nothing any more: the file as it is, and what is on it."""
+
+    content: bytes
+    listed: RevocationList
+    origin: Origin
 
 
 @dataclass(frozen=True, slots=True)
@@ -391,6 +401,7 @@ class Estate:
     services: tuple[ServiceSpec, ...] = ()
     evidence_days: int = KEPT_DAYS  # for how long dated evidence is kept
     directories: Mapping[str, Directory] = field(default_factory=dict)
+    revoked: Revocations | None = None
     password_days: int = 0  # for how long a password may stay the same; 0 where nothing is asked
 
     def of(self, guest: str) -> GuestEstate:
@@ -449,6 +460,8 @@ class Estate:
     def keys_at(self, person: Principal, at: datetime) -> tuple[PublicKey, ...]:
         """The keys of a person that count at a moment (aware)."""
         over = {end.key.fingerprint for end in person.ends if self.over(end.last, at)}
+        if self.revoked is not None:
+            over |= {key.fingerprint for key in person.keys if self.revoked.listed.has_key(key)}
         return tuple(key for key in person.keys if key.fingerprint not in over)
 
     def over(self, last: date | None, at: datetime) -> bool:

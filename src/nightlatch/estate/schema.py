@@ -223,6 +223,7 @@ def schema() -> _Schema:
         "evidence_days": _told(
             "For how many days survey keeps evidence of each (30 unless said)", {"type": "integer", "minimum": 1, "maximum": 3650}
         ),
+        "revoked": _told("A list of keys and certificates that open nothing any more, for every guest's sshd", _TEXT),
         "password_days": _told(
             "For how many days a password may stay the same; accounts that guests let keep theirs longer are told",
             {"type": "integer", "minimum": 1, "maximum": 3650},

@@ -9,11 +9,12 @@ import base64
 import hashlib
 import struct
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import lru_cache
 
-from nightlatch.formats.keys import PublicKey, fingerprint
+from nightlatch.formats.keys import KeyFault, PublicKey, decode, fingerprint
 from nightlatch.formats.ssh_wire import Reader, string
 
 MAGIC = b"SSHKRL\n\0"
@@ -80,6 +81,15 @@ class RevocationList:
                 return True
         return False
 
+    def holds_all_of(self, other: RevocationList) -> bool:
+        """Whether all that is on the other list is on this one; False where that list has parts that are not known."""
+        return not other.others and (
+            other.fingerprints <= self.fingerprints
+            and other.sha1 <= self.sha1
+            and other.ranges <= self.ranges
+            and other.ids <= self.ids
+        )
+
 
 EMPTY = RevocationList(frozenset())
 
@@ -117,6 +127,19 @@ def parse(raw: bytes) -> RevocationList:
     moment = datetime.fromtimestamp(made, UTC) if 0 < made < LAST_MOMENT else None
     on_it = (frozenset(prints), frozenset(sha1), frozenset(found.ranges), frozenset(found.ids))
     return RevocationList(*on_it, number, moment, comment, others, signed, sections)
+
+
+def read(raw: bytes) -> RevocationList:
+    """The list of a file for RevokedKeys, which may also be text, a public key on each line (sshd_config(5)). Raises KrlFault."""
+    if raw.startswith(MAGIC):
+        return parse(raw)
+    prints: set[str] = set()
+    for line in raw.decode("utf-8", "surrogateescape").split("\n"):
+        words = line.split()
+        if len(words) >= 2 and not words[0].startswith("#"):
+            with suppress(KeyFault):
+                prints.add(decode(words[0], words[1]).fingerprint)
+    return RevocationList(frozenset(prints))
 
 
 @dataclass(frozen=True, slots=True)

@@ -18,6 +18,8 @@ from nightlatch.model.secrets import Key
 from nightlatch.model.services import SSH
 from nightlatch.net.addresses import EVERY_ADDRESS
 from nightlatch.origin import Origin
+from nightlatch.services.base import ServerState
+from nightlatch.services.ssh import revoked
 from nightlatch.services.ssh.entries import SshAccess
 
 
@@ -92,6 +94,23 @@ def orphan_key(context: Context) -> Iterator[CheckResult]:
             what = "authority" if line.options.authority else "key"
             text = f"The {what} {line.key.comment or line.key.fingerprint} opens {account} and belongs to nobody in the estate."
             yield CheckResult(text, (Proof(f"{line.key.kind} {line.key.fingerprint}", origin),), (account,))
+
+
+@check("ssh.not-revoked", Severity.MEDIUM, source="sshd_config(5), RevokedKeys; revoked of the estate file")
+def not_revoked(context: Context) -> Iterator[CheckResult]:
+    """The estate revokes keys that this guest's sshd does not refuse: one whose line comes back opens again."""
+    stated, server = context.estate.revoked if context.estate is not None else None, context.access.ssh
+    if stated is None or server.state is not ServerState.SERVES:
+        return
+    found = revoked.state(server, stated.content)
+    if found is not revoked.State.THERE:
+        setting = server.effective.top["revokedkeys"]
+        text = {
+            revoked.State.MISSING: "This guest's sshd refuses no key by a list, and the estate has one.",
+            revoked.State.OLDER: f"{setting.word} is not the estate's list of revoked keys as it is now.",
+            revoked.State.OTHER: f"{setting.word} is a list of this guest's own, and lacks what the estate revokes.",
+        }[found]
+        yield CheckResult(text, (Proof(f"RevokedKeys {setting.word}", setting.origin), Proof("revoked", stated.origin)))
 
 
 @check("ssh.shared-account", Severity.MEDIUM, source="design: each human has an account of their own")

@@ -13,7 +13,7 @@ from datetime import UTC, datetime, timedelta
 from nightlatch.evidence.snapshot import EntryKind
 from nightlatch.formats import authorized_keys, krl, sshd_tokens
 from nightlatch.formats.authorized_keys import KeyEntry, Options, SkippedLine
-from nightlatch.formats.keys import KeyFault, PublicKey, decode
+from nightlatch.formats.keys import PublicKey
 from nightlatch.formats.krl import RevocationList
 from nightlatch.model.bounds import EVERYBODY, only_perhaps
 from nightlatch.model.causes import (
@@ -362,20 +362,10 @@ class Logins:
         content = self._key_file(stated.word, gaps)
         if content is None:
             return None
-        if content.startswith(krl.MAGIC):
-            try:
-                return krl.parse(content)
-            except krl.KrlFault:
-                return None
-        out: set[str] = set()
-        for line in content.decode("utf-8", "surrogateescape").split("\n"):
-            words = line.split()
-            if len(words) >= 2 and not words[0].startswith("#"):
-                try:
-                    out.add(decode(words[0], words[1]).fingerprint)
-                except KeyFault:
-                    continue
-        return RevocationList(frozenset(out))
+        try:
+            return krl.read(content)
+        except krl.KrlFault:
+            return None
 
     def _key_file(self, path: str, gaps: list[Gap]) -> bytes | None:
         found = self.reading.snapshot.resolve(path)
