@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 from nightlatch.draft import account_changes, rotation
 from nightlatch.draft.plan import ProvedDraft
+from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate
 from nightlatch.faults import EstateError, RefusedError
 from nightlatch.formats.account_fields import FieldFault
@@ -65,8 +66,6 @@ def made(folder: Path, guest: Guest, grants: str, more: str = "", proof: str = "
                 "with: key", f"with: {proof}"
             )
         )
-        from nightlatch.estate.load import load
-
         found = load(path)
     snapshot = guest.snapshot()
     return found, prove(found, draft(found, snapshot, AT), snapshot, AT)
@@ -411,6 +410,20 @@ def test_a_folder_has_the_account_and_gives_it_back(tmp_path: Path) -> None:
     assert not draft(found, survey_target(root, "gauge"), AT).steps
     undo(found, "gauge", AT)
     assert outside_var(root, times=False) == before
+
+
+def test_what_runs_for_a_leaver_by_itself_is_named(tmp_path: Path) -> None:
+    jobs: dict[str, str | bytes] = {f"/var/{p}/mara": "secret of hers" for p in ("spool/cron/crontabs", "lib/systemd/linger")}
+    guest = Guest(OFF, {"mara": DESK}, {**jobs, "/var/spool/cron/crontabs/joon": ""})
+    estate(tmp_path, GRANT)
+    path = tmp_path / "estate.yaml"
+    path.write_text(path.read_text().replace("keys/mara-token.pub]}", "keys/mara-token.pub], until: 2026-10-31}"))
+    snapshot = survey_target(guest.write(tmp_path / "images/gauge"), "gauge")
+    assert all(snapshot.content(job) is None for job in jobs), "only their names are read"
+    (left,) = draft(load(path), snapshot, AT).left
+    named = "/var/spool/cron/crontabs/mara and /var/lib/systemd/linger/mara"
+    assert left.text == f"mara stays with its files and its number, and with what runs for it by itself: {named}."
+    assert "crontab -lu mara" in left.hand
 
 
 @pytest.mark.parametrize(

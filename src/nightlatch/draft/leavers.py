@@ -19,6 +19,7 @@ from nightlatch.estate.model import Estate
 from nightlatch.model.account_steps import LONG_AGO, NAME, SHADOW, LockPassword, SetExpiry
 from nightlatch.model.grants import Grant
 from nightlatch.model.services import SSH
+from nightlatch.readings import own_jobs
 from nightlatch.readings.accounts import Account
 from nightlatch.services.posix.login_stack import FIRST_REGULAR
 from nightlatch.services.ssh import key_lines
@@ -47,7 +48,9 @@ def given(estate: Estate, access: GuestAccess, grants: tuple[Grant, ...], at: da
         steps = list(_retiring(work, account, why, at.date()))
         out.steps += steps
         if steps:
-            out.leave(f"{account.name} stays with its files and its number.", _behind(account))
+            jobs = " and ".join(own_jobs.paths_of(access.reading.snapshot, account.name))
+            also = f", and with what runs for it by itself: {jobs}" if jobs else ""
+            out.leave(f"{account.name} stays with its files and its number{also}.", _behind(account))
     return out
 
 

@@ -159,6 +159,7 @@ FOLDERS = (
     "/etc/firewalld/services",
     *rule_loads.FOLDERS,
     *automatic_logins.FOLDERS,
+    *posix.JOB_FOLDERS,
     *(f"{top}/firewalld/{kind}" for top in ("/etc", "/usr/lib") for kind in ("zones", "policies", "ipsets")),
     *(
         f"{top}/{name}.d"

@@ -149,6 +149,7 @@ nl_paths() { # what stands at every path that matters, and above it
                 return base ~ /^sshd?_config$/ ? "t" : base == "moduli" ? "" : "f"
             }
             if (folder ~ /^\/etc\/ssh\/sshd?_config[.]d$/) return base ~ /[.]conf$/ ? "t" : "f"
+            if (folder ~ /^\/var\/(spool\/cron(\/(crontabs|tabs))?|lib\/systemd\/linger)$/) return ""
             if (folder ~ /^\/var\/lib\/(dhcp|NetworkManager)$/) return base ~ /lease/ ? "t" : ""
             if (folder ~ /^\/etc\/sysconfig\/network(-scripts)?$/ && base ~ /^keys-/) return ""
             return "t"

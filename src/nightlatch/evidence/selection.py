@@ -11,6 +11,7 @@ from hashlib import sha256
 
 from nightlatch.evidence.snapshot import Entry, Snapshot
 from nightlatch.formats import accounts, dpkg_status, keys, network_secrets, text_secrets
+from nightlatch.systems import posix
 
 ALWAYS = ("/etc/shadow", "/etc/gshadow", "/etc/passwd", "/etc/group", "/var/lib/dpkg/status")
 OURS = "/var/lib/nightlatch/"  # records and originals of changes: compared by their digests, so never altered
@@ -61,6 +62,8 @@ def in_folder(folder: str, name: str) -> Purpose:
         return Purpose.TEXT if name in ("sshd_config", "ssh_config") else Purpose.NAME if name == "moduli" else Purpose.FACTS
     if folder in ("/etc/ssh/sshd_config.d", "/etc/ssh/ssh_config.d"):
         return Purpose.TEXT if name.endswith(".conf") else Purpose.FACTS
+    if folder in posix.JOB_FOLDERS:
+        return Purpose.NAME
     if folder in ("/var/lib/dhcp", "/var/lib/NetworkManager"):
         return Purpose.TEXT if "lease" in name else Purpose.NAME
     if folder in ("/etc/sysconfig/network-scripts", "/etc/sysconfig/network") and name.startswith("keys-"):
