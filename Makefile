@@ -20,6 +20,7 @@ demo: $(VENV)/.installed
 
 packages:
 	sh tools/system-packages.sh
+	sh tools/release-tree.sh
 
 test: $(VENV)/.installed-test packages lint types unit
 

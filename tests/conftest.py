@@ -47,5 +47,7 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
             missing = [p for p in mark.args if not shutil.which(p, path=SBIN)]
             if "root" in mark.kwargs and os.geteuid() != 0:
                 missing.append("root's rights")
+            if "tree" in mark.kwargs and not mark.kwargs["tree"].exists():
+                missing.append(f"{mark.kwargs['tree']} (make packages)")
             if missing and not required:
                 item.add_marker(pytest.mark.skip(reason=f"needs {', '.join(missing)}"))

@@ -19,6 +19,7 @@ from tests.commands import Commands
 
 ROOT = Path(__file__).parents[2]
 # A key exchange against quantum computers takes a tenth of a second of a processor, and is not what these logins try.
+DEBIAN_13 = Path("/var/cache/nightlatch-lab/debian-13")  # tools/release-tree.sh
 QUICK = "KexAlgorithms=curve25519-sha256"
 KEYS = ("desk", "mara", "joon", "other")
 NETWORKS = {
@@ -70,10 +71,12 @@ class Station:
         more: list[Account] | None = None,
         pam: bool = True,
         size: str = "",
+        lower: Path = Path("/"),
     ) -> Guest:
-        """A guest with keeper (management access), mara and joon; not booted."""
+        """A guest with keeper (management access), mara and joon; not booted. `lower` is the system it has its programs of."""
         last = address.rsplit(".", 1)[1]
-        made = self.lab.guest(name, {"isle": [f"{address}/24", f"2001:db8:56::{last}/64"]}, bare=bare, size=size)
+        links = {"isle": [f"{address}/24", f"2001:db8:56::{last}/64"]}
+        made = self.lab.guest(name, links, bare=bare, size=size, lower=lower)
         made.image.base(name, pam=pam)
         if size:
             made.image.write("/etc/systemd/journald.conf", "[Journal]\nStorage=volatile\n")

@@ -24,7 +24,7 @@ from nightlatch.model.account_steps import DATABASES
 from nightlatch.ops.enact import terms
 from nightlatch.ops.undo import undo
 from tests.live.latching import KILL, PAUSE, Subject, at_its_door, begun, enact, leftovers, proved, settled
-from tests.live.station import Station
+from tests.live.station import DEBIAN_13, Station
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "systemctl", "useradd", "chage", "visudo", root=True)
 TOOLS = ("useradd", "userdel", "usermod", "groupadd", "groupdel")
@@ -36,11 +36,14 @@ let: mara, into: all guests, by: ssh, from: bench, with: key
 LEFT = "mara: {keys: [mara.pub], until: 2026-10-31}"
 BOUND = 'from="192.168.40.0/24,2001:db8:40::/64"'
 KINDS = {"gauge": ("192.168.56.21", False, False), "mole": ("192.168.56.22", True, True)}  # address, bare, without the tools
+NEXT = {"pier": ("192.168.56.23", False, False)}  # of the next release of Debian
+ALL = [*KINDS, pytest.param("pier", marks=pytest.mark.judge(tree=DEBIAN_13))]
 
 
 def made(station: Station, name: str) -> Guest:
-    address, bare, without = KINDS[name]
-    guest = station.guest(name, address, bare=bare, unit="" if bare else "ssh.service", config="PasswordAuthentication no\n")
+    address, bare, without = (KINDS | NEXT)[name]
+    unit, lower = "" if bare else "ssh.service", DEBIAN_13 if name in NEXT else Path("/")
+    guest = station.guest(name, address, bare=bare, unit=unit, config="PasswordAuthentication no\n", lower=lower)
     for uid, account, key in ((1000, "keeper", "desk"), (1001, "mara", "mara"), (1002, "joon", "joon")):
         guest.image.write(f"/home/{account}/.ssh/authorized_keys", f"{BOUND} {station.keys[key]}\n", 0o600, uid, uid)
     etc = guest.image.folder / "etc"
@@ -59,7 +62,8 @@ def made(station: Station, name: str) -> Guest:
 
 @pytest.fixture(scope="module")
 def guests(station: Station) -> dict[str, Guest]:
-    return {name: made(station, name) for name in KINDS}
+    kinds = KINDS | (NEXT if DEBIAN_13.exists() else {})
+    return {name: made(station, name) for name in kinds}
 
 
 def stated(station: Station, *, gone: bool, plain: bool = False) -> Path:
@@ -92,7 +96,7 @@ def root_by_sudo(guest: Guest, account: str) -> bool:
     return said.strip() == "0"
 
 
-@pytest.mark.parametrize("name", KINDS)
+@pytest.mark.parametrize("name", ALL)
 def test_a_colleague_joins_one_leaves_and_comes_back(station: Station, guests: dict[str, Guest], name: str) -> None:
     guest, path = guests[name], stated(station, gone=True)
     before, complained = databases(guest), complaints(guest)
@@ -136,7 +140,7 @@ def test_a_colleague_joins_one_leaves_and_comes_back(station: Station, guests: d
     assert not leftovers(guest)
 
 
-@pytest.mark.parametrize("name", KINDS)
+@pytest.mark.parametrize("name", ALL)
 def test_who_has_come_in_is_put_out_with_the_account(station: Station, guests: dict[str, Guest], name: str) -> None:
     guest, path = guests[name], stated(station, gone=True)
     before = databases(guest)
@@ -158,7 +162,7 @@ def test_who_has_come_in_is_put_out_with_the_account(station: Station, guests: d
     assert station.login(guest, "mara", "mara")
 
 
-@pytest.mark.parametrize("name", KINDS)
+@pytest.mark.parametrize("name", ALL)
 def test_what_changed_since_it_was_read_is_refused(station: Station, guests: dict[str, Guest], name: str) -> None:
     guest, path = guests[name], stated(station, gone=True)
     proof, now = proved(station, path, name), datetime.now(UTC)
@@ -172,7 +176,7 @@ def test_what_changed_since_it_was_read_is_refused(station: Station, guests: dic
     settled(guest)
 
 
-@pytest.mark.parametrize("name", KINDS)
+@pytest.mark.parametrize("name", ALL)
 def test_a_guest_s_script_dies_at_every_act(
     station: Station, guests: dict[str, Guest], name: str, tell: Callable[[str], None]
 ) -> None:
@@ -241,7 +245,7 @@ def test_a_rule_that_sudo_can_t_read_is_refused(station: Station, guests: dict[s
     settled(guest)
 
 
-@pytest.mark.parametrize("name", KINDS)
+@pytest.mark.parametrize("name", ALL)
 def test_at_the_console_the_same_change_is_one_script(station: Station, guests: dict[str, Guest], name: str) -> None:
     guest = guests[name]
     stated(station, gone=True, plain=True)

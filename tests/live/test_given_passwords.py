@@ -25,8 +25,8 @@ from nightlatch.ops.giving import GivenPassword
 from nightlatch.ops.undo import undo
 from nightlatch.passwords.made import ALPHABET, LENGTH
 from tests.live.latching import at_its_door, leftovers, proved, settled
-from tests.live.station import Station, ssh
-from tests.live.test_accounts import KINDS, databases, made
+from tests.live.station import DEBIAN_13, Station, ssh
+from tests.live.test_accounts import ALL, KINDS, NEXT, databases, made
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "systemctl", "useradd", "chage", "chpasswd", root=True)
 GRANTS = """
@@ -37,7 +37,7 @@ let: mara, into: all guests, by: ssh, from: bench, with: password, as: tove
 
 @pytest.fixture(scope="module")
 def guests(station: Station) -> dict[str, Guest]:
-    out = {name: made(station, name) for name in KINDS}
+    out = {name: made(station, name) for name in KINDS | (NEXT if DEBIAN_13.exists() else {})}
     for guest in out.values():
         guest.inside("rm", "/etc/sudoers.d/boats")
         shadow = guest.root / "etc/shadow"
@@ -64,7 +64,9 @@ def login(station: Station, guest: Guest, account: str, present: str, *more: str
     options = ssh("PubkeyAuthentication=no", "NumberOfPasswordPrompts=1", "LogLevel=ERROR", "ConnectTimeout=20")
     env = environment({"SSH_ASKPASS": str(script), "SSH_ASKPASS_REQUIRE": "force", "DISPLAY": ":0", "PRESENT": present})
     flags = [word for word in more if word.startswith("-")]
-    words = station.desk.words(*options, *flags, f"{account}@{KINDS[guest.name][0]}", *(w for w in more if w not in flags))
+    words = station.desk.words(
+        *options, *flags, f"{account}@{(KINDS | NEXT)[guest.name][0]}", *(w for w in more if w not in flags)
+    )
     with subprocess.Popen(
         words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, env=env
     ) as run:
@@ -84,7 +86,7 @@ def anywhere(guest: Guest, station: Station, word: str) -> list[str]:
     ]
 
 
-@pytest.mark.parametrize("name", KINDS)
+@pytest.mark.parametrize("name", ALL)
 def test_a_password_is_given_used_changed_and_taken_back(station: Station, guests: dict[str, Guest], name: str) -> None:
     guest, path = guests[name], station.estate(GRANTS)
     before, given = databases(guest), list[GivenPassword]()

@@ -32,8 +32,7 @@ KEPT_UNITS = (
     "systemd-update-utmp",
     "systemd-journal",
 )
-UNITS = Path("/lib/systemd/system")
-GENERATORS = Path("/lib/systemd/system-generators")
+UNITS, GENERATORS = "lib/systemd/system", "lib/systemd/system-generators"
 KEPT_GENERATORS = ("netplan", "systemd-sysv-generator", "postgresql-generator")
 PASSWORD = "tide-gauge-7"
 
@@ -113,12 +112,12 @@ class Image:
 
     def units(self, *wanted: str) -> None:
         """Only what a small guest needs is started, and the units named here."""
-        for folder in UNITS.glob("*.target.wants"):
+        for folder in (self.lower / UNITS).glob("*.target.wants"):
             for unit in folder.iterdir():
                 if not unit.name.startswith(KEPT_UNITS):
                     self.link(f"/etc/systemd/system/{unit.name}", "/dev/null")
         # Each of them is a process at every start and at every reload of the manager (systemd.generator(7)).
-        for generator in GENERATORS.glob("*"):
+        for generator in (self.lower / GENERATORS).glob("*"):
             if generator.name not in KEPT_GENERATORS:
                 self.link(f"/etc/systemd/system-generators/{generator.name}", "/dev/null")
         for unit_name in wanted:
