@@ -27,6 +27,7 @@ from nightlatch.passwords.made import ALPHABET, LENGTH
 from tests.live.latching import at_its_door, leftovers, proved, settled
 from tests.live.station import DEBIAN_13, Station, ssh
 from tests.live.test_accounts import ALL, KINDS, NEXT, databases, made
+from tests.live.test_canaries import watched
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "systemctl", "useradd", "chage", "chpasswd", root=True)
 GRANTS = """
@@ -102,9 +103,11 @@ def test_a_password_is_given_used_changed_and_taken_back(station: Station, guest
     ):
         enact(load(path), name, datetime.now(UTC), client=client)
     assert databases(guest) == before
-    with station.client() as client:
+    with station.client() as client, watched(guest) as seen:
         done = enact(load(path), name, datetime.now(UTC), client=client, hand_over=given.append)
     assert done.outcome == "kept"
+    assert len(seen) > 20
+    assert not [words for words in seen for each in given if each.password.encode() in words], "in a program's arguments"
     settled(guest)
     words = {each.account: each.password for each in given}
     assert words.keys() == {"joon", "tove"}

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TextIO
 
 import click
 
@@ -24,7 +24,14 @@ def taker(file: Path | None) -> HandOver | None:
         raise NightlatchError(f"{file} is there already; passwords are only written to a new file")
     if not file.absolute().parent.is_dir():
         raise NightlatchError(f"{file.absolute().parent} is no folder")
-    return lambda given: _written(file, given)
+    opened: list[TextIO] = []
+
+    def write(given: GivenPassword) -> None:
+        if not opened:
+            opened.append(_made(file))
+        _written(opened[0], given)
+
+    return write
 
 
 def _shown(given: GivenPassword) -> None:
@@ -38,11 +45,20 @@ def _shown(given: GivenPassword) -> None:
     )
 
 
-def _written(file: Path, given: GivenPassword) -> None:
+def _made(file: Path) -> TextIO:
+    """A file that was not there a moment ago, so that it is nobody else's."""
+    from nightlatch.faults import NightlatchError
+
+    try:
+        descriptor = os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
+    except OSError as error:
+        raise NightlatchError(f"{file} can't be written: {error.strerror}; nothing was begun there") from None
+    os.fchmod(descriptor, 0o600)
+    return os.fdopen(descriptor, "w", encoding="utf-8")
+
+
+def _written(stream: TextIO, given: GivenPassword) -> None:
     """One line each: guest, account, password, set apart by tabs."""
-    descriptor = os.open(file, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
-    with os.fdopen(descriptor, "a", encoding="utf-8") as stream:
-        os.fchmod(descriptor, 0o600)
-        stream.write(f"{given.guest}\t{given.account}\t{given.password}\n")
-        stream.flush()
-        os.fsync(descriptor)
+    stream.write(f"{given.guest}\t{given.account}\t{given.password}\n")
+    stream.flush()
+    os.fsync(stream.fileno())

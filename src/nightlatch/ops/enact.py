@@ -220,11 +220,12 @@ def put_on_latch(
     made = Transaction(plan, on)
     goes, port, ports = plan.goes, plan.port if isinstance(shell, Ssh) else 0, plan.ports
     there = relocation.at(shell, goes, port) if goes or port else shell
+    passwords = handed_over(proved, hand_over)  # where nobody can take them, nothing is begun
     try:
         steps = tuple(live.begin(shell, made))
         if plan.move is not None:
             relocation.arrive(there, shell, change, seconds)
-        not_given = _give(there, change, handed_over(proved, hand_over))
+        not_given = _give(there, change, passwords)
         confirmation = confirm(estate, there, proved, at, change)
         confirmation = replace(confirmation, problems=(*not_given, *confirmation.problems))
         answer = decide(confirmation)
