@@ -442,7 +442,7 @@ def test_what_runs_for_a_leaver_by_itself_is_named(tmp_path: Path) -> None:
         ({}, "$6$"),
     ],
 )
-def test_a_folder_has_a_password_and_gives_it_back(tmp_path: Path, files: dict[str, str], prefix: str) -> None:
+def test_a_folder_has_a_password_and_gives_it_back(tmp_path: Path, files: dict[str, str | bytes], prefix: str) -> None:
     found = estate(tmp_path, GRANT.replace("with: key", "with: password"))
     root = Guest(OFF, accounts=ROOT, files=files).write(tmp_path / "images/gauge")
     before, given = outside_var(root, times=False), list[GivenPassword]()

@@ -9,6 +9,7 @@ import pytest
 
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.estate.load import load
+from nightlatch.model.paths import AccessPath
 from nightlatch.ops.draft import draft, prove
 from tests.guests import AT, HASH, Guest, estate, pub
 
@@ -64,7 +65,7 @@ def test_others_passwords_go_only_where_that_leaves_it_open(tmp_path: Path) -> N
     assert not second.draft.left
 
 
-def _paths(proved: ProvedDraft) -> list[object]:
+def _paths(proved: ProvedDraft) -> list[AccessPath]:
     from nightlatch.access.paths import guest_access
     from nightlatch.readings import guest as readings
 
