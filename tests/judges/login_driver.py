@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import sys
 from datetime import UTC, datetime
 from ipaddress import ip_address
@@ -22,6 +23,7 @@ from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import NO_ADDRESS, single
 from nightlatch.ops.draft import draft, prove
 from nightlatch.ops.enact import apply
+from nightlatch.ops.giving import GivenPassword
 from nightlatch.ops.survey import survey_target
 from nightlatch.ops.why import of_one
 from nightlatch.readings import guest as readings
@@ -31,6 +33,8 @@ from nightlatch.services.table import KINDS
 from nightlatch.transports.folder import Folder
 from tests.judges.login_guest import SOURCES, Guest
 from tests.judges.login_scenes import mixtures, reasons
+
+SHADOW = Path("/etc/shadow")
 
 
 def shown(guest: Guest, account: str, how: str) -> frozenset[Secret]:
@@ -102,7 +106,12 @@ def drafted(work: str, part: int, parts: int, seed: int, count: int) -> None:
         at = datetime.now(UTC)
         snapshot = survey_target(Path("/"), "judged")
         proved = prove(estate, draft(estate, snapshot, at), snapshot, at)
-        changed = apply(proved, Path("/"), at)
+        given = list[GivenPassword]()
+        changed = apply(proved, Path("/"), at, hand_over=given.append)
+        as_given = SHADOW.read_text()
+        for each in given:  # as their people do at their first login
+            mine, own = rf"(?m)^{each.account}:[^:]*:0:", f"{each.account}:{guest.hash}:19900:"
+            SHADOW.write_text(re.sub(mine, own, SHADOW.read_text()))
         guest.stop()
         guest.start()
         left = " ".join(entry.text for entry in proved.draft.left)
@@ -124,6 +133,7 @@ def drafted(work: str, part: int, parts: int, seed: int, count: int) -> None:
                     "log": guest.log()[-800:] if wrong else "",
                 }
                 print(json.dumps(out), flush=True)
+        SHADOW.write_text(as_given)
         if changed.change:
             latch.undo(Path("/"), "judged", changed.change)
             again = survey_target(Path("/"), "judged")
