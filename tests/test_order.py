@@ -19,8 +19,8 @@ GRANT = "let: mara, into: gauge, by: ssh, from: bench, with: key"
 ADMIN = f"{GRANT}, may: administer, after: nothing"
 DESK = f'from="192.168.40.0/24" {pub("mara-desk")}\n'
 JOON = f'from="192.168.40.0/24" {pub("joon-desk")}\n'
-KEY_FIRST = "enact this draft first: it brings mara a key; once that was seen to open, the next draft closes the password"
-OTHER_FIRST = "enact this draft first: it makes mara an administrator; once that was seen to be so, the next draft goes on"
+KEY_FIRST = "enact this draft, which brings mara a key, and try that key; the next draft closes the password"
+OTHER_FIRST = "enact this draft, which makes mara an administrator, and try that; the next draft goes on"
 RIGHTS = {"/etc/sudoers": "@includedir /etc/sudoers.d\n", "/etc/sudoers.d/x": "joon ALL=(ALL) NOPASSWD: ALL\n"}
 
 
@@ -60,7 +60,7 @@ def test_a_password_stays_while_its_account_gets_a_key(tmp_path: Path) -> None:
 
 def test_others_passwords_go_only_where_that_leaves_it_open(tmp_path: Path) -> None:
     first, second = two(tmp_path, Guest(ON, passwords={"mara": HASH, "joon": HASH}), GRANT)
-    assert KEY_FIRST in hands(first)
+    assert hands(first) == {KEY_FIRST}
     assert {(path.account, path.power.gives.value) for path in _paths(first)} >= {("mara", "shell")}
     assert not second.draft.left
 

@@ -6,7 +6,9 @@ from pathlib import Path
 
 import pytest
 
+from nightlatch.access.paths import guest_access
 from nightlatch.audit.run import guest_audit
+from nightlatch.draft import diff
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate
@@ -17,6 +19,7 @@ from nightlatch.ops.draft import draft, prove
 from nightlatch.ops.enact import enact
 from nightlatch.ops.survey import survey_target
 from nightlatch.ops.undo import undo
+from nightlatch.readings import guest as readings
 from tests.guests import AT, Guest, estate, lifted, pub
 from tests.test_enact import outside_var
 
@@ -56,7 +59,7 @@ CASES: list[tuple[str, Guest, list[str], str, str]] = [
             "in /etc/ssh/sshd_config: put RevokedKeys /etc/ssh/nightlatch_revoked first",
         ],
         "",
-        "refuses no key by a list",
+        "reads no list of revoked keys",
     ),
     ("there", with_list(LIST), [], "", ""),
     (
@@ -74,7 +77,7 @@ CASES: list[tuple[str, Guest, list[str], str, str]] = [
             "in /etc/ssh/sshd_config: put RevokedKeys /etc/ssh/nightlatch_revoked first",
         ],
         "",
-        "refuses no key by a list",
+        "reads no list of revoked keys",
     ),
     ("one of its own with more", with_list(MORE, f"RevokedKeys {OWN}\n", OWN), [], "", ""),
     ("one of its own in text", with_list(TEXT, f"RevokedKeys {OWN}\n", OWN), [], "", ""),
@@ -96,6 +99,8 @@ def test_the_list_comes_to_each_guest(tmp_path: Path, name: str, guest: Guest, s
     assert [each.hand.partition(";")[0] for each in proved.draft.left] == ([hand] if hand else [])
     said = [f.text for f in guest_audit(guest.access(lifted(found)), AT, found).findings if f.check == "ssh.not-revoked"]
     assert len(said) == bool(told)
+    said_after = guest_audit(guest_access(readings.read(proved.after), AT), AT, found).findings
+    assert "file.not-utf8" not in {f.check for f in said_after}, "the list is no text, and need not be"
     assert all(told in text for text in said)
     snapshot = proved.after
     assert not draft(found, snapshot, AT).steps, "the second run changes nothing"
@@ -109,6 +114,11 @@ def test_a_revoked_key_is_granted_nothing_and_its_line_goes(tmp_path: Path) -> N
     found = made(tmp_path / "b", krl.extended(krl.parse(LIST), [parse_public(pub("mara-desk").encode())], [], AT))
     proved = drafted(found, Guest(OFF, {"mara": DESK}))
     assert "in /home/mara/.ssh/authorized_keys: take away a line" in map(str, proved.draft.steps)
+    (left,) = proved.draft.left
+    assert "can't get a shell from bench: no key of theirs in the estate file counts any more" in left.text
+    assert left.hand == "give them another key in the estate file, or end the grant there"
+    (shown,) = [each.lines for each in diff.of(proved) if each.path == "/etc/ssh/nightlatch_revoked"]
+    assert shown[-1] == "+(a list of revoked keys, number 2, keys: 2, certificates: 0)"
 
 
 def test_in_a_folder_every_byte_of_it_comes_and_goes(tmp_path: Path) -> None:

@@ -108,7 +108,7 @@ def test_a_colleague_joins_one_leaves_and_comes_back(station: Station, guests: d
         "make the account tove: uid 1003, home /home/tove, shell /bin/bash, no password",
     ]
     assert {each.hand.partition(";")[0] for each in found.draft.left} >= {
-        "enact this draft first: it makes joon an administrator"
+        "enact this draft, which makes joon an administrator, and try that"
     }
     assert enact(station, path, name).outcome == "kept"
     assert root_by_sudo(guest, "joon"), "an administrator stays until another one is there"

@@ -19,6 +19,7 @@ HANDS = {
     ObstacleKind.REFUSED: "put the line right; nothing is drafted for a tree that {program} refuses",
     ObstacleKind.STOPPED: "start it on the guest",
     ObstacleKind.NOT_COLLECTED: "survey the guest again",
+    ObstacleKind.NO_PROOF: "give them another key in the estate file, or end the grant there",
     ObstacleKind.NO_ACCOUNT: "make it there: a draft does where its name, its group and its folder are free",
     ObstacleKind.SHUT: "change the account on the guest",
     ObstacleKind.NO_PASSWORD: "set a password on the guest with passwd",
@@ -27,6 +28,7 @@ HANDS = {
 PLAIN = {
     ObstacleKind.STOPPED: "{program} does not run",
     ObstacleKind.NOT_COLLECTED: "the files of {title} were not collected",
+    ObstacleKind.NO_PROOF: "no key of theirs in the estate file counts any more, each has ended or is revoked",
     ObstacleKind.NO_ACCOUNT: "there is no account {account}",
     ObstacleKind.NO_SOCKET: "no socket of {program} takes callers of their family of addresses",
     ObstacleKind.NO_PASSWORD: "{account} has no password that opens",

@@ -58,7 +58,7 @@ class ObstacleSearch:
 
     def first(self, missing: ShutOut) -> Obstacle:
         """The first thing that stands in the way of a grant."""
-        for find in (self._unserved, self._account, self._filtered, self._refused, self._elsewhere, self._lacking):
+        for find in (self._unserved, self._proof, self._account, self._filtered, self._refused, self._elsewhere, self._lacking):
             found = find(missing)
             if found is not None:
                 return found
@@ -80,6 +80,12 @@ class ObstacleSearch:
             title = self.kinds[missing.grant.service].words.title
             return Obstacle(ObstacleKind.NO_SERVICE, (NoServer(title, Origin(title, kind=Kind.ABSENT)),))
         return found[0] if all(each is not None for each in found) else None
+
+    def _proof(self, missing: ShutOut) -> Obstacle | None:
+        """Nothing that the grant asks for is left: a key that ended or is revoked proves nothing."""
+        if missing.grant.proofs:
+            return None
+        return Obstacle(ObstacleKind.NO_PROOF, (GrantSentence(missing.grant.origin),), missing.grant.who)
 
     def _account(self, missing: ShutOut) -> Obstacle | None:
         name = missing.grant.account

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import difflib
+from contextlib import suppress
 from dataclasses import dataclass
 from hashlib import sha256
 
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.evidence.snapshot import Entry, EntryKind
+from nightlatch.formats import krl
 from nightlatch.formats import lines as text_lines
 from nightlatch.model.account_steps import AccountStep
 
@@ -51,6 +53,10 @@ def _texts(raw: bytes | None) -> list[str]:
 
 def _told(raw: bytes) -> str:
     """What is no text, such as a list of revoked keys, in one line."""
+    with suppress(krl.KrlFault):
+        found = krl.parse(raw)
+        keys, certificates = len(found.fingerprints) + len(found.sha1), len(found.ranges) + len(found.ids)
+        return f"(a list of revoked keys, number {found.number}, keys: {keys}, certificates: {certificates})"
     return f"({len(raw)} bytes that are no text, SHA-256 {sha256(raw).hexdigest()[:16]}...)"
 
 

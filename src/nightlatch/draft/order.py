@@ -20,8 +20,8 @@ from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import PowerKind
 from nightlatch.model.secrets import Certificate, Key, Password
 
-BY_KEY = "enact this draft first: it brings {} a key; once that was seen to open, the next draft closes the password"
-BY_OTHER = "enact this draft first: it makes {} an administrator; once that was seen to be so, the next draft goes on"
+BY_KEY = "enact this draft, which brings {} a key, and try that key; the next draft closes the password"
+BY_OTHER = "enact this draft, which makes {} an administrator, and try that; the next draft goes on"
 
 
 @dataclass(frozen=True)
@@ -50,7 +50,7 @@ class Order:
         """The ways in by a password that have to stay for now: account and need."""
         return frozenset((path.account, path.need) for path in self.access.paths if self._password_waits(path))
 
-    def hand(self, path: AccessPath) -> str:
+    def waits(self, path: AccessPath) -> str:
         """Why a way in has to stay for now, and what to do; empty where it may go."""
         if rotation.waits(self.estate, self.access, self.grants, path):
             return rotation.HAND
@@ -87,10 +87,13 @@ class Order:
         return {each.account for each in paths if each.power.gives is PowerKind.ADMINISTER and any(each.callers.perhaps.values())}
 
     def _password_waits(self, path: AccessPath) -> bool:
-        by_password = any(isinstance(secret, Password) for secret in path.need) and not _by_key(path.need)
-        if not by_password or path.account not in self.newly_by_key or path.power.gives is PowerKind.ADMINISTER:
-            return False
-        return any(path.callers.perhaps.values())
+        return path.account in self.newly_by_key and _by_password(path) and any(path.callers.perhaps.values())
+
+
+def _by_password(path: AccessPath) -> bool:
+    """Whether a login asks for a password and for no key; what sudo asks behind it is another matter."""
+    asked = any(isinstance(secret, Password) for secret in path.need) and not _by_key(path.need)
+    return asked and path.power.gives is not PowerKind.ADMINISTER
 
 
 def _by_key(need: Iterable[object]) -> bool:

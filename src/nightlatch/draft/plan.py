@@ -166,8 +166,8 @@ class Desk:
 
     def orders(self, final: Differences) -> bool:
         """Whether steps that come to this state do too much at once: from then on what has to wait is kept."""
-        still = [(each.grant, each.power) for each in final.shut_out]
-        order = self._order(tuple(each for each in self.first.shut_out if (each.grant, each.power) not in still))
+        still = {(id(each.grant), each.power) for each in final.shut_out}
+        order = self._order(tuple(each for each in self.first.shut_out if (id(each.grant), each.power) not in still))
         if not order.kept(final.access.paths):
             self.order = order
         return self.order is order
@@ -232,7 +232,7 @@ class Desk:
         for hole, certain in found:
             why = holes.sentence(hole, certain, names)
             for each in hole.items:
-                if self.order.hand(each.path):
+                if self.order.waits(each.path):
                     continue
                 # An emergency account is exempt: what is wrong with it is told, and mended by hand.
                 if each.path.account not in self.kept or kind_of(each.path) == "password":
@@ -441,7 +441,7 @@ def left_of(desk: Desk, state: Differences) -> Iterator[ManualTask]:
 
 def _by_hand(desk: Desk, hole: holes.HoleGroup) -> str:
     """What a person can do about a hole that no step closes."""
-    waiting = next(filter(None, map(desk.order.hand, hole.paths)), "")
+    waiting = next(filter(None, map(desk.order.waits, hole.paths)), "")
     if waiting:
         return waiting
     alike = next((path.alike for path in hole.paths if path.alike), "")

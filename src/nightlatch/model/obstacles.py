@@ -18,6 +18,7 @@ class ObstacleKind(StrEnum):
     REFUSED = "settings that are refused"
     STOPPED = "the service does not run"
     NOT_COLLECTED = "the service's files were not collected"
+    NO_PROOF = "nothing of theirs counts any more"
     NO_ACCOUNT = "no account"
     FILTER = "filter"
     NO_WAY = "no way there"

@@ -219,8 +219,8 @@ def revoked(page: Page, found: Revocation) -> None:
         _on_it(page, those)
     if any(not each.was_there for each in found.files):
         page.wrapped(
-            "Next: copy the list to each guest, then name it in sshd's settings there (RevokedKeys). "
-            "Where that file is missing, sshd refuses every key.",
+            f"Next: name it in the estate file (revoked: {found.path}), and nightlatch draft puts it on every guest, where "
+            "sshd then refuses what is on it.",
             style="next",
         )
 

@@ -8,6 +8,7 @@ from nightlatch.audit.checks.registry import CheckResult, Context, check
 from nightlatch.audit.findings import Proof, Severity
 from nightlatch.audit.names import listed
 from nightlatch.evidence.snapshot import EntryKind
+from nightlatch.formats import krl
 from nightlatch.model.causes import KeyLine
 from nightlatch.origin import Origin
 
@@ -59,6 +60,8 @@ def not_utf8(context: Context) -> Iterator[CheckResult]:
     """A file holds bytes that are no UTF-8; they are kept as they are, and shown as escapes."""
     for path, entry in context.access.reading.snapshot.entries.items():
         if entry.kind is not EntryKind.FILE or not entry.content or entry.content.isascii():
+            continue
+        if entry.content.startswith(krl.MAGIC):  # a list of revoked keys is no text, and need not be
             continue
         try:
             entry.content.decode("utf-8")

@@ -106,7 +106,7 @@ def not_revoked(context: Context) -> Iterator[CheckResult]:
     if found is not revoked.State.THERE:
         setting = server.effective.top["revokedkeys"]
         text = {
-            revoked.State.MISSING: "This guest's sshd refuses no key by a list, and the estate has one.",
+            revoked.State.MISSING: "This guest's sshd reads no list of revoked keys, and the estate has one.",
             revoked.State.OLDER: f"{setting.word} is not the estate's list of revoked keys as it is now.",
             revoked.State.OTHER: f"{setting.word} is a list of this guest's own, and lacks what the estate revokes.",
         }[found]
