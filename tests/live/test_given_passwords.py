@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 
 from nightlatch.estate.load import load
-from nightlatch.faults import PutBackError, RefusedError
+from nightlatch.faults import PutBackError, RefusedError, UnreadableError
 from nightlatch.lab.image import PASSWORD
 from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest, environment
@@ -20,11 +20,12 @@ from nightlatch.latch import live
 from nightlatch.latch.folder import new_change_id
 from nightlatch.latch.planned_change import planned
 from nightlatch.latch.transaction import Transaction
+from nightlatch.ops import undo as ops_undo
 from nightlatch.ops.enact import enact, terms
 from nightlatch.ops.giving import GivenPassword
 from nightlatch.ops.undo import undo
 from nightlatch.passwords.made import ALPHABET, LENGTH
-from tests.live.latching import at_its_door, leftovers, proved, settled
+from tests.live.latching import KILL, at_its_door, leftovers, proved, settled
 from tests.live.station import DEBIAN_13, Station, ssh
 from tests.live.test_accounts import ALL, KINDS, NEXT, databases, made
 from tests.live.test_canaries import watched
@@ -207,6 +208,36 @@ def test_what_is_not_kept_leaves_no_password(
     tool.unlink()
     left_alone("chpasswd refuses")
     tell(f"passwords not kept, {name}: {tried + 2} ways, nothing left")
+
+
+@pytest.mark.parametrize("name", KINDS)
+def test_an_undo_that_is_cut_off(
+    station: Station,
+    guests: dict[str, Guest],
+    name: str,
+    monkeypatch: pytest.MonkeyPatch,
+    tell: Callable[[str], None],
+) -> None:
+    """Before it is decided both passwords stay, from whatever act; once it is kept, the timer ends what was cut."""
+    guest, path = guests[name], station.estate(GRANTS)
+    before = databases(guest)
+    with station.client() as client:
+        enact(load(path), name, datetime.now(UTC), client=client, hand_over=lambda _: None)
+    settled(guest)
+    after = databases(guest)
+    points = [f"{word} {number}" for number in (1, 2, 3) for word in ("acting", "acted")]
+    points += [f"written {each}" for each in ("passwd", "gshadow", "group")]
+    for point in (*points, "keeping"):
+        guest.inside("rm", "-f", "/run/killed")
+        seam = KILL.format(point=point, flag="/run/killed")
+        monkeypatch.setattr(ops_undo, "terms", lambda *a, seam=seam, **k: terms(*a, **k, seam=seam, unguarded=guest.bare))
+        with station.client() as client, pytest.raises((PutBackError, UnreadableError)):
+            undo(load(path), name, datetime.now(UTC), client=client, seconds=12)
+        settled(guest)
+        assert guest.inside("ls", "/run/killed"), f"{point} was not reached"
+        assert databases(guest) == (before if point == "keeping" else after), point
+        assert not leftovers(guest), point
+    tell(f"undo of given passwords cut off, {name}: {len(points) + 1} points, 0 wrong")
 
 
 def test_what_changed_since_it_was_read_is_refused(station: Station, guests: dict[str, Guest]) -> None:

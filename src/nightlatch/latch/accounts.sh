@@ -39,7 +39,7 @@ end_all() { # end_all UID NAME: nobody works on under an account that goes; what
 account_check() { # account_check VERB NAME OTHER: nothing is begun that can't be done, or on an account that is not as it was read
     for each in passwd group shadow; do [ -f "/etc/$each" ] || { why="/etc/$each is missing"; return 1; }; done
     case $1 in
-    account)
+    account-add)
         made "$3"
         ! is_there passwd "$2" || { why="there is an account $2 already"; return 1; }
         ! is_there group "$2" || { why="there is a group $2 already"; return 1; }
@@ -50,37 +50,37 @@ account_check() { # account_check VERB NAME OTHER: nothing is begun that can't b
         [ -z "$(running "$uid")" ] || { why="programs run under uid $uid, which no account has"; return 1; }
         [ -x "$shell" ] || { why="there is no $shell"; return 1; }
         ;;
-    no-account)
+    account-drop)
         made "$3"
         is_made "$2" || { why="the account $2 is not as it was made"; return 1; }
         takes_given "$2" || record shadow "$2" '$2 == "*"' || { why="the account $2 has a password by now; retire it instead"; return 1; }
         ! in_groups "$2" || { why="$2 is in groups by now; retire it instead"; return 1; }
         ;;
     *)
-        if grep -q "^account $2 " "$change/acts"; then # this change makes it
-            [ "$1" != member ] || is_there group "$3" || { why="there is no group $3"; return 1; }
-            [ "$1" != password ] || has chpasswd || { why="there is no chpasswd here: set the password of $2 at the console"; return 1; }
+        if grep -q "^account-add $2 " "$change/acts"; then # this change makes it
+            [ "$1" != account-join ] || is_there group "$3" || { why="there is no group $3"; return 1; }
+            [ "$1" != account-give ] || has chpasswd || { why="there is no chpasswd here: set the password of $2 at the console"; return 1; }
             return 0
         fi
         is_there passwd "$2" || { why="there is no account $2"; return 1; }
         ;;
     esac
     case $1 in
-    member) is_there group "$3" && ! is_member "$2" "$3" || { why="the group $3 is not as it was read"; return 1; } ;;
-    no-member) is_member "$2" "$3" || { why="$2 is not in the group $3"; return 1; } ;;
-    lock) record shadow "$2" '$2 !~ /^!/' || { why="the password of $2 is locked already"; return 1; } ;;
-    unlock) record shadow "$2" '$2 ~ /^!./' || { why="the password of $2 can't be unlocked"; return 1; } ;;
-    password)
+    account-join) is_there group "$3" && ! is_member "$2" "$3" || { why="the group $3 is not as it was read"; return 1; } ;;
+    account-part) is_member "$2" "$3" || { why="$2 is not in the group $3"; return 1; } ;;
+    account-lock) record shadow "$2" '$2 !~ /^!/' || { why="the password of $2 is locked already"; return 1; } ;;
+    account-unlock) record shadow "$2" '$2 ~ /^!./' || { why="the password of $2 can't be unlocked"; return 1; } ;;
+    account-give)
         record shadow "$2" '$2 == value' "${3%:*}" || { why="the password of $2 was changed since it was read"; return 1; }
         has chpasswd || { why="there is no chpasswd here: set the password of $2 at the console"; return 1; }
         ;;
-    no-password) is_given "$2" || { why="$2 has changed the password since it was given; lock it instead of taking it away"; return 1; } ;;
-    expire) is_day "$2" "${3#*:}" || { why="the day on which $2 expires was changed since it was read"; return 1; } ;;
+    account-take) is_given "$2" || { why="$2 has changed the password since it was given; lock it instead of taking it away"; return 1; } ;;
+    account-expire) is_day "$2" "${3#*:}" || { why="the day on which $2 expires was changed since it was read"; return 1; } ;;
     esac
 }
 account_act() { # account_act VERB NAME OTHER
     case $1 in
-    account)
+    account-add)
         made "$3"
         if has useradd && has groupadd; then
             groupadd -g "$gid" "$2" && useradd -M -N -u "$uid" -g "$gid" -d "$own_home" -s "$shell" -e '' -f -1 -p '*' "$2"
@@ -90,7 +90,7 @@ account_act() { # account_act VERB NAME OTHER
                 by_field shadow add "$2:*:$today:0:99999:7:::" && by_field passwd add "$2:x:$uid:$gid::$own_home:$shell"
         fi
         ;;
-    no-account)
+    account-drop)
         made "$3"
         end_all "$uid" "$2"
         if takes_given "$2"; then # the record in shadow, locked, stays until that is kept: nothing else could bring its hash back
@@ -102,21 +102,21 @@ account_act() { # account_act VERB NAME OTHER
             for base in passwd shadow gshadow group; do by_field $base drop "$2" || return 1; done
         fi
         ;;
-    member) if has gpasswd; then gpasswd -a "$2" "$3" >/dev/null; else by_field group join "$3" "$2" && by_field gshadow join "$3" "$2"; fi ;;
-    no-member) if has gpasswd; then gpasswd -d "$2" "$3" >/dev/null; else by_field group part "$3" "$2" && by_field gshadow part "$3" "$2"; fi ;;
-    lock | no-password) if has usermod; then usermod -L "$2"; else by_field shadow lock "$2"; fi ;; # taken away once that is kept
-    unlock) if has usermod; then usermod -U "$2"; else by_field shadow unlock "$2"; fi ;;
-    expire)
+    account-join) if has gpasswd; then gpasswd -a "$2" "$3" >/dev/null; else by_field group join "$3" "$2" && by_field gshadow join "$3" "$2"; fi ;;
+    account-part) if has gpasswd; then gpasswd -d "$2" "$3" >/dev/null; else by_field group part "$3" "$2" && by_field gshadow part "$3" "$2"; fi ;;
+    account-lock | account-take) if has usermod; then usermod -L "$2"; else by_field shadow lock "$2"; fi ;; # taken away once that is kept
+    account-unlock) if has usermod; then usermod -U "$2"; else by_field shadow unlock "$2"; fi ;;
+    account-expire)
         day=${3%:*}
         if has chage; then chage -E "$([ "$day" = - ] && echo -1 || echo "$day")" "$2"; else by_field shadow day "$2" "$([ "$day" = - ] || echo "$day")"; fi
         ;;
-    password) ;; # it comes by a connection of its own while the change is on the latch (password_give)
+    account-give) ;; # it comes by a connection of its own while the change is on the latch (password_give)
     esac
 }
 password_give() { # password_give NAME: reads the password, which stands in no argument and in no file but shadow
     turn
     IFS= read -r word
-    [ ! -e "$change/outcome" ] && grep -qx on-the-latch "$change/progress" && grep -q "^password $1 " "$change/acted" ||
+    [ ! -e "$change/outcome" ] && grep -qx on-the-latch "$change/progress" && grep -q "^account-give $1 " "$change/acted" ||
         { echo "it is not on the latch"; return 1; }
     said=$(printf '%s:%s\n' "$1" "$word" | chpasswd 2>&1) || {
         case $said in *"$word"*) said='' ;; esac
@@ -125,7 +125,7 @@ password_give() { # password_give NAME: reads the password, which stands in no a
     }
     if has chage; then chage -d 0 "$1"; else by_field shadow due "$1" 0; fi || return 1
     # Without flock(1) nothing has kept the guest from taking it back meanwhile.
-    [ ! -e "$change/outcome" ] || { account_unact password "$1" "$(awk -v n="$1" '$1 == "password" && $2 == n { print $3 }' "$change/acts")"; return 1; }
+    [ ! -e "$change/outcome" ] || { account_unact account-give "$1" "$(awk -v n="$1" '$1 == "account-give" && $2 == n { print $3 }' "$change/acts")"; return 1; }
     echo given
 }
 password_mark() { # password_mark NAME MARKER:DAY: no password, and the day of its last change, as before
@@ -136,37 +136,37 @@ password_mark() { # password_mark NAME MARKER:DAY: no password, and the day of i
         by_field shadow mark "$1" "${2%:*}" && by_field shadow due "$1" "$([ "$day" = - ] || echo "$day")"
     fi
 }
-takes_given() { grep -q "^no-password $1 " "$change/acts" 2>/dev/null; } # whether this change takes the password that one gave
+takes_given() { grep -q "^account-take $1 " "$change/acts" 2>/dev/null; } # whether this change takes the password that one gave
 is_given() { record shadow "$1" '$2 !~ /^[!*]*$/ && $3 == "0"'; }
 accounts_kept() { # what is done only once it was decided to keep the change
     while read -r verb what other; do
         case $verb in
-        no-password) is_there passwd "$what" && record shadow "$what" '$2 ~ /^!./ && $3 == "0"' && password_mark "$what" "$other" ;;
-        no-account) ! takes_given "$what" || is_there passwd "$what" || by_field shadow drop "$what" ;;
+        account-take) is_there passwd "$what" && record shadow "$what" '$2 ~ /^!./ && $3 == "0"' && password_mark "$what" "$other" ;;
+        account-drop) ! takes_given "$what" || is_there passwd "$what" || by_field shadow drop "$what" ;;
         esac
     done <"$change/acts"
 }
 account_unact() { # account_unact VERB NAME OTHER: the way back, from wherever it came to an end
     case $1 in
-    account)
+    account-add)
         made "$3"
-        if ! is_there passwd "$2" || is_made "$2"; then account_act no-account "$2" "$3"; fi
+        if ! is_there passwd "$2" || is_made "$2"; then account_act account-drop "$2" "$3"; fi
         ;;
-    no-account)
+    account-drop)
         if takes_given "$2"; then
             made "$3"
             by_field group add "$2:x:$gid:" && by_field gshadow add "$2:!::" && by_field passwd add "$2:x:$uid:$gid::$own_home:$shell"
         else
-            is_there passwd "$2" || { account_unact account "$2" "$3" && account_act account "$2" "$3"; }
+            is_there passwd "$2" || { account_unact account-add "$2" "$3" && account_act account-add "$2" "$3"; }
         fi
         ;;
-    member) ! is_member "$2" "$3" || account_act no-member "$2" "$3" ;;
-    no-member) is_member "$2" "$3" || account_act member "$2" "$3" ;;
-    lock) ! record shadow "$2" '$2 ~ /^!./' || account_act unlock "$2" ;;
-    unlock) ! record shadow "$2" '$2 !~ /^!/' || account_act lock "$2" ;;
-    password) record shadow "$2" '$2 == value' "${3%:*}" || password_mark "$2" "$3" ;;
-    no-password) ! record shadow "$2" '$2 ~ /^!./' || account_act unlock "$2" ;;
-    expire) ! is_day "$2" "${3%:*}" || account_act expire "$2" "${3#*:}:${3%:*}" ;;
+    account-join) ! is_member "$2" "$3" || account_act account-part "$2" "$3" ;;
+    account-part) is_member "$2" "$3" || account_act account-join "$2" "$3" ;;
+    account-lock) ! record shadow "$2" '$2 ~ /^!./' || account_act account-unlock "$2" ;;
+    account-unlock) ! record shadow "$2" '$2 !~ /^!/' || account_act account-lock "$2" ;;
+    account-give) record shadow "$2" '$2 == value' "${3%:*}" || password_mark "$2" "$3" ;;
+    account-take) ! record shadow "$2" '$2 ~ /^!./' || account_act account-unlock "$2" ;;
+    account-expire) ! is_day "$2" "${3%:*}" || account_act account-expire "$2" "${3#*:}:${3%:*}" ;;
     esac
     ended=$?
     give_locks
@@ -175,15 +175,15 @@ account_unact() { # account_unact VERB NAME OTHER: the way back, from wherever i
 }
 account_done() { # account_done VERB NAME OTHER: whether it is so already
     case $1 in
-    account) made "$3"; is_made "$2" ;;
-    no-account) ! is_there passwd "$2" ;;
-    member) is_member "$2" "$3" ;;
-    no-member) ! is_member "$2" "$3" ;;
-    lock) record shadow "$2" '$2 ~ /^!/' ;;
-    unlock) record shadow "$2" '$2 !~ /^!/' ;;
-    password) is_given "$2" ;;
-    no-password) record shadow "$2" '$2 == value' "${3%:*}" ;;
-    expire) is_day "$2" "${3%:*}" ;;
+    account-add) made "$3"; is_made "$2" ;;
+    account-drop) ! is_there passwd "$2" ;;
+    account-join) is_member "$2" "$3" ;;
+    account-part) ! is_member "$2" "$3" ;;
+    account-lock) record shadow "$2" '$2 ~ /^!/' ;;
+    account-unlock) record shadow "$2" '$2 !~ /^!/' ;;
+    account-give) is_given "$2" ;;
+    account-take) record shadow "$2" '$2 == value' "${3%:*}" ;;
+    account-expire) is_day "$2" "${3%:*}" ;;
     esac
 }
 

@@ -9,7 +9,7 @@ acts_check() { # nothing is begun that can't be done
             ;;
         zone) [ "$what" = - ] || [ -f "/usr/share/zoneinfo/$what" ] || { why="this guest knows no time zone $what"; return 1; } ;;
         rules) rules_check "$what" || return 1 ;;
-        account | no-account | member | no-member | lock | unlock | expire | password | no-password) account_check "$verb" "$what" "$other" || return 1 ;;
+        account-*) account_check "$verb" "$what" "$other" || return 1 ;;
         label | unlabel) command -v semanage >/dev/null || { why="semanage is not there, which labels ports (policycoreutils)"; return 1; } ;;
         esac
     done <"$change/acts"
@@ -22,7 +22,7 @@ acts_do() { # each act, after what it takes to undo it was noted
         zone) was=$(readlink /etc/localtime) || was=- ;;
         name) was=$(cat /proc/sys/kernel/hostname) ;;
         label | unlabel | rules) was=- ;;
-        account | no-account | member | no-member | lock | unlock | expire | password | no-password) was=${other:--} ;;
+        account-*) was=${other:--} ;;
         *) was="$(systemctl is-enabled "$what" 2>/dev/null | head -n 1) $(systemctl is-active "$what" 2>/dev/null)" ;;
         esac
         printf '%s %s %s\n' "$verb" "$what" "$was" >>"$change/acted" && settle "$change/acted" || { why="$change has no room"; return 1; }
@@ -41,7 +41,7 @@ act() { # act VERB WHAT OTHER
     zone) if [ "$2" = - ]; then rm -f /etc/localtime; else lead_zone "../usr/share/zoneinfo/$2"; fi ;;
     name) [ "$2" = - ] || printf '%s' "$2" >/proc/sys/kernel/hostname ;;
     rules) rules_load "$2" ;;
-    account | no-account | member | no-member | lock | unlock | expire | password | no-password) account_act "$@" ;;
+    account-*) account_act "$@" ;;
     label) semanage port -a -t ssh_port_t -p tcp "$2" || semanage port -m -t ssh_port_t -p tcp "$2" ;;
     unlabel) semanage port -d -t ssh_port_t -p tcp "$2" ;;
     esac
@@ -97,7 +97,7 @@ unact() { # unact VERB WHAT WAS NOW [boot]: a boot has not started anything yet,
     zone) if [ "$3" = - ]; then rm -f /etc/localtime; else lead_zone "$3"; fi ;;
     name) [ "$5" = boot ] || printf '%s' "$3" >/proc/sys/kernel/hostname ;;
     rules) [ "$5" = boot ] || rules_load "$2" ;; # at a boot the manager loads its files, which are back by then
-    account | no-account | member | no-member | lock | unlock | expire | password | no-password) account_unact "$1" "$2" "$3" ;;
+    account-*) account_unact "$1" "$2" "$3" ;;
     label) semanage port -d -t ssh_port_t -p tcp "$2" ;;
     unlabel) semanage port -a -t ssh_port_t -p tcp "$2" ;;
     esac

@@ -37,7 +37,7 @@ acts_done() { # whether what is done beside files is so already
         zone) [ "$(readlink -f /etc/localtime)" = "/usr/share/zoneinfo/$what" ] ;;
         name) [ "$(cat /proc/sys/kernel/hostname)" = "$what" ] ;;
         rules) true ;; # its files are compared above
-        account | no-account | member | no-member | lock | unlock | expire | password | no-password) account_done "$verb" "$what" "$other" ;;
+        account-*) account_done "$verb" "$what" "$other" ;;
         label) semanage port -l | grep '^ssh_port_t ' | grep -qw "$what" ;;
         *) false ;;
         esac || return 1
@@ -85,7 +85,7 @@ install_it() { # the package can't be taken back, so it has its own yes; it is n
 lacks_password() { # of the accounts that are given one, those without
     [ -n "$acts" ] || return 0
     while read -r verb what other; do
-        [ "$verb" != password ] || ! record shadow "$what" '$2 ~ /^[!*]*$/' || echo "$what"
+        [ "$verb" != account-give ] || ! record shadow "$what" '$2 ~ /^[!*]*$/' || echo "$what"
     done <<ACTS
 $acts
 ACTS

@@ -187,7 +187,7 @@ finish_kept() {
     say keeping
     at keeping
     rows there drop_row
-    ! grep -q '^no-password ' "$change/acts" 2>/dev/null || accounts_kept
+    ! grep -q '^account-take ' "$change/acts" 2>/dev/null || accounts_kept
     if [ "$stay" = yes ]; then
         mv -f "$change/record.part" "$change/record.json" 2>/dev/null
     fi

@@ -140,15 +140,15 @@ AccountStep = (
 )
 Made = AddAccount | DropAccount
 VERBS = {
-    "account": AddAccount,
-    "no-account": DropAccount,
-    "member": AddMember,
-    "no-member": DropMember,
-    "lock": LockPassword,
-    "unlock": UnlockPassword,
-    "expire": SetExpiry,
-    "password": GivePassword,
-    "no-password": TakePassword,
+    "account-add": AddAccount,
+    "account-drop": DropAccount,
+    "account-join": AddMember,
+    "account-part": DropMember,
+    "account-lock": LockPassword,
+    "account-unlock": UnlockPassword,
+    "account-expire": SetExpiry,
+    "account-give": GivePassword,
+    "account-take": TakePassword,
 }
 
 
@@ -173,23 +173,23 @@ def parse(found: Sequence[str], why: str = "") -> AccountStep:
     verb, *rest = found or ("",)
     if rest and NAME.fullmatch(rest[0]):
         match (verb, *rest):
-            case ("account" | "no-account", name, told):
+            case ("account-add" | "account-drop", name, told):
                 made = _made(verb, name, told.split(":"), why)
                 if made is not None:
                     return made
-            case ("member", name, group) if NAME.fullmatch(group):
+            case ("account-join", name, group) if NAME.fullmatch(group):
                 return AddMember(GROUP, why, True, name, group)
-            case ("no-member", name, group) if NAME.fullmatch(group):
+            case ("account-part", name, group) if NAME.fullmatch(group):
                 return DropMember(GROUP, why, False, name, group)
-            case ("lock", name):
+            case ("account-lock", name):
                 return LockPassword(SHADOW, why, False, name)
-            case ("unlock", name):
+            case ("account-unlock", name):
                 return UnlockPassword(SHADOW, why, True, name)
-            case ("expire", name, told) if all(each == NEVER or NUMBER.fullmatch(each) for each in told.split(":")):
+            case ("account-expire", name, told) if all(each == NEVER or NUMBER.fullmatch(each) for each in told.split(":")):
                 days = [None if each == NEVER else int(each) for each in told.split(":")]
                 if len(days) == 2:
                     return SetExpiry(SHADOW, why, days[0] is None, name, *days)
-            case ("password" | "no-password", name, told):
+            case ("account-give" | "account-take", name, told):
                 given = _given(verb, name, told, why)
                 if given is not None:
                     return given
@@ -204,7 +204,7 @@ def _made(verb: str, name: str, told: Sequence[str], why: str) -> Made | None:
     ):
         return None
     known = (name, int(told[0]), int(told[1]), told[2], told[3])
-    return AddAccount(PASSWD, why, True, *known) if verb == "account" else DropAccount(PASSWD, why, False, *known)
+    return AddAccount(PASSWD, why, True, *known) if verb == "account-add" else DropAccount(PASSWD, why, False, *known)
 
 
 def _given(verb: str, name: str, told: str, why: str) -> GivePassword | TakePassword | None:
@@ -212,7 +212,7 @@ def _given(verb: str, name: str, told: str, why: str) -> GivePassword | TakePass
     if not MARKER.fullmatch(marker) or not (day == NEVER or NUMBER.fullmatch(day)):
         return None
     was = None if day == NEVER else int(day)
-    opens = verb == "password"
+    opens = verb == "account-give"
     return GivePassword(SHADOW, why, True, name, marker, was) if opens else TakePassword(SHADOW, why, False, name, marker, was)
 
 

@@ -206,9 +206,7 @@ def put_on_latch(
 
     Ctrl-C or a dead connection at any moment leaves the guest to take the change back by itself.
     """
-    change, seconds = on.change, on.seconds
-    if not SHORTEST <= seconds <= LONGEST:
-        raise NightlatchError(f"a change can be on the latch from {SHORTEST} s to {LONGEST // 3600} hours, not {seconds} s")
+    change, seconds = on.change, _bounded(on.seconds)
     changed = FolderChange(
         shell.guest, change, tuple(proved.changed), (), tuple(map(str, (*proved.accounts, *proved.draft.acts)))
     )
@@ -254,6 +252,12 @@ def put_on_latch(
         followed = followed_port(estate, shell.guest, proved.before.told.came.port, port)
         return LiveChange(done, ChangeState.KEPT, confirmation, steps, "", followed, port)
     return LiveChange(done, ChangeState.KEPT if outcome.kept else ChangeState.PUT_BACK, confirmation, steps)
+
+
+def _bounded(seconds: int) -> int:
+    if not SHORTEST <= seconds <= LONGEST:
+        raise NightlatchError(f"a change can be on the latch from {SHORTEST} s to {LONGEST // 3600} hours, not {seconds} s")
+    return seconds
 
 
 def _give(shell: Shell, change: str, passwords: Mapping[str, str]) -> list[str]:
