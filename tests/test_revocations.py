@@ -45,8 +45,8 @@ def drafted(found: Estate, guest: Guest) -> ProvedDraft:
     return prove(found, draft(found, snapshot, AT), snapshot, AT)
 
 
-def with_list(raw: bytes, config: str = OURS, path: str = "/etc/ssh/nightlatch_revoked") -> Guest:
-    return Guest(config + OFF, {"mara": DESK}, {path: raw})
+def with_list(raw: bytes, config: str = OURS, path: str = "/etc/ssh/nightlatch_revoked", after: str = "") -> Guest:
+    return Guest(config + OFF + after, {"mara": DESK}, {path: raw})
 
 
 OWN = "/etc/ssh/revoked"
@@ -82,6 +82,13 @@ CASES: list[tuple[str, Guest, list[str], str, str]] = [
     ("one of its own with more", with_list(MORE, f"RevokedKeys {OWN}\n", OWN), [], "", ""),
     ("one of its own in text", with_list(TEXT, f"RevokedKeys {OWN}\n", OWN), [], "", ""),
     (
+        "another one for some",
+        with_list(LIST, OURS, after="Match User mara\n    RevokedKeys none\n"),
+        [],
+        "take RevokedKeys none out of its Match block (/etc/ssh/sshd_config:5:5), where it counts in place of the other",
+        "A Match block names another list",
+    ),
+    (
         "one of its own without it",
         with_list(f"{pub('joon-desk')}\n".encode(), f"RevokedKeys {OWN}\n", OWN),
         [],
@@ -111,6 +118,8 @@ def test_a_revoked_key_is_granted_nothing_and_its_line_goes(tmp_path: Path) -> N
     proved = drafted(found, Guest(OFF, {"mara": DESK + TOKEN}))
     assert "in /home/mara/.ssh/authorized_keys: take away a line" in map(str, proved.draft.steps)
     assert not proved.draft.left
+    (line,) = [step for step in proved.draft.steps if step.path.endswith("authorized_keys")]
+    assert line.why.startswith("The key mara-token (mara's, revoked) gets a shell as mara")
     found = made(tmp_path / "b", krl.extended(krl.parse(LIST), [parse_public(pub("mara-desk").encode())], [], AT))
     proved = drafted(found, Guest(OFF, {"mara": DESK}))
     assert "in /home/mara/.ssh/authorized_keys: take away a line" in map(str, proved.draft.steps)

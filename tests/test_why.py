@@ -156,6 +156,7 @@ GROUPS: tuple[tuple[Hindrance, ...], ...] = (
         ("shell", "DisableForwarding yes", LinkKind.SESSION, causes.AccountState),
         ("command", "ForceCommand /bin/true", LinkKind.RIGHTS, causes.SettingLine),
         ("sudo", "", LinkKind.RIGHTS, causes.NoSudoRule),
+        ("due", "", LinkKind.RIGHTS, causes.AccountState),
     ),
 )
 
@@ -177,6 +178,8 @@ def hindered(names: set[str], config: list[str]) -> Guest:
         modes={"/home/mara/.ssh/authorized_keys": (0o666, 1001, 1001)} if "mode" in names else {},
         pam=True,
     )
+    if "due" in names:
+        guest.files["/etc/shadow"] = guest.contents()["/etc/shadow"].replace(b"mara:*:20000:", b"mara:*:0:")
     if "shell" in names:
         guest.files["/etc/passwd"] = guest.contents()["/etc/passwd"].replace(
             b"/home/mara:/bin/bash", b"/home/mara:/usr/sbin/nologin"
@@ -395,6 +398,7 @@ SYMPTOMS = {
     "revoked": ("permission denied", "its key stands there, and is refused"),
     "shell": ("session ends", "its shell ends every session"),
     "command": ("session ends", "only one command runs"),
+    "due": ("session ends", "only a new password can be set"),
 }
 
 

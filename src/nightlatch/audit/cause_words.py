@@ -48,6 +48,7 @@ STATES = {
     Condition.EXPIRED: "the account has expired",
     Condition.EXPIRED_OR_PASSWORD: "the account or its password has expired",
     Condition.NO_PASSWORD: "no password set",
+    Condition.PASSWORD_DUE: "the password has to be changed before anything else",
     Condition.NO_GROUP: "the account is in no group",
     Condition.NO_SHELL: "the shell {shell} does not exist",
     Condition.SHELL_NOT_RUN: "the shell {shell} can't be run",

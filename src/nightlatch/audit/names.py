@@ -9,7 +9,7 @@ from nightlatch.access.arrivals import subnets
 from nightlatch.access.grants import sources_of
 from nightlatch.access.paths import GuestAccess
 from nightlatch.estate.model import Estate
-from nightlatch.formats import authorized_keys
+from nightlatch.formats import authorized_keys, krl
 from nightlatch.formats.authorized_keys import KeyEntry
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import Power, PowerKind
@@ -45,7 +45,8 @@ MOST_PREFIXES, MOST_LEFT_OUT = 4, 2
 
 @dataclass(frozen=True)
 class Names:
-    """Names of places, keys, authorities and private networks, and all addresses that the estate speaks of; empty without one."""
+    """Names of places, keys, authorities and private networks, all addresses that the estate speaks of, and the fingerprints of
+    keys that it revokes; empty without one."""
 
     places: Mapping[str, Sources] = field(default_factory=dict)
     owners: Mapping[str, str] = field(default_factory=dict)
@@ -53,6 +54,7 @@ class Names:
     authorities: Mapping[str, str] = field(default_factory=dict)
     networks: Mapping[str, Sources] = field(default_factory=dict)
     known: AddressSet = NO_ADDRESS
+    revoked: frozenset[str] = frozenset()
     _told: dict[tuple[object, ...], str] = field(default_factory=dict, compare=False, repr=False)
 
     def also(self, comments: Mapping[str, str]) -> Names:
@@ -156,7 +158,8 @@ class Names:
         """A key by its comment or fingerprint, with its owner."""
         name = self.comments.get(fingerprint) or fingerprint
         owner = self.owners.get(fingerprint)
-        return f"{name} ({owner}'s)" if owner else name
+        told = [*([f"{owner}'s"] if owner else []), *(["revoked"] if fingerprint in self.revoked else [])]
+        return f"{name} ({', '.join(told)})" if told else name
 
 
 def comments_of(access: GuestAccess) -> dict[str, str]:
@@ -211,7 +214,9 @@ def names_of(estate: Estate | None) -> Names:
             owners.setdefault(guest.via.key.fingerprint, "Nightlatch")
     authorities = {key.fingerprint: name for name, key in estate.authorities.items()}
     own = {each.name: {each.name: subnets(each)} for each in estate.networks.values() if each.private}
-    return Names(places, owners, known, authorities, own, spoken_of(estate))
+    listed_keys = estate.revoked.listed if estate.revoked is not None else krl.EMPTY
+    revoked = {key.fingerprint for person in estate.principals.values() for key in person.keys if listed_keys.has_key(key)}
+    return Names(places, owners, known, authorities, own, spoken_of(estate), frozenset(revoked | listed_keys.fingerprints))
 
 
 def listed(names: Iterable[str], most: int = 6) -> str:

@@ -14,6 +14,9 @@ from nightlatch.access.verdicts import deciding
 from nightlatch.estate.model import Estate
 from nightlatch.model.bounds import Addresses
 from nightlatch.model.causes import (
+    AccountState,
+    Cause,
+    Condition,
     GrantSentence,
     ListenAddress,
     NoAccount,
@@ -149,7 +152,7 @@ class ObstacleSearch:
         if wanted:
             return Obstacle(ObstacleKind.NARROW, wanted[0].causes)
         if exact:
-            causes = exact[0].causes
+            causes = tuple(sorted(exact[0].causes, key=_later))  # what makes it less is told first
             return Obstacle(ObstacleKind.LESS, causes, causes[0].origin, given=tuple(path.power for path in exact))
         if more:
             last = more[0].causes[-1]
@@ -199,6 +202,10 @@ class ObstacleSearch:
                 if found is not None:
                     return found
         return first
+
+
+def _later(cause: Cause) -> bool:
+    return not (isinstance(cause, AccountState) and cause.state is Condition.PASSWORD_DUE)
 
 
 def _where(missing: ShutOut) -> AddressSet:

@@ -37,7 +37,6 @@ from nightlatch.model.causes import (
 )
 from nightlatch.model.gaps import Gap
 from nightlatch.model.links import Holds, LinkKind
-from nightlatch.model.powers import PowerKind
 from nightlatch.model.rules import Layer, RuleAction
 from nightlatch.net.literal import address_or_none
 from nightlatch.origin import Origin
@@ -185,11 +184,6 @@ def _name(scene: Scene) -> Found:
     return (Borne.RULED_OUT if text and address_or_none(text) is not None else Borne.POSSIBLE), ()
 
 
-def _must_change(scene: Scene) -> Found:
-    gives = [power.gives for chain in scene.chains for each in chain.links for power in each.powers]
-    return (Borne.CONFIRMED if PowerKind.CHANGE_PASSWORD in gives else Borne.RULED_OUT), ()
-
-
 def _maybe(scene: Scene) -> Found:
     """Nothing that is read of a guest tells."""
     return Borne.POSSIBLE, ()
@@ -256,7 +250,7 @@ _SUSPECTS: dict[Symptom, tuple[tuple[str, Test, str], ...]] = {
             _at(LinkKind.RIGHTS, by=_is(SettingLine, KeyLine)),
             "nightlatch access --on {guest} --who {account}",
         ),
-        ("only a new password can be set", _must_change, f"{CONSOLE}: chage -l {{account}}"),
+        ("only a new password can be set", _at(LinkKind.RIGHTS, by=_is(AccountState)), f"{CONSOLE}: chage -l {{account}}"),
         ("its profile or its home fails", _maybe, "ssh -T {guest} /bin/true; echo $?"),
     ),
     Symptom.ASKS_PASSWORD: (*_PROOF, _ACCOUNT, _CLIENT),

@@ -21,9 +21,9 @@ def taker(file: Path | None) -> HandOver | None:
     if file is None:
         return _shown if sys.stderr.isatty() else None
     if os.path.lexists(file):
-        raise NightlatchError(f"{file} is there already; passwords are only written to a new file")
+        raise NightlatchError(f"{file} is there already; passwords are only written to a new file, so name another")
     if not file.absolute().parent.is_dir():
-        raise NightlatchError(f"{file.absolute().parent} is no folder")
+        raise NightlatchError(f"{file.absolute().parent} is no folder; name a file in one that is there")
     opened: list[TextIO] = []
 
     def write(given: GivenPassword) -> None:

@@ -20,6 +20,10 @@ from nightlatch.services.ssh import revoked
 from nightlatch.services.ssh.closing_steps import ClosingSteps
 from nightlatch.services.ssh.entries import SshAccess
 
+HANDS = {
+    revoked.State.OTHER: "put them on {path}, this guest's own list, by nightlatch key revoke; or take that setting away",
+    revoked.State.NOT_ALL: "take RevokedKeys {path} out of its Match block ({origin}), where it counts in place of the other",
+}
 MODE = 0o644  # public keys and numbers; sshd reads it as root
 
 
@@ -31,13 +35,12 @@ def given(estate: Estate, access: GuestAccess, grants: tuple[Grant, ...]) -> Par
         assert stated is not None
         if not isinstance(server, SshAccess) or server.state is not ServerState.SERVES:
             continue
-        found = revoked.state(server, stated.content)
+        found = revoked.read(server, stated.content)
         why = f"{stated.origin} names keys that open nothing any more, and this guest's sshd does not refuse them all."
-        if found is revoked.State.THERE:
+        if found.state is revoked.State.THERE:
             continue
-        if found is revoked.State.OTHER:
-            path = server.effective.top["revokedkeys"].word
-            out.leave(why, f"put them on {path}, this guest's own list, by nightlatch key revoke; or take that setting away")
+        if found.state in HANDS:
+            out.leave(why, HANDS[found.state].format(path=found.word, origin=found.origin))
             continue
         snapshot = access.reading.snapshot
         entry = snapshot.resolve(revoked.PATH).entry
@@ -48,7 +51,7 @@ def given(estate: Estate, access: GuestAccess, grants: tuple[Grant, ...]) -> Par
             continue
         elif entry.content != stated.content:
             out.steps.append(Rewrite(revoked.PATH, why, False, entry, stated.content, "the estate's list of revoked keys"))
-        if found is not revoked.State.OLDER:
+        if found.state is revoked.State.MISSING:
             work = ClosingSteps(Work(access, grants, estate).case(server))
-            out.steps += work.setting("revokedkeys", revoked.PATH, server.effective.top["revokedkeys"].origin, why)
+            out.steps += work.setting("revokedkeys", revoked.PATH, found.origin, why)
     return out

@@ -133,7 +133,8 @@ def whole(source: Source, node: Node, what: str, least: int, most: int) -> int:
     value = text(source, node, what)
     if not re.fullmatch(r"[1-9][0-9]{0,8}|0", value) or not least <= int(value) <= most:
         if value:
-            source.fault(node, f'{what} "{value}" is no number', f"a number from {least} to {most}")
+            wrong = "is too small or too large" if value.isdecimal() else "is no number"
+            source.fault(node, f'{what} "{value}" {wrong}', f"a number from {least} to {most}")
         return least
     return int(value)
 

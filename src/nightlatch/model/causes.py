@@ -73,6 +73,7 @@ class Condition(StrEnum):
     EXPIRED = "expired"
     EXPIRED_OR_PASSWORD = "expired, or with an expired password"
     NO_PASSWORD = "without a password"
+    PASSWORD_DUE = "its password has to be changed first"
     NO_GROUP = "in no group"
     NO_SHELL = "its shell does not exist"
     SHELL_NOT_RUN = "its shell can't be run"

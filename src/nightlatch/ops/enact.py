@@ -310,11 +310,11 @@ def _decided(shell: Shell, change: str, answer: bool, seconds: int, seen: Confir
     try:
         return live.decide(shell, change, "keep" if answer else "back", owner())
     except UnreadableError as error:
-        wish = "keep it" if answer else "take it back"
+        wish, heard = ("keep it", "Unless it heard that, the guest") if answer else ("take it back", "The guest")
         found = f" A fresh connection had found: {'; '.join(seen.problems)}." if seen.problems else ""
         raise PutBackError(
             f"change {change} is on the latch, and the guest can't be told to {wish} ({error}).{found} "
-            f"The guest takes it back by itself within {seconds} s; nightlatch pending shows it",
+            f"{heard} takes it back by itself within {seconds} s; nightlatch pending shows it",
             guest=shell.guest,
         ) from error
 

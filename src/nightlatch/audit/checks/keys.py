@@ -102,15 +102,15 @@ def not_revoked(context: Context) -> Iterator[CheckResult]:
     stated, server = context.estate.revoked if context.estate is not None else None, context.access.ssh
     if stated is None or server.state is not ServerState.SERVES:
         return
-    found = revoked.state(server, stated.content)
-    if found is not revoked.State.THERE:
-        setting = server.effective.top["revokedkeys"]
+    found = revoked.read(server, stated.content)
+    if found.state is not revoked.State.THERE:
         text = {
             revoked.State.MISSING: "This guest's sshd reads no list of revoked keys, and the estate has one.",
-            revoked.State.OLDER: f"{setting.word} is not the estate's list of revoked keys as it is now.",
-            revoked.State.OTHER: f"{setting.word} is a list of this guest's own, and lacks what the estate revokes.",
-        }[found]
-        yield CheckResult(text, (Proof(f"RevokedKeys {setting.word}", setting.origin), Proof("revoked", stated.origin)))
+            revoked.State.OLDER: f"{found.word} is not the estate's list of revoked keys as it is now.",
+            revoked.State.OTHER: f"{found.word} is a list of this guest's own, and lacks what the estate revokes.",
+            revoked.State.NOT_ALL: "A Match block names another list of revoked keys, which lacks what the estate revokes.",
+        }[found.state]
+        yield CheckResult(text, (Proof(f"RevokedKeys {found.word}", found.origin), Proof("revoked", stated.origin)))
 
 
 @check("ssh.shared-account", Severity.MEDIUM, source="design: each human has an account of their own")

@@ -171,7 +171,8 @@ class SshServer:
     def _due(self, account: Account, settings: Settings, way: _Way, unsure: tuple[Gap, ...]) -> Iterator[LoginEntry]:
         """What a login gives whose password has to be changed first: sshd runs passwd(1) in place of all else (session.c)."""
         seen = only_perhaps(way.seen) if unsure else way.seen
-        yield LoginEntry(account.name, way.need, Power(PowerKind.CHANGE_PASSWORD), seen, way.causes, way.gaps + unsure)
+        causes = (*way.causes, AccountState(Condition.PASSWORD_DUE, account.password_origin))
+        yield LoginEntry(account.name, way.need, Power(PowerKind.CHANGE_PASSWORD), seen, causes, way.gaps + unsure)
 
     def _single(self, account: Account, way: _Way, gaps: tuple[Gap, ...]) -> Iterator[LoginEntry]:
         """Commands as root that may be led to more: whether they amount to root's rights is not worked out."""

@@ -83,7 +83,8 @@ class AccountKeys:
 
 @dataclass(frozen=True, slots=True)
 class LoginState:
-    """Whether an account may log in at all: `shut` says why not; `must_change` that only a new password may be set."""
+    """Whether an account may log in at all: `shut` says why not; `must_change` that only a new password may be set
+    by who gets in, or would."""
 
     shut: Cause | None = None
     must_change: bool = False
@@ -131,7 +132,7 @@ class Logins:
         if account.expires is not None and account.expires < self.today():
             return LoginState(AccountState(Condition.EXPIRED, account.password_origin))
         if blocked:
-            return LoginState(NoLogin(Origin("/etc/nologin")))
+            return LoginState(NoLogin(Origin("/etc/nologin")), account.changed == 0)
         return LoginState(must_change=account.changed == 0)
 
     def _shell_missing(self, account: Account) -> AccountState | None:
@@ -150,7 +151,8 @@ class Logins:
         gaps = (verdict.gap,) if verdict.gap else ()
         if verdict.outcome is PamOutcome.SHUT:
             if blocked:
-                return LoginState(NoLogin(Origin("/etc/nologin")))
+                due = self.pam.account(account, blocked=False).outcome is PamOutcome.CHANGE
+                return LoginState(NoLogin(Origin("/etc/nologin")), due)
             if self.pam.unix(account) != "success":
                 return LoginState(AccountState(Condition.EXPIRED_OR_PASSWORD, account.password_origin))
             return LoginState(PamEnd(PamSays.REFUSED, verdict.origin or account.origin))

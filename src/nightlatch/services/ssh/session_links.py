@@ -105,6 +105,8 @@ class _Session:
     def _would_give(self, settings: Settings) -> list[Power]:
         if self._shut_in(settings) is not None:
             return []
+        if self._due() is not None:
+            return [Power(PowerKind.CHANGE_PASSWORD)]
         return powers(settings, Options(), self.account)
 
     def _shut_in(self, settings: Settings) -> Chroot | None:
@@ -151,7 +153,7 @@ class _Session:
         return Bounds((given.surely | (self.seen - entered.surely)) & perhaps, perhaps)
 
     def _would_serve(self, wanted: Power) -> bool:
-        if wanted == ADMINISTER and self.account.uid != 0:
+        if wanted == ADMINISTER and self.account.uid != 0 and self._due() is None:
             known = {each.account for each in self.asked.shown_for(wanted) if isinstance(each, Password)}
             ways = (way for way in self.server.sudo.ways(self.account) if way is not None)
             return any(not way.password or way.password in known for way in ways)
@@ -159,6 +161,8 @@ class _Session:
 
     def _less(self, wanted: Power) -> Cause:
         """Why a login gives less than that."""
+        if due := self._due():
+            return due
         if wanted == ADMINISTER:
             return NoSudoRule(self.account.name, Origin("/etc/sudoers"))
         for settings in self.held:
@@ -167,3 +171,11 @@ class _Session:
         lines = (cause for world in self.worlds for each in world for cause in each.causes)
         key = next((cause for cause in lines if isinstance(cause, KeyLine)), None)
         return key or AccountLine(self.account.name, self.account.shell, self.account.origin)
+
+    def _due(self) -> AccountState | None:
+        """The account's password, where it has to be changed before the login gives anything else."""
+        own = Password(self.access.reading.guest, self.account.name)
+        passes = self.account.hash_method and own in self.asked.need  # the present one sets another, and then the rest is open
+        if passes or not any(self.server.logins.door(self.account, settings).must_change for settings in self.held):
+            return None
+        return AccountState(Condition.PASSWORD_DUE, self.account.password_origin)
