@@ -63,7 +63,7 @@ def test_a_power_cut_anywhere(x: Subject, tell: latching.Tell) -> None:
         points.look(x, point)
     # A lock that a dead change left is no obstacle for the next.
     made = x.transaction(SEAM, 20)
-    assert "step looked" in live.begin(x.shell, made)
+    assert "step looked" in live.begin(x.shell, made).steps
     x.settled()
     points.look(x, "the next change")
     points.done(tell)

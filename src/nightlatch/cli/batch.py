@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from datetime import UTC, datetime
 
 from nightlatch.estate.model import Estate, ViaKind
@@ -10,7 +10,7 @@ from nightlatch.faults import NightlatchError
 from nightlatch.latch import live
 from nightlatch.latch.folder import changes, new_change_id
 from nightlatch.model.outcomes import ChangeState
-from nightlatch.ops.enact import Decide, LiveChange, enact, pending
+from nightlatch.ops.enact import Decide, Irrevocable, LiveChange, enact, pending
 from nightlatch.ops.giving import HandOver
 from nightlatch.report import change_text
 from nightlatch.report.page import Page
@@ -28,7 +28,7 @@ def enact_all(
     decide: Decide,
     unguarded: bool,
     source: str,
-    install: bool = False,
+    agreed: Collection[Irrevocable] = (),
     hand_over: HandOver | None = None,
 ) -> int:
     """Change the guests in this order; the first that fails stops it. Returns the exit code."""
@@ -44,7 +44,7 @@ def enact_all(
                 seconds=seconds,
                 decide=decide,
                 unguarded=unguarded,
-                install=install,
+                agreed=agreed,
                 hand_over=hand_over,
             )
         except NightlatchError as error:
@@ -74,6 +74,7 @@ def latched(sheet: Page, done: LiveChange, source: str) -> None:
             moved_to=done.moved_to,
             followed=done.followed,
             port=done.port,
+            host_keys=done.host_keys,
         )
 
 

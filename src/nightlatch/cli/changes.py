@@ -25,7 +25,7 @@ from nightlatch.cli.options import (
 
 if TYPE_CHECKING:
     from nightlatch.estate.model import Estate
-    from nightlatch.ops.enact import Confirmation
+    from nightlatch.ops.enact import Confirmation, Irrevocable
     from nightlatch.readings.latch import OnLatch
     from nightlatch.transports.ssh import Client
 
@@ -191,6 +191,9 @@ def _show_next(proved: list[Any], estate: Estate, source: Path) -> None:
 @latch_time
 @click.option("--install", is_flag=True, help="Install the packages that it asks for; that can't be taken back.")
 @click.option(
+    "--new-host-keys", is_flag=True, help="Make the new host keys of a guest that was copied; the old ones are gone then."
+)
+@click.option(
     "--passwords",
     "passwords",
     type=click.Path(path_type=Path, dir_okay=False),
@@ -213,6 +216,7 @@ def enact(
     leave: bool,
     seconds: int,
     install: bool,
+    new_host_keys: bool,
     passwords: Path | None,
     unguarded: bool,
     as_of: datetime | None,
@@ -258,20 +262,33 @@ def enact(
             raise SystemExit(code)
         if not yes:
             _ask(f"Apply this to {', '.join(order)}?", YES)
-        install = install or _packages_agreed(doing, yes)
+        agreed = _agreed(doing, yes, install, new_host_keys)
         choice = _choice(yes, leave)
-        done = enact_all(sheet, estate, order, at, client, seconds, choice, unguarded, str(source), install, hand_over)
+        done = enact_all(sheet, estate, order, at, client, seconds, choice, unguarded, str(source), agreed, hand_over)
         code = max(code, done)
     raise SystemExit(code)
 
 
-def _packages_agreed(doing: dict[str, Any], yes: bool) -> bool:
-    """A yes of its own for packages, asked once; nobody is asked with --yes, so that a package there is refused."""
-    from nightlatch.draft import services
+def _agreed(doing: dict[str, Any], yes: bool, install: bool, new_host_keys: bool) -> set[Irrevocable]:
+    """A yes of its own for what can't be taken back, asked once; nobody is asked with --yes, so that it is refused there."""
+    from nightlatch.draft import identities, services
+    from nightlatch.ops.enact import Irrevocable
 
-    wanted = {f"{each.package} on {name}" for name, p in doing.items() for each in services.installs(p.draft.acts)}
-    question = f"Install {', '.join(sorted(wanted))}? That can't be taken back."
-    return bool(wanted) and not yes and prompts.agreed(question, "--install to have it installed")
+    packages = {f"{each.package} on {name}" for name, p in doing.items() for each in services.installs(p.draft.acts)}
+    copies = {name for name, p in doing.items() if identities.new_host_keys(p.draft.acts)}
+    given = {Irrevocable.PACKAGES: install, Irrevocable.IDENTITY: new_host_keys}
+    for what, wanted, question, option in (
+        (Irrevocable.PACKAGES, packages, "Install {}? That can't be taken back.", "--install to have it installed"),
+        (
+            Irrevocable.IDENTITY,
+            copies,
+            "Make new host keys for {}? Clients that know the old ones will warn.",
+            "--new-host-keys to have them made",
+        ),
+    ):
+        if wanted and not given[what] and not yes:
+            given[what] = prompts.agreed(question.format(", ".join(sorted(wanted))), option)
+    return {what for what, is_given in given.items() if is_given}
 
 
 def _choice(yes: bool, leave: bool):  # type: ignore[no-untyped-def]

@@ -1,4 +1,4 @@
-"""Typed acts on a running guest beside its files: packages, units, the time zone, the host name, labels of ports.
+"""Typed acts on a running guest beside its files: packages, units, the time zone, the host name, its identity, labels of ports.
 
 Each has an inverse, or can't be taken back and needs a yes of its own. An act changes no file that was read as evidence,
 so it is told to the guest's own manager (systemctl(1), localtime(5), semanage-port(8)) while the change is on the latch.
@@ -137,7 +137,24 @@ class LoadRules:
         return f"load these rules, no others ({self.manager})"
 
 
-Act = Install | Enable | Disable | Start | Stop | Reload | SetZone | SetHostName | LabelPort | UnlabelPort | LoadRules
+@dataclass(frozen=True, slots=True)
+class NewIdentity:
+    """New host keys in place of those of these kinds, and with `machine_id` another machine id (machine-id(5)): a guest that was
+    copied has what another one has. On the latch the old ones come back; once it is kept they are gone. A machine id counts from the next start."""
+
+    kinds: tuple[str, ...]
+    machine_id: bool = False
+    why: str = field(default="", compare=False)
+
+    def __str__(self) -> str:
+        more = " and another machine id" if self.machine_id else ""
+        return f"make new host keys ({', '.join(self.kinds)}){more} (can't be taken back once it is kept)"
+
+
+HOST_KEY_KINDS = ("ecdsa", "ed25519", "rsa")
+Act = (
+    NewIdentity | Install | Enable | Disable | Start | Stop | Reload | SetZone | SetHostName | LabelPort | UnlabelPort | LoadRules
+)
 MANAGERS = ("nftables", "iptables", "ufw", "firewalld")
 VERBS: dict[str, type[Enable] | type[Disable] | type[Start] | type[Stop] | type[Reload]] = {
     kind.verb: kind for kind in (Enable, Disable, Start, Stop, Reload)
@@ -159,6 +176,8 @@ def words(act: Act) -> tuple[str, ...]:
             return ("unlabel", str(act.port))
         case LoadRules():
             return ("rules", act.manager)
+        case NewIdentity():
+            return ("identity", ",".join(act.kinds), "machine" if act.machine_id else NONE)
         case _:
             return (act.verb, act.unit)
 
@@ -176,6 +195,8 @@ def parse(found: Sequence[str], why: str = "") -> Act:
             return SetHostName(name, was, why)
         case ("rules", manager) if manager in MANAGERS:
             return LoadRules(manager, why)
+        case ("identity", kinds, machine) if set(kinds.split(",")) <= {*HOST_KEY_KINDS} and machine in ("machine", NONE):
+            return NewIdentity(tuple(kinds.split(",")), machine == "machine", why)
         case ("label" | "unlabel" as verb, port) if re.fullmatch(r"[1-9][0-9]{0,4}", port) and int(port) < 65536:
             return LabelPort(int(port), why) if verb == "label" else UnlabelPort(int(port), why)
         case _:
@@ -185,7 +206,7 @@ def parse(found: Sequence[str], why: str = "") -> Act:
 def inverse(act: Act, why: str = "") -> Act | None:
     """The act that takes another one back; None where none does."""
     match act:
-        case Install():
+        case Install() | NewIdentity():
             return None
         case Enable():
             return Disable(act.unit, why)

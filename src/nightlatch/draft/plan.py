@@ -21,7 +21,18 @@ from nightlatch.audit import cause_words, holes, shut_out
 from nightlatch.audit.holes import HoleGroup, kind_of
 from nightlatch.audit.names import Names, comments_of, names_of
 from nightlatch.audit.obstacles import ObstacleSearch
-from nightlatch.draft import addresses, filter_steps, kept_door, leavers, marks, ports, revocations, rotation, services
+from nightlatch.draft import (
+    addresses,
+    filter_steps,
+    identities,
+    kept_door,
+    leavers,
+    marks,
+    ports,
+    revocations,
+    rotation,
+    services,
+)
 from nightlatch.draft.acts import Act, Disable, LabelPort, LoadRules, Stop
 from nightlatch.draft.order import Order
 from nightlatch.draft.steps import AnyStep, SetRules, StepError, Steps, apply_all
@@ -316,6 +327,10 @@ def _stated(desk: Desk, made: Draft) -> Draft:
         left += (ManualTask(f"SSH should be on other ports ({spec.origin}).", "enact this draft first"),) if spec else ()
     else:
         wishes.append(ports.given(estate, now.access, desk.seen))
+    own = identities.given(estate, now.access)
+    if own.acts and (moved.steps or wishes[-1].steps):  # a guest that goes elsewhere is known there by the keys that are pinned
+        own.left, own.acts = [ManualTask(act.why, "enact this draft first") for act in own.acts], []
+    wishes.append(own)
     steps = filter_steps.merged(steps, tuple(step for each in wishes for step in each.steps))
     wishes.append(filter_steps.loading_acts(desk.first.access.reading, steps))
     left += tuple(entry for each in wishes for entry in each.left)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from nightlatch.access.grants import sources_of
-from nightlatch.draft import account_changes, services
+from nightlatch.draft import account_changes, identities, services
 from nightlatch.draft.acts import Act
 from nightlatch.draft.plan import Desk, ProvedDraft, draft_context, left_of
 from nightlatch.estate.model import Estate
@@ -51,8 +51,8 @@ def broken(estate: Estate, promise: Promise, now: Snapshot, at: datetime) -> lis
     if work.door_shrunk(before, state, returns=promise.returns):
         out.append("management access or an emergency account is narrower than before")
     if not promise.returns:
-        due = services.given(estate, now)
-        out += [f"still to be done: {act}" for act in due.acts if act in promise.acts]
+        due = [*services.given(estate, now).acts, *identities.given(estate, state.access).acts]
+        out += [f"still to be done: {act}" for act in due if act in promise.acts]
     if not promise.returns:
         more = [entry.text for entry in left_of(work, state) if entry.mark not in promise.left]
         out += more if len(more) > promise.many else []

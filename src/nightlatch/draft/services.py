@@ -231,5 +231,5 @@ def _safe(pattern: re.Pattern[str], text: str) -> str:
 
 
 def installs(acts: list[Act] | tuple[Act, ...]) -> list[Install]:
-    """The acts that can't be taken back."""
+    """The packages that are installed, which can't be taken back."""
     return [each for each in acts if isinstance(each, Install)]

@@ -1,4 +1,4 @@
-# The part of a change that acts beside files: accounts (accounts.sh), units, the zone, the name, labels of ports. Beside
+# The part of a change that acts beside files: accounts (accounts.sh), the identity (identity.sh), units, the zone, the name, labels of ports. Beside
 # latch.sh, for changes with such acts only. $change/acts has a row each: VERB WHAT ...; what was before is noted in $change/acted first.
 acts_check() { # nothing is begun that can't be done
     while read -r verb what other; do
@@ -10,6 +10,7 @@ acts_check() { # nothing is begun that can't be done
         zone) [ "$what" = - ] || [ -f "/usr/share/zoneinfo/$what" ] || { why="this guest knows no time zone $what"; return 1; } ;;
         rules) rules_check "$what" || return 1 ;;
         account-*) account_check "$verb" "$what" "$other" || return 1 ;;
+        identity) identity_check "$what" "$other" || return 1 ;;
         label | unlabel) command -v semanage >/dev/null || { why="semanage is not there, which labels ports (policycoreutils)"; return 1; } ;;
         esac
     done <"$change/acts"
@@ -21,7 +22,7 @@ acts_do() { # each act, after what it takes to undo it was noted
         case $verb in
         zone) was=$(readlink /etc/localtime) || was=- ;;
         name) was=$(cat /proc/sys/kernel/hostname) ;;
-        label | unlabel | rules) was=- ;;
+        label | unlabel | rules | identity) was=- ;;
         account-*) was=${other:--} ;;
         *) was="$(systemctl is-enabled "$what" 2>/dev/null | head -n 1) $(systemctl is-active "$what" 2>/dev/null)" ;;
         esac
@@ -42,6 +43,7 @@ act() { # act VERB WHAT OTHER
     name) [ "$2" = - ] || printf '%s' "$2" >/proc/sys/kernel/hostname ;;
     rules) rules_load "$2" ;;
     account-*) account_act "$@" ;;
+    identity) identity_make "$2" "$3" ;;
     label) semanage port -a -t ssh_port_t -p tcp "$2" || semanage port -m -t ssh_port_t -p tcp "$2" ;;
     unlabel) semanage port -d -t ssh_port_t -p tcp "$2" ;;
     esac
@@ -98,6 +100,7 @@ unact() { # unact VERB WHAT WAS NOW [boot]: a boot has not started anything yet,
     name) [ "$5" = boot ] || printf '%s' "$3" >/proc/sys/kernel/hostname ;;
     rules) [ "$5" = boot ] || rules_load "$2" ;; # at a boot the manager loads its files, which are back by then
     account-*) account_unact "$1" "$2" "$3" ;;
+    identity) identity_back ;;
     label) semanage port -d -t ssh_port_t -p tcp "$2" ;;
     unlabel) semanage port -a -t ssh_port_t -p tcp "$2" ;;
     esac

@@ -200,7 +200,7 @@ finish_kept() {
 release() { # the lock goes last
     rm -f "/run/nightlatch/$id"
     rmdir /run/nightlatch 2>/dev/null
-    for each in copy room generate expected table.back rehearsed loading loaded going service links started worked away acts acted rows mounts vaults parts may-keep turn; do
+    for each in copy room generate expected table.back rehearsed loading loaded going service links started worked away acts acted rows mounts vaults parts may-keep turn identity; do
         rm -rf "$change/$each"
     done
     rm -f "$change"/rules.* "$change"/*.hunks

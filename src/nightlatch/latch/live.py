@@ -24,6 +24,7 @@ BOUNDS = Bounds(seconds=150, silent=120, most=1 << 20)
 INSTALLING = Bounds(seconds=960, silent=120, most=1 << 20)
 
 
+HOST_KEY = re.compile(r"host key (SHA256:[A-Za-z0-9+/]{43})")
 ENDS = ("left", "back", "merged", "whole", "removed")  # how a path of a change ended, in the guest's words
 
 
@@ -82,8 +83,17 @@ class LatchReport:
     outcomes: tuple[tuple[str, str], ...]
 
 
-def begin(shell: Shell, change: Transaction) -> list[str]:
-    """Put the change on the latch; returns the steps that the guest went through.
+@dataclass(frozen=True, slots=True)
+class Begun:
+    """A change on the latch: the steps that the guest went through, and fingerprints of the host keys that it has by now, where
+    it made new ones."""
+
+    steps: tuple[str, ...]
+    host_keys: tuple[str, ...] = ()
+
+
+def begin(shell: Shell, change: Transaction) -> Begun:
+    """Put the change on the latch.
 
     Raises RefusedError when nothing was changed, PutBackError when the guest took it back, or when the connection
     broke and the guest is left to its timer.
@@ -97,8 +107,11 @@ def begin(shell: Shell, change: Transaction) -> list[str]:
             raise
         raise PutBackError(_unknown(number, change.terms.seconds, error.words), guest=guest) from error
     steps = [line for line in lines if line.startswith("step ")]
+    told = [found[1] for found in (HOST_KEY.fullmatch(line) for line in lines) if found]
     if "on-the-latch" in lines or (change.planned.move is not None and "moving" in lines):
-        return steps
+        if len(told) != len(change.planned.new_host_keys):
+            return _after_death(shell, number, change.terms.seconds, "new host keys, which it did not all tell")
+        return Begun(tuple(steps), tuple(told))
     for line in lines:
         word, _, rest = line.partition(": ")
         if word == "refused":
@@ -121,7 +134,7 @@ def _unknown(change: str, seconds: int, why: str) -> str:
     )
 
 
-def _after_death(shell: Shell, change: str, seconds: int, last: str) -> list[str]:
+def _after_death(shell: Shell, change: str, seconds: int, last: str) -> Begun:
     """The guest's script ended in the middle: take back what it did now, or leave it to the timer."""
     try:
         outcome = decide(shell, change, "back", "nightlatch, for its script had died")

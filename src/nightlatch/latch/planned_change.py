@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 from nightlatch.access.paths import guest_access
+from nightlatch.draft import identities
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.draft.work import Work
 from nightlatch.estate.model import Estate
@@ -98,6 +99,11 @@ class PlannedChange:
     port: int = 0
 
     @property
+    def new_host_keys(self) -> tuple[str, ...]:
+        """The kinds of host keys that the guest gets anew."""
+        return identities.new_host_keys(self.proved.draft.acts)
+
+    @property
     def guest(self) -> str:
         """The guest's name."""
         return self.proved.draft.guest
@@ -112,7 +118,7 @@ def planned(estate: Estate, proved: ProvedDraft, *, moves: bool = True, kinds: K
     before, after = readings.read(proved.before), readings.read(proved.after)
     ports = _ports(proved, before, after)
     loaded = [name for name, kind in kinds.items() if {*proved.changed} & (kind.reads(before) | kind.reads(after))]
-    loads = SSH.words.name in loaded
+    loads = SSH.words.name in loaded or bool(identities.new_host_keys(proved.draft.acts))
     for name in loaded:
         if name != SSH.words.name:
             program = kinds[name].words.program

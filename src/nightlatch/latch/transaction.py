@@ -169,6 +169,7 @@ class Transaction:
         parts += ["acts.sh"] if self.acts else []
         parts += ["accounts.sh"] if self.proved.accounts else []
         parts += ["rules.sh"] if self.filters else []
+        parts += ["identity.sh"] if self.planned.new_host_keys else []
         body = "".join(folder.joinpath(name).read_text() for name in parts)
         return head + trust() + body + terms.seam + 'main "$@"\n'
 

@@ -11,14 +11,15 @@ import getpass
 import re
 import socket
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
+from enum import StrEnum
 from pathlib import Path
 
 from nightlatch.audit.names import pending as pending_words
-from nightlatch.draft import promises, services
+from nightlatch.draft import identities, promises, services
 from nightlatch.draft.acts import Install
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.estate.model import Estate, GuestSpec, ViaKind
@@ -30,6 +31,7 @@ from nightlatch.latch.live import Pending
 from nightlatch.latch.planned_change import planned
 from nightlatch.latch.transaction import SEAM, Terms, Transaction
 from nightlatch.model.outcomes import ChangeState
+from nightlatch.ops import identity
 from nightlatch.ops.draft import proved_draft
 from nightlatch.ops.evidence import TOOL
 from nightlatch.ops.giving import HandOver, handed_over, refuse_unheard
@@ -68,7 +70,7 @@ class LiveChange:
     """A change on the latch or decided, and what became of it.
 
     `moved_to` is the address at which the guest is to be found now, where that is another, `port` the port; `followed` says
-    what the estate file took over of it.
+    what the estate file took over of it; `host_keys` are the fingerprints of new ones.
     """
 
     changed: FolderChange
@@ -78,6 +80,7 @@ class LiveChange:
     moved_to: str = ""
     followed: str = ""
     port: int = 0
+    host_keys: tuple[str, ...] = ()
 
     @property
     def change(self) -> str:
@@ -93,6 +96,13 @@ class LiveChange:
     def skipped(self) -> tuple[str, ...]:
         """Paths that somebody else changed meanwhile, left as they are."""
         return self.changed.skipped
+
+
+class Irrevocable(StrEnum):
+    """The acts that nothing takes back once they are kept: each needs a yes of its own."""
+
+    PACKAGES = "packages"
+    IDENTITY = "new host keys"
 
 
 Decide = Callable[[Confirmation], bool | None]
@@ -122,14 +132,14 @@ def enact(
     seconds: int = LATCH_SECONDS,
     decide: Decide = keep_when_proved,
     unguarded: bool = False,
-    install: bool = False,
+    agreed: Collection[Irrevocable] = (),
     hand_over: HandOver | None = None,
 ) -> LiveChange:
     """Survey one guest again, draft and prove again, and apply.
 
     On a live guest the change is on the latch for `seconds`; `decide` gets what a fresh connection found and says True
-    to keep it, False to take it back, None to leave it to its time. Packages are installed only with `install`, for that
-    can't be taken back. `hand_over` takes the passwords that are made, each before it counts.
+    to keep it, False to take it back, None to leave it to its time. What can't be taken back has to be `agreed` to: packages,
+    and new host keys. `hand_over` takes the passwords that are made, each before it counts.
     Raises RefusedError, PutBackError, UnreadableError.
     """
     spec = chosen(estate, [guest])[0]
@@ -146,9 +156,10 @@ def enact(
         not_pending(snapshot)
         proved = proved_draft(estate, snapshot, at)
         packages = services.installs(proved.draft.acts)
+        _refuse_unagreed(proved, agreed)
         refuse_unheard(proved, hand_over)
         if packages:
-            _install(shell, packages, agreed=install)
+            _install(shell, packages)
             snapshot = survey_live(shell, more_of(estate, spec))
             proved = proved_draft(estate, snapshot, at)
         return put_on_latch(
@@ -172,15 +183,23 @@ def pending_says(found: OnLatch) -> str:
     )
 
 
-def _install(shell: Shell, packages: Sequence[Install], *, agreed: bool) -> None:
+def _refuse_unagreed(proved: ProvedDraft, agreed: Collection[Irrevocable]) -> None:
+    """Raise RefusedError for what can't be taken back and has no yes of its own."""
+    guest, acts = proved.draft.guest, proved.draft.acts
+    names = ", ".join(each.package for each in services.installs(acts))
+    if names and Irrevocable.PACKAGES not in agreed:
+        raise RefusedError(f"it would install {names}, which can't be taken back: --install agrees to that", guest=guest)
+    if identities.new_host_keys(acts) and Irrevocable.IDENTITY not in agreed:
+        raise RefusedError(
+            "it would make new host keys, which can't be taken back once they are kept, and of which every client that knows "
+            "the old ones warns: --new-host-keys agrees to that",
+            guest=guest,
+        )
+
+
+def _install(shell: Shell, packages: Sequence[Install]) -> None:
     """Bring packages, each kept from starting anything: what it is for comes with the change. Not on the latch, for
     nothing could take it back."""
-    if not agreed:
-        names = ", ".join(each.package for each in packages)
-        raise RefusedError(
-            f"it would install {names}, which can't be taken back: --install agrees to that",
-            guest=shell.guest,
-        )
     for each in packages:
         live.install(shell, each)
 
@@ -220,20 +239,25 @@ def put_on_latch(
     there = relocation.at(shell, goes, port) if goes or port else shell
     passwords = handed_over(proved, hand_over)  # where nobody can take them, nothing is begun
     try:
-        steps = tuple(live.begin(shell, made))
+        begun = live.begin(shell, made)
+        renewed = identity.renewed(estate, there, begun.host_keys) if begun.host_keys else None
+        there = renewed.shell if renewed is not None else there
         if plan.move is not None:
             relocation.arrive(there, shell, change, seconds)
         not_given = _give(there, change, passwords)
         confirmation = confirm(estate, there, proved, at, change)
-        confirmation = replace(confirmation, problems=(*not_given, *confirmation.problems))
+        doubts = renewed.problems if renewed is not None else ()
+        confirmation = replace(confirmation, problems=(*not_given, *doubts, *confirmation.problems))
         answer = decide(confirmation)
         if answer is None:
-            return LiveChange(changed, ChangeState.ON_THE_LATCH, confirmation, steps, goes, port=port)
+            return LiveChange(changed, ChangeState.ON_THE_LATCH, confirmation, begun.steps, goes, port=port)
         if goes and not answer:
             outcome = relocation.taken_back(shell, there, change, owner())
         else:  # what was not reached over its new port is taken back over the old one, which is open yet
             old = port and not answer and ports is not None and proved.before.told.came.port in ports.after
             outcome = _decided(shell if old else there, change, answer, seconds, confirmation)
+        pins = renewed.fingerprints if renewed is not None and outcome.kept else estate.guests[shell.guest].host_keys
+        pinned = identity.follow(estate, shell.guest, pins) if renewed is not None else ""
     except KeyboardInterrupt:
         raise PutBackError(
             f"interrupted. If change {change} was begun, the guest takes it back by itself within {seconds} s; "
@@ -245,13 +269,14 @@ def put_on_latch(
     if not answer and confirmation.problems:
         raise PutBackError(_problems(confirmation, outcome), guest=confirmation.guest)
     done = changed if outcome.kept else returned(changed, outcome)
-    if goes and outcome.kept:
-        followed = followed_address(estate, shell.guest, proved.before.told.came.to, goes)
-        return LiveChange(done, ChangeState.KEPT, confirmation, steps, goes, followed)
-    if port and outcome.kept:
-        followed = followed_port(estate, shell.guest, proved.before.told.came.port, port)
-        return LiveChange(done, ChangeState.KEPT, confirmation, steps, "", followed, port)
-    return LiveChange(done, ChangeState.KEPT if outcome.kept else ChangeState.PUT_BACK, confirmation, steps)
+    if not outcome.kept:
+        return LiveChange(done, ChangeState.PUT_BACK, confirmation, begun.steps, followed=pinned)
+    came = proved.before.told.came
+    if goes:
+        pinned = followed_address(estate, shell.guest, came.to, goes)
+    elif port:
+        pinned = followed_port(estate, shell.guest, came.port, port)
+    return LiveChange(done, ChangeState.KEPT, confirmation, begun.steps, goes, pinned, port, begun.host_keys)
 
 
 def _bounded(seconds: int) -> int:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from nightlatch.draft import promises
+from nightlatch.draft import identities, promises
 from nightlatch.estate.model import Estate, GuestSpec
 from nightlatch.evidence.extra_paths import ExtraPaths
 from nightlatch.faults import PutBackError, RefusedError, work_on
@@ -13,8 +13,10 @@ from nightlatch.latch.folder import FolderChange
 from nightlatch.latch.live import Pending
 from nightlatch.latch.records import CHANGES, PROMISED
 from nightlatch.model.outcomes import ChangeState
+from nightlatch.ops import identity
 from nightlatch.ops.enact import Confirmation, LiveChange, followed_address, followed_port, owner
 from nightlatch.ops.survey import chosen, client_for, more_of, survey_live
+from nightlatch.readings import guest as readings
 from nightlatch.transports import targets
 from nightlatch.transports.shell import Shell
 from nightlatch.transports.ssh import Client, Ssh
@@ -32,21 +34,22 @@ def keep(estate: Estate, guest: str, at: datetime, change: str = "", *, client: 
         shell = relocation.answering(spec, targets.of_guest(spec, using))
         shell, port = relocation.by_stated_port(estate, shell)
         waiting = _waiting(shell, change)
-        changed, seen = _proved_again(estate, spec, shell, waiting, at)
+        changed, seen, fresh = _proved_again(estate, spec, shell, waiting, at)
         outcome = live.decide(shell, waiting.change, "keep", owner())
         if not outcome.kept:
             raise PutBackError(f"{outcome.words}, before it could be kept", guest=guest)
         there = shell.address.host if isinstance(shell, Ssh) and shell.address.host != spec.via.host else ""
         followed = followed_address(estate, guest, spec.via.host, there) if there else ""
+        followed = followed or (identity.follow(estate, guest, fresh) if fresh else "")
         followed = followed or (followed_port(estate, guest, spec.via.port or 22, port) if port else "")
-        return LiveChange(changed, ChangeState.KEPT, seen, (), there, followed, port)
+        return LiveChange(changed, ChangeState.KEPT, seen, (), there, followed, port, fresh)
 
 
 def _proved_again(
     estate: Estate, spec: GuestSpec, shell: Shell, waiting: Pending, at: datetime
-) -> tuple[FolderChange, Confirmation]:
-    """The change on the latch and this connection's proof of it. Raises RefusedError where something that was
-    promised does not hold; the change is left on the latch then."""
+) -> tuple[FolderChange, Confirmation, tuple[str, ...]]:
+    """The change on the latch, this connection's proof of it, and host keys that it made. Raises RefusedError where something
+    that was promised does not hold; the change is left on the latch then."""
     place = f"{CHANGES}/{waiting.change}"
     more = more_of(estate, spec) | ExtraPaths(folders=(place,))
     now = survey_live(shell, more)
@@ -71,7 +74,9 @@ def _proved_again(
     proven, unproven = promises.places(estate, now)
     seen = Confirmation(spec.name, waiting.change, now.told.came.source, (), tuple(proven), tuple(unproven))
     paths = tuple(each.path for each in found.kept)
-    return FolderChange(spec.name, waiting.change, paths, (), tuple(map(str, (*found.accounts, *found.acts)))), seen
+    fresh = [key.fingerprint for key in readings.read(now).host_keys] if identities.new_host_keys(found.acts) else []
+    done = FolderChange(spec.name, waiting.change, paths, (), tuple(map(str, (*found.accounts, *found.acts))))
+    return done, seen, tuple(fresh)
 
 
 def _live_spec(estate: Estate, guest: str) -> GuestSpec:

@@ -6,7 +6,7 @@ from dataclasses import replace
 from datetime import UTC, datetime
 
 from nightlatch.draft import door
-from nightlatch.draft.acts import Enable, Install, Start
+from nightlatch.draft.acts import Enable, Install, NewIdentity, Start
 from nightlatch.draft.door import ServiceStep
 from nightlatch.draft.plan import Draft, ProvedDraft
 from nightlatch.estate.model import Estate
@@ -54,11 +54,17 @@ def change_script(
 
 
 def without_packages(draft: Draft) -> Draft:
-    """The draft without packages and what needs them: a script at a console leaves these to the one who runs it."""
+    """The draft without packages, what needs them, and new host keys: a console's script leaves these to the one who runs it."""
     packages = [act for act in draft.acts if isinstance(act, Install)]
+    fresh = [act for act in draft.acts if isinstance(act, NewIdentity)]
     units = {act.unit for act in packages}
     left = tuple(ManualTask(act.why, f"{act.command}; then survey and draft again") for act in packages)
-    acts = tuple(act for act in draft.acts if not (isinstance(act, Install | Enable | Start) and act.unit in units))
+    left += tuple(
+        ManualTask(act.why, "nightlatch enact --new-host-keys, over a connection that has the pins follow") for act in fresh
+    )
+    acts = tuple(
+        act for act in draft.acts if act not in fresh and not (isinstance(act, Install | Enable | Start) and act.unit in units)
+    )
     return replace(draft, acts=acts, left=draft.left + left)
 
 

@@ -73,6 +73,8 @@ def _undo_kept(
 ) -> LiveChange:
     found, snapshot = _kept(estate, spec, shell, change)
     made = reversal.draft(snapshot, found.record.id, found.kept, found.acts, found.accounts)
+    if found.acts and not found.kept and not made.does:
+        raise RefusedError(f"change {found.record.id}: {found.acts[0]}", guest=spec.name)
     proved = prove(estate, made, snapshot, at)
     number = new_change_id(at)
     on = terms(at, number, seconds, forget=found.record.id)

@@ -111,6 +111,7 @@ def latched(
     moved_to: str = "",
     followed: str = "",
     port: int = 0,
+    host_keys: Sequence[str] = (),
 ) -> None:
     """Print the outcome of a change on the latch of a live guest: where it was proven from, and where a moved guest is now."""
     guest = f"--on {changed.guest}"
@@ -133,7 +134,12 @@ def latched(
         page.wrapped(f"Connections come in by port {port} now; nightlatch draft closes what else is open.", indent=2)
     if followed:
         page.wrapped(followed + ".", indent=2)
-    if outcome is ChangeState.KEPT and not moved_to:  # what was given by lease before can't be given back over a connection
+    if host_keys:
+        page.wrapped("Clients that know its old host keys warn: tell their people these fingerprints.", indent=2)
+    takes_back = bool(changed.paths) or len(changed.acts) > bool(host_keys)
+    if (
+        outcome is ChangeState.KEPT and not moved_to and takes_back
+    ):  # what was given by lease before can't be given back over a connection
         page.line("  ", (f"To take it back: nightlatch undo {source} {guest}", "next"))
     elif outcome is ChangeState.ON_THE_LATCH:
         page.line("  ", (f"Now decide: nightlatch keep {source} {guest}, or nightlatch undo {source} {guest}", "next"))

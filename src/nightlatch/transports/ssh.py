@@ -12,6 +12,7 @@ import re
 import secrets
 import shutil
 import threading
+import zlib
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -243,7 +244,8 @@ class Ssh:
         return {name: value for name, _, value in (line.partition(" ") for line in reversed(lines))}
 
     def _pins(self) -> Path:
-        script = self.client.folder() / f"known-{_plain(self.guest)}"
+        which = zlib.crc32(" ".join(self.pins).encode())  # one guest may be known by others from one connection to the next
+        script = self.client.folder() / f"known-{_plain(self.guest)}-{which:08x}"
         if not script.exists():
             Path(f"{script}.pins").write_text("".join(f"{pin}\n" for pin in self.pins))
             script.write_text(PINNED)
