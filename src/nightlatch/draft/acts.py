@@ -140,7 +140,8 @@ class LoadRules:
 @dataclass(frozen=True, slots=True)
 class NewIdentity:
     """New host keys in place of those of these kinds, and with `machine_id` another machine id (machine-id(5)): a guest that was
-    copied has what another one has. On the latch the old ones come back; once it is kept they are gone. A machine id counts from the next start."""
+    copied has what another one has. On the latch the old ones come back; once it is kept they are gone. A machine id counts from
+    the next start."""
 
     kinds: tuple[str, ...]
     machine_id: bool = False
