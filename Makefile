@@ -21,6 +21,7 @@ demo: $(VENV)/.installed
 packages:
 	sh tools/system-packages.sh
 	sh tools/release-tree.sh
+	sh tools/directory-programs.sh
 
 test: $(VENV)/.installed-test packages lint types unit
 

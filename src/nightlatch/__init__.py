@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from nightlatch.ops.compare import Compared, compare, compare_targets
     from nightlatch.ops.describe import Description, describe
     from nightlatch.ops.draft import draft, prove
-    from nightlatch.ops.enact import Confirmation, LiveChange, enact, pending
+    from nightlatch.ops.enact import Confirmation, Consent, LiveChange, enact, pending
     from nightlatch.ops.evidence import read_evidence, write_evidence
     from nightlatch.ops.exposure import Exposure, exposure, exposure_target
     from nightlatch.ops.find import SearchResult, find
@@ -70,7 +70,7 @@ _NAMES = {
     "ops.compare": ("Compared", "compare", "compare_targets"),
     "ops.describe": ("Description", "describe"),
     "ops.draft": ("draft", "prove"),
-    "ops.enact": ("Confirmation", "LiveChange", "enact", "pending"),
+    "ops.enact": ("Confirmation", "Consent", "LiveChange", "enact", "pending"),
     "ops.evidence": ("read_evidence", "write_evidence"),
     "ops.exposure": ("Exposure", "exposure", "exposure_target"),
     "ops.find": ("SearchResult", "find"),
@@ -111,6 +111,7 @@ __all__ = [
     "Client",
     "Compared",
     "Confirmation",
+    "Consent",
     "ConvertedKey",
     "Description",
     "Draft",

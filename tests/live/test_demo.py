@@ -22,6 +22,8 @@ TOLD = (
     "put back: the time on the latch was over",
     "put back: the guest was restarted while the change was on the latch",
     "gate       offers publickey and password; joon gets in with their key",
+    "Keys that stand in for passwords: mara by the key mara-desk: sshd takes it from here",
+    "pins the host keys of chartbox as they are now",
     "no holes, nobody shut out",
     "plotter    offers publickey; joon gets in with their key",
     "gate 192.168.56.22: answers in",

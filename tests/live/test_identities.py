@@ -19,7 +19,7 @@ from nightlatch.latch.folder import new_change_id
 from nightlatch.latch.planned_change import planned
 from nightlatch.latch.transaction import Transaction
 from nightlatch.ops import identity
-from nightlatch.ops.enact import Irrevocable, terms
+from nightlatch.ops.enact import Consent, terms
 from nightlatch.ops.keep import keep
 from nightlatch.ops.undo import undo
 from tests.live.latching import KILL, PAUSE, Subject, at_its_door, begun, enact, leftovers, proved, settled
@@ -31,7 +31,7 @@ GRANTS = "let: mara, into: all guests, by: ssh, from: bench, with: key"
 CONFIG = "PasswordAuthentication no\nHostKey /etc/ssh/ssh_host_ed25519_key\nHostKey /etc/ssh/ssh_host_ecdsa_key\n"
 BOUND = 'from="192.168.40.0/24,2001:db8:40::/64"'
 FILES = ("etc/ssh", "etc/machine-id", "var/lib/dbus/machine-id")
-OWN = {Irrevocable.IDENTITY}
+OWN = {Consent.IDENTITY}
 Tell = Callable[[str], None]
 
 

@@ -21,7 +21,7 @@ from nightlatch.latch.folder import new_change_id
 from nightlatch.latch.planned_change import planned
 from nightlatch.latch.transaction import Transaction
 from nightlatch.ops.audit import audit
-from nightlatch.ops.enact import Confirmation, Irrevocable, terms
+from nightlatch.ops.enact import Confirmation, Consent, terms
 from nightlatch.ops.undo import undo
 from tests.live.latching import KILL, PAUSE, Subject, at_its_door, begun, enact, leftovers, proved, settled
 from tests.live.station import Station
@@ -262,7 +262,7 @@ def test_a_package_has_a_yes_of_its_own_and_is_not_started_before_its_change(sta
     assert "install the package tide-log: apt-get" in " ".join(out.split())
     assert not (guest.root / "lib/systemd/system/tide-log.service").exists()
     before = states(guest)
-    done = enact(station, station.folder / "estate.yaml", "reef", agreed={Irrevocable.PACKAGES}, decide=lambda _: False)
+    done = enact(station, station.folder / "estate.yaml", "reef", agreed={Consent.PACKAGES}, decide=lambda _: False)
     assert done.outcome == "put back"
     assert states(guest) == {**before, "tide-log.service": "disabled inactive"}, (
         "the package is there, and is neither enabled nor started"

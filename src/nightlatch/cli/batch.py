@@ -10,7 +10,7 @@ from nightlatch.faults import NightlatchError
 from nightlatch.latch import live
 from nightlatch.latch.folder import changes, new_change_id
 from nightlatch.model.outcomes import ChangeState
-from nightlatch.ops.enact import Decide, Irrevocable, LiveChange, enact, pending
+from nightlatch.ops.enact import Consent, Decide, LiveChange, enact, pending
 from nightlatch.ops.giving import HandOver
 from nightlatch.report import change_text
 from nightlatch.report.page import Page
@@ -28,7 +28,7 @@ def enact_all(
     decide: Decide,
     unguarded: bool,
     source: str,
-    agreed: Collection[Irrevocable] = (),
+    agreed: Collection[Consent] = (),
     hand_over: HandOver | None = None,
 ) -> int:
     """Change the guests in this order; the first that fails stops it. Returns the exit code."""
@@ -75,6 +75,7 @@ def latched(sheet: Page, done: LiveChange, source: str) -> None:
             followed=done.followed,
             port=done.port,
             host_keys=done.host_keys,
+            keys=done.keys,
         )
 
 

@@ -25,7 +25,7 @@ from nightlatch.cli.options import (
 
 if TYPE_CHECKING:
     from nightlatch.estate.model import Estate
-    from nightlatch.ops.enact import Confirmation, Irrevocable
+    from nightlatch.ops.enact import Confirmation, Consent
     from nightlatch.readings.latch import OnLatch
     from nightlatch.transports.ssh import Client
 
@@ -193,6 +193,7 @@ def _show_next(proved: list[Any], estate: Estate, source: Path) -> None:
 @click.option(
     "--new-host-keys", is_flag=True, help="Make the new host keys of a guest that was copied; the old ones are gone then."
 )
+@click.option("--unseen-keys", is_flag=True, help="Close passwords though no key of their accounts was seen to work.")
 @click.option(
     "--passwords",
     "passwords",
@@ -217,6 +218,7 @@ def enact(
     seconds: int,
     install: bool,
     new_host_keys: bool,
+    unseen_keys: bool,
     passwords: Path | None,
     unguarded: bool,
     as_of: datetime | None,
@@ -230,7 +232,7 @@ def enact(
     """
     with faults(), client_of(config) as client:
         from nightlatch.cli.batch import enact_all
-        from nightlatch.ops.enact import in_order, pending_says
+        from nightlatch.ops.enact import Consent, in_order, pending_says
         from nightlatch.report import change_text, page
         from nightlatch.report.safe import in_one_line
 
@@ -262,25 +264,25 @@ def enact(
             raise SystemExit(code)
         if not yes:
             _ask(f"Apply this to {', '.join(order)}?", YES)
-        agreed = _agreed(doing, yes, install, new_host_keys)
+        agreed = _agreed(doing, yes, install, new_host_keys) | ({Consent.UNSEEN_KEYS} if unseen_keys else set())
         choice = _choice(yes, leave)
         done = enact_all(sheet, estate, order, at, client, seconds, choice, unguarded, str(source), agreed, hand_over)
         code = max(code, done)
     raise SystemExit(code)
 
 
-def _agreed(doing: dict[str, Any], yes: bool, install: bool, new_host_keys: bool) -> set[Irrevocable]:
+def _agreed(doing: dict[str, Any], yes: bool, install: bool, new_host_keys: bool) -> set[Consent]:
     """A yes of its own for what can't be taken back, asked once; nobody is asked with --yes, so that it is refused there."""
     from nightlatch.draft import identities, services
-    from nightlatch.ops.enact import Irrevocable
+    from nightlatch.ops.enact import Consent
 
     packages = {f"{each.package} on {name}" for name, p in doing.items() for each in services.installs(p.draft.acts)}
     copies = {name for name, p in doing.items() if identities.new_host_keys(p.draft.acts)}
-    given = {Irrevocable.PACKAGES: install, Irrevocable.IDENTITY: new_host_keys}
+    given = {Consent.PACKAGES: install, Consent.IDENTITY: new_host_keys}
     for what, wanted, question, option in (
-        (Irrevocable.PACKAGES, packages, "Install {}? That can't be taken back.", "--install to have it installed"),
+        (Consent.PACKAGES, packages, "Install {}? That can't be taken back.", "--install to have it installed"),
         (
-            Irrevocable.IDENTITY,
+            Consent.IDENTITY,
             copies,
             "Make new host keys for {}? Clients that know the old ones will warn.",
             "--new-host-keys to have them made",

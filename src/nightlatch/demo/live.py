@@ -208,10 +208,12 @@ def _loop(sheet: page.Page, made: Station, estate: nightlatch.Estate, client: ni
     chapter(
         sheet,
         "5. enact and keep",
-        "One guest after the other; a fresh connection comes in each time, reads the guest again, and keeps what holds.",
+        "One guest after the other; a fresh connection comes in each time, reads the guest again, and keeps what holds. "
+        "gate and chartbox are made of one image: the second gets host keys of its own, and the estate file pins them.",
     )
     for name in todo:
-        _latched(sheet, nightlatch.enact(estate, name, at, client=client))
+        _latched(sheet, nightlatch.enact(estate, name, at, client=client, agreed={nightlatch.Consent.IDENTITY}))
+    estate = nightlatch.load_estate(made.home / "estate.yaml")
     chapter(sheet, "6. audit again", "The same question once more, and the wire.")
     audit_text.audit(sheet, nightlatch.audit(estate, datetime.now(UTC), client=client), "estate.yaml")
     _wire(sheet, made, "On the wire, after:")
@@ -240,18 +242,24 @@ def _other_port(sheet: page.Page, made: Station, client: nightlatch.Client, at: 
     path = made.home / "estate.yaml"
     path.write_text(path.read_text() + sentence)
     for _ in range(2):
-        done = nightlatch.enact(nightlatch.load_estate(path), "gauge", at, client=client)
-        assert done.confirmation is not None
-        change_text.latched(
-            sheet, done.changed, done.outcome, done.confirmation, "estate.yaml", followed=done.followed, port=done.port
-        )
+        _latched(sheet, nightlatch.enact(nightlatch.load_estate(path), "gauge", at, client=client))
         open_now = made.guests["gauge"].inside("sh", "-c", "ss -Hltn | sed 's/.*:\\([0-9]*\\) .*/\\1/' | sort -nu | xargs")
         sheet.line(f"  listens on {open_now.strip()}")
 
 
 def _latched(sheet: page.Page, done: nightlatch.Latched) -> None:
     assert done.confirmation is not None
-    change_text.latched(sheet, done.changed, done.outcome, done.confirmation, "estate.yaml")
+    change_text.latched(
+        sheet,
+        done.changed,
+        done.outcome,
+        done.confirmation,
+        "estate.yaml",
+        followed=done.followed,
+        port=done.port,
+        host_keys=done.host_keys,
+        keys=done.keys,
+    )
 
 
 def _wire(sheet: page.Page, made: Station, title: str, *names: str) -> None:

@@ -87,10 +87,10 @@ class Order:
         return {each.account for each in paths if each.power.gives is PowerKind.ADMINISTER and any(each.callers.perhaps.values())}
 
     def _password_waits(self, path: AccessPath) -> bool:
-        return path.account in self.newly_by_key and _by_password(path) and any(path.callers.perhaps.values())
+        return path.account in self.newly_by_key and by_password(path) and any(path.callers.perhaps.values())
 
 
-def _by_password(path: AccessPath) -> bool:
+def by_password(path: AccessPath) -> bool:
     """Whether a login asks for a password and for no key; what sudo asks behind it is another matter."""
     asked = any(isinstance(secret, Password) for secret in path.need) and not _by_key(path.need)
     return asked and path.power.gives is not PowerKind.ADMINISTER

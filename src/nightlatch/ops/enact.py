@@ -31,10 +31,11 @@ from nightlatch.latch.live import Pending
 from nightlatch.latch.planned_change import planned
 from nightlatch.latch.transaction import SEAM, Terms, Transaction
 from nightlatch.model.outcomes import ChangeState
-from nightlatch.ops import identity
+from nightlatch.ops import identity, key_proofs
 from nightlatch.ops.draft import proved_draft
 from nightlatch.ops.evidence import TOOL
 from nightlatch.ops.giving import HandOver, handed_over, refuse_unheard
+from nightlatch.ops.key_proofs import KeyProof
 from nightlatch.ops.survey import chosen, client_for, more_of, survey_live, survey_target
 from nightlatch.readings import latch
 from nightlatch.readings.latch import OnLatch
@@ -70,7 +71,8 @@ class LiveChange:
     """A change on the latch or decided, and what became of it.
 
     `moved_to` is the address at which the guest is to be found now, where that is another, `port` the port; `followed` says
-    what the estate file took over of it; `host_keys` are the fingerprints of new ones.
+    what the estate file took over of it; `host_keys` are the fingerprints of new ones. `keys` says how keys were seen to work
+    whose accounts lose their passwords.
     """
 
     changed: FolderChange
@@ -81,6 +83,7 @@ class LiveChange:
     followed: str = ""
     port: int = 0
     host_keys: tuple[str, ...] = ()
+    keys: tuple[KeyProof, ...] = ()
 
     @property
     def change(self) -> str:
@@ -98,11 +101,12 @@ class LiveChange:
         return self.changed.skipped
 
 
-class Irrevocable(StrEnum):
-    """The acts that nothing takes back once they are kept: each needs a yes of its own."""
+class Consent(StrEnum):
+    """What needs a yes of its own: what nothing takes back once it is kept, and to close passwords without seeing a key work."""
 
     PACKAGES = "packages"
     IDENTITY = "new host keys"
+    UNSEEN_KEYS = "unseen keys"
 
 
 Decide = Callable[[Confirmation], bool | None]
@@ -132,14 +136,15 @@ def enact(
     seconds: int = LATCH_SECONDS,
     decide: Decide = keep_when_proved,
     unguarded: bool = False,
-    agreed: Collection[Irrevocable] = (),
+    agreed: Collection[Consent] = (),
     hand_over: HandOver | None = None,
 ) -> LiveChange:
     """Survey one guest again, draft and prove again, and apply.
 
     On a live guest the change is on the latch for `seconds`; `decide` gets what a fresh connection found and says True
-    to keep it, False to take it back, None to leave it to its time. What can't be taken back has to be `agreed` to: packages,
-    and new host keys. `hand_over` takes the passwords that are made, each before it counts.
+    to keep it, False to take it back, None to leave it to its time. What can't be taken back has to be `agreed` to, packages
+    and new host keys, and so has a password that goes while no key of its account was seen to work. `hand_over` takes the
+    passwords that are made, each before it counts.
     Raises RefusedError, PutBackError, UnreadableError.
     """
     spec = chosen(estate, [guest])[0]
@@ -162,9 +167,12 @@ def enact(
             _install(shell, packages)
             snapshot = survey_live(shell, more_of(estate, spec))
             proved = proved_draft(estate, snapshot, at)
-        return put_on_latch(
-            estate, shell, proved, at, terms(at, change, seconds, unguarded=unguarded), decide=decide, hand_over=hand_over
-        )
+        keys = key_proofs.gather(estate, shell, proved)
+        if key_proofs.unseen(keys) and Consent.UNSEEN_KEYS not in agreed:
+            raise RefusedError(_unseen(key_proofs.unseen(keys)), guest=guest)
+        on = terms(at, change, seconds, unguarded=unguarded)
+        done = put_on_latch(estate, shell, proved, at, on, decide=decide, hand_over=hand_over)
+        return replace(done, keys=keys)
 
 
 def not_pending(snapshot: Snapshot) -> None:
@@ -183,18 +191,25 @@ def pending_says(found: OnLatch) -> str:
     )
 
 
-def _refuse_unagreed(proved: ProvedDraft, agreed: Collection[Irrevocable]) -> None:
+def _refuse_unagreed(proved: ProvedDraft, agreed: Collection[Consent]) -> None:
     """Raise RefusedError for what can't be taken back and has no yes of its own."""
     guest, acts = proved.draft.guest, proved.draft.acts
     names = ", ".join(each.package for each in services.installs(acts))
-    if names and Irrevocable.PACKAGES not in agreed:
+    if names and Consent.PACKAGES not in agreed:
         raise RefusedError(f"it would install {names}, which can't be taken back: --install agrees to that", guest=guest)
-    if identities.new_host_keys(acts) and Irrevocable.IDENTITY not in agreed:
+    if identities.new_host_keys(acts) and Consent.IDENTITY not in agreed:
         raise RefusedError(
             "it would make new host keys, which can't be taken back once they are kept, and of which every client that knows "
             "the old ones warns: --new-host-keys agrees to that",
             guest=guest,
         )
+
+
+def _unseen(names: str) -> str:
+    return (
+        f"passwords would go before a key was seen to work: {names}. Nothing was changed. A login by that key shows it in the "
+        "guest's log; --unseen-keys closes the passwords without"
+    )
 
 
 def _install(shell: Shell, packages: Sequence[Install]) -> None:

@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from nightlatch.model.account_steps import AccountStep
     from nightlatch.model.steps import ManualTask
     from nightlatch.ops.enact import Confirmation
+    from nightlatch.ops.key_proofs import KeyProof
     from nightlatch.readings.latch import OnLatch
 
 
@@ -112,6 +113,7 @@ def latched(
     followed: str = "",
     port: int = 0,
     host_keys: Sequence[str] = (),
+    keys: Sequence[KeyProof] = (),
 ) -> None:
     """Print the outcome of a change on the latch of a live guest: where it was proven from, and where a moved guest is now."""
     guest = f"--on {changed.guest}"
@@ -127,6 +129,10 @@ def latched(
             f"Not proven from {', '.join(seen.unproven)}: a connection from here says nothing of the way there.",
             indent=2,
         )
+    if keys and outcome is not ChangeState.PUT_BACK:
+        page.line("  Keys that stand in for passwords:")
+        for key in keys:
+            page.wrapped(f"{key.account} by the key {key.key}: {key.seen}", indent=4)
     _theirs(page, changed, "meanwhile")
     if moved_to:
         page.wrapped(f"It is at {moved_to} now.", indent=2)

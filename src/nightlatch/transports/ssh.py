@@ -212,7 +212,7 @@ class Ssh:
     def words(self) -> list[str]:
         """The client's command line up to the host. Raises NightlatchError, and FileNotFoundError without a client."""
         out = [self.client.program, "-F", str(self.client.files())]
-        options = client_options.for_pinned(f"/bin/sh {self._pins()} %H %t %K %f") if self.pins else []
+        options = client_options.for_pinned(self.known_by()) if self.pins else []
         if self.key is not None:
             options += [("IdentitiesOnly", "yes"), ("IdentityFile", f'"{client_files.escaped(self.key)}"')]
         for name, value in options:
@@ -222,6 +222,10 @@ class Ssh:
         if self.address.port:
             out += ["-p", str(self.address.port)]
         return out
+
+    def known_by(self) -> str:
+        """The command that tells the client whether the key that an exchange has proved is pinned."""
+        return f"/bin/sh {self._pins()} %H %t %K %f"
 
     def through(self) -> list[str]:
         """The hosts that the client goes through to this guest, by its own configuration (ssh -G). Connects to nothing."""

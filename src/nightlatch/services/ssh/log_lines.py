@@ -18,6 +18,12 @@ READ = (
     b"{ journalctl -q -t sshd -t sshd-session -n 400 -o short-iso --no-pager 2>/dev/null || "
     b"tail -n 4000 /var/log/auth.log /var/log/secure 2>/dev/null | grep 'sshd'; } | tail -n 400 | cut -c1-400\n"
 )
+# Logins by key, as sshd itself wrote them: any account may write a line that names sshd, so the journal is asked by uid.
+ACCEPTED = (
+    b"journalctl -q -r _UID=0 -t sshd -t sshd-session -n 20000 -o cat --no-pager 2>/dev/null | "
+    b"grep '^Accepted publickey for ' | cut -c1-400 | sort -u | head -n 4000\n"
+)
+BY_KEY = re.compile(r"Accepted publickey for (\S{1,64}) from \S+ port [0-9]+ ssh2: \S+ (SHA256:[A-Za-z0-9+/]{43})")
 MOST = 400
 SIGNS: tuple[tuple[re.Pattern[str], LinkKind], ...] = tuple(
     (re.compile(pattern), kind)
@@ -45,6 +51,11 @@ class LogLine:
 
     kind: LinkKind
     text: str
+
+
+def by_key(lines: Iterable[str]) -> frozenset[tuple[str, str]]:
+    """The accounts that were logged in to by a key, each with the key's fingerprint."""
+    return frozenset((found[1], found[2]) for found in map(BY_KEY.fullmatch, lines) if found)
 
 
 def telling(lines: Iterable[str], account: str, keys: Iterable[str] = (), home: str = "") -> Iterator[LogLine]:
