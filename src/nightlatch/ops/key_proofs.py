@@ -7,7 +7,7 @@ by it, by sshd's answer to the query without a signature, or by a line of sshd's
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -16,9 +16,9 @@ from nightlatch.draft.plan import Desk, ProvedDraft, draft_context
 from nightlatch.estate.model import Estate
 from nightlatch.faults import RefusedError, UnreadableError
 from nightlatch.formats.keys import PublicKey
-from nightlatch.model.grants import Grant
+from nightlatch.model.grants import Grant, GrantKind
 from nightlatch.model.paths import AccessPath
-from nightlatch.model.secrets import Key
+from nightlatch.model.secrets import Key, Need
 from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import NO_ADDRESS
 from nightlatch.readings import guest as readings
@@ -88,24 +88,36 @@ def unseen(proofs: tuple[KeyProof, ...]) -> str:
 def _due(estate: Estate, proved: ProvedDraft) -> Iterator[_Due]:
     desk = Desk(draft_context(estate), proved.before, proved.at)
     after = desk.state(proved.after).access.paths
-    left = {path.account for path in after if by_password(path) and any(path.callers.perhaps.values())}
-    gone = {path.account for path in desk.first.access.paths if by_password(path)} - left
-    known = {key.fingerprint: key for person in estate.principals.values() for key in person.keys}
-    own = estate.guests[proved.draft.guest].via.key
-    known |= {own.fingerprint: own} if own is not None else {}
+    gone = _with_password(desk.first.access.paths) - _with_password(after)
+    known = {key.fingerprint: key for key in _public_halves(estate, proved.draft.guest)}
     told = set[tuple[str, str]]()
-    for grant in desk.grants:
-        held = {secret.fingerprint for need in grant.proofs for secret in need if isinstance(secret, Key)}
-        paths = tuple(
-            path
-            for path in after
-            if path.account == grant.account and {each.fingerprint for each in path.need if isinstance(each, Key)} & held
-        )
-        opening = {each.fingerprint for path in paths for each in path.need if isinstance(each, Key)} & held
+    # Where only some can be asked about, the accounts for the day all else fails come first.
+    for grant in sorted(desk.grants, key=lambda grant: grant.kind is not GrantKind.EMERGENCY):
+        held = _keys(*grant.proofs)
+        paths = tuple(path for path in after if path.account == grant.account and _keys(path.need) & held)
+        opening = _keys(*(path.need for path in paths)) & held
         keys = tuple(known[each] for each in sorted(opening) if each in known)
         if grant.account in gone and keys and (grant.who, grant.account) not in told:
             told.add((grant.who, grant.account))
             yield _Due(grant, keys, paths)
+
+
+def _with_password(paths: Iterable[AccessPath]) -> set[str]:
+    return {path.account for path in paths if by_password(path) and any(path.callers.perhaps.values())}
+
+
+def _keys(*needs: Need) -> set[str]:
+    return {secret.fingerprint for need in needs for secret in need if isinstance(secret, Key)}
+
+
+def _public_halves(estate: Estate, guest: str) -> Iterator[PublicKey]:
+    for person in estate.principals.values():
+        yield from person.keys
+    for kept in estate.emergency:
+        yield from kept.keys
+    own = estate.guests[guest].via.key
+    if own is not None:
+        yield own
 
 
 def _came_by(due: _Due, proved: ProvedDraft) -> bool:
