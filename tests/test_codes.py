@@ -11,6 +11,8 @@ from nightlatch.access.grants import expand
 from nightlatch.audit.run import guest_audit
 from nightlatch.faults import EstateError
 from nightlatch.model.links import LinkKind
+from nightlatch.model.steps import InsertAbove
+from nightlatch.ops.draft import draft, prove
 from nightlatch.ops.why import WhyQuestion, why_of
 from tests.guests import AT, HASH, Guest, estate, lifted, pub
 
@@ -104,3 +106,40 @@ def test_a_hole_by_a_code_is_told_by_its_name(tmp_path: Path) -> None:
 def test_a_code_alone_is_refused_in_a_sentence(tmp_path: Path) -> None:
     with pytest.raises(EstateError, match="a code alone is too little"):
         estate(tmp_path, BOTH.replace("key + code", "code"))
+
+
+MODULE: dict[str, str | bytes] = {f"/lib/x86_64-linux-gnu/security/{CODES}": ""}
+UNIX = "auth required pam_unix.so\n"
+BY_PASSWORD = "let: joon, into: gauge, by: ssh, from: bench, with: password"
+OFF = "PasswordAuthentication no\nKbdInteractiveAuthentication no\n"
+
+
+@pytest.mark.parametrize(
+    "grants, files, config, line",
+    [
+        (BOTH, MODULE, OFF, f"auth [success=done default=die] {CODES}"),
+        (BOTH.replace("key", "password"), MODULE, OFF, f"auth required {CODES}"),
+        # Who has no secret goes on with their password.
+        (f"{BOTH.replace('key', 'password')}\n{BY_PASSWORD}", MODULE, "", f"auth required {CODES} nullok"),
+        (BOTH, {}, OFF, ""),  # not installed, or evidence that does not tell
+        (BOTH, MODULE | {"/home/mara/.google_authenticator": ""}, OFF, "mode"),
+    ],
+    ids=["key and code", "password and code", "beside a password", "not installed", "a secret that others may read"],
+)
+def test_the_module_is_put_into_the_stack(
+    tmp_path: Path, grants: str, files: dict[str, str | bytes], config: str, line: str
+) -> None:
+    of = guest(f"# as packaged\n{UNIX}", config, mode=(0o444 if line == "mode" else 0o400, 1001, 1001))
+    of.files |= files
+    found, snapshot = estate(tmp_path, grants), of.snapshot()
+    proved = prove(found, draft(found, snapshot, AT), snapshot, AT)
+    told = [step.text for step in proved.draft.steps if isinstance(step, InsertAbove)]
+    if not line or line == "mode":
+        assert not told
+        hand = "run google-authenticator as mara" if line else f"install the PAM module {CODES}"
+        assert [hand in each.hand for each in proved.draft.left] == [True]
+        return
+    assert told == [line]
+    assert proved.after.content("/etc/pam.d/sshd") == f"# as packaged\n{line}\n{UNIX}{REST}".encode()
+    assert not proved.draft.left
+    assert not prove(found, draft(found, proved.after, AT), proved.after, AT).does, "the second run changes nothing"

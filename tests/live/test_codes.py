@@ -12,16 +12,20 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime
 from itertools import product, repeat
+from pathlib import Path
 
 import pytest
 
 from nightlatch.access.paths import guest_access
+from nightlatch.estate.load import load
 from nightlatch.lab.image import PASSWORD, Account
 from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest, environment
 from nightlatch.model.secrets import Code, Password, UnknownSecret
 from nightlatch.ops.survey import survey_live
+from nightlatch.ops.undo import undo
 from nightlatch.readings import guest as readings
+from tests.live.latching import enact, own, proved, settled
 from tests.live.station import Station, ssh
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "systemctl", "google-authenticator", root=True)
@@ -70,12 +74,18 @@ def guest(station: Station) -> Guest:
     return made
 
 
-def typed(station: Station, account: str, method: str, shown: dict[str, str]) -> bool:
-    """One real login by a method: the password, and the code, as they are shown; what is not shown is typed wrong."""
+def asker(station: Station) -> Path:
+    """The program that types a password or a code for the client."""
     script = station.folder / "askpass"
     if not script.exists():
         script.write_text('#!/bin/sh\ncase "$1" in *[Pp]assword*) echo "$SHOWN_PASSWORD" ;; *) echo "$SHOWN_CODE" ;; esac\n')
         script.chmod(0o755)
+    return script
+
+
+def typed(station: Station, account: str, method: str, shown: dict[str, str]) -> bool:
+    """One real login by a method: the password, and the code, as they are shown; what is not shown is typed wrong."""
+    script = asker(station)
     options = ssh(
         f"PreferredAuthentications={method}",
         "PubkeyAuthentication=no",
@@ -121,3 +131,54 @@ def test_what_a_stack_asks_for_is_what_it_takes(station: Station, guest: Guest, 
     assert not wrong, "\n".join(wrong)
     assert count > 150
     assert not undecided
+
+
+BESIDE = """
+let: mara, into: gauge, by: ssh, from: bench, with: {proof}
+"""
+ALONE = "let: joon, into: gauge, by: ssh, from: bench, with: password\n"
+
+
+def both(station: Station, account: str, methods: str, shown: dict[str, str]) -> bool:
+    """One real login by a key of mara's and what is typed beside it, by these methods in this order."""
+    options = ssh(f"PreferredAuthentications={methods}", "IdentitiesOnly=yes", "NumberOfPasswordPrompts=1", "LogLevel=ERROR")
+    told = {"SHOWN_PASSWORD": shown.get("password", "not-it"), "SHOWN_CODE": shown.get("code", "000000")}
+    env = environment({"SSH_ASKPASS": str(asker(station)), "SSH_ASKPASS_REQUIRE": "force", "DISPLAY": ":0", **told})
+    done = subprocess.run(
+        station.desk.words(*options, "-i", str(station.folder / "mara"), f"{account}@192.168.56.21", "echo", "in"),
+        capture_output=True,
+        text=True,
+        timeout=90,
+        stdin=subprocess.DEVNULL,
+        env=env,
+    )
+    return done.stdout == "in\n"
+
+
+@pytest.mark.parametrize("proof", ["key + code", "password + code"])
+def test_a_code_is_drafted_asked_and_taken_back(station: Station, guest: Guest, proof: str) -> None:
+    """The module is installed and mara has a secret: it is put into sshd's stack, and what is granted is what gets in."""
+    stack = guest.root / "etc/pam.d/sshd"
+    stack.write_text(f"auth required {UNIX}\n{REST}")
+    bound = 'from="192.168.40.0/24,2001:db8:40::/64"'
+    (guest.root / "home/mara/.ssh/authorized_keys").write_text(f"{bound} {station.keys['mara']}\n")
+    before = guest.files("/etc", "/home")
+    by_key = proof.startswith("key")
+    path = station.estate(BESIDE.format(proof=proof) + ("" if by_key else ALONE))
+    assert enact(station, path, "gauge").outcome == "kept"
+    settled(guest)
+    assert CODES in stack.read_text()
+    shown = {"password": PASSWORD, "code": code_now()}
+    methods = "publickey,keyboard-interactive" if by_key else "keyboard-interactive"
+    assert both(station, "mara", methods, shown if not by_key else {"code": shown["code"]})
+    for less in ({}, {"password": PASSWORD}) if by_key else ({}, {"password": PASSWORD}, {"code": shown["code"]}):
+        assert not both(station, "mara", methods, less), less
+    assert not both(station, "mara", "keyboard-interactive" if by_key else "publickey", shown)
+    assert not both(station, "mara", "password", shown)
+    assert typed(station, "joon", "password", {"password": PASSWORD}) is not by_key, "who is granted a password has no code"
+    assert not proved(station, path, "gauge").does, "the second run changes nothing"
+    with station.client() as client:
+        undo(load(path), "gauge", datetime.now(UTC), client=client)
+    settled(guest)
+    now = guest.files("/etc", "/home")
+    assert [p for p in {**before, **now} if before.get(p) != now.get(p) and not own(p)] == []

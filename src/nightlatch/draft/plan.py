@@ -49,6 +49,7 @@ from nightlatch.net.addresses import NO_ADDRESS
 from nightlatch.readings import guest as readings
 from nightlatch.services.base import Kinds
 from nightlatch.services.base import ServerState as Serving
+from nightlatch.services.posix import code_lines
 from nightlatch.services.table import KINDS
 
 MOST_ROUNDS = 60
@@ -447,16 +448,21 @@ def left_of(desk: Desk, state: Differences) -> Iterator[ManualTask]:
     over, under = state.certain
     for hole in holes.holes(over):
         for finding in holes.findings(hole.items, state.snapshot.guest, names):
-            exempt = EXEMPT if desk.kept & set(finding.subjects) else _by_hand(desk, hole)
+            exempt = EXEMPT if desk.kept & set(finding.subjects) else _by_hand(desk, state, hole)
             yield ManualTask(finding.text, exempt, marks.of(hole.items))
     for out in shut_out.grouped(under, ObstacleSearch(state.access, desk.estate, desk.kinds), names):
         emergency = any(item.grant.kind is GrantKind.EMERGENCY for item in out.items)
-        yield ManualTask(out.finding.text, EXEMPT if emergency else out.hand, marks.of(out.items))
+        hand = _codes(desk, state, (item.grant.account for item in out.items)) or out.hand
+        yield ManualTask(out.finding.text, EXEMPT if emergency else hand, marks.of(out.items))
 
 
-def _by_hand(desk: Desk, hole: holes.HoleGroup) -> str:
+def _codes(desk: Desk, state: Differences, accounts: Iterable[str]) -> str:
+    return code_lines.lacks(state.access.reading, desk.grants, accounts)
+
+
+def _by_hand(desk: Desk, state: Differences, hole: holes.HoleGroup) -> str:
     """What a person can do about a hole that no step closes."""
-    waiting = next(filter(None, map(desk.order.waits, hole.paths)), "")
+    waiting = next(filter(None, map(desk.order.waits, hole.paths)), "") or _codes(desk, state, (p.account for p in hole.paths))
     if waiting:
         return waiting
     alike = next((path.alike for path in hole.paths if path.alike), "")

@@ -16,6 +16,7 @@ from nightlatch.model.steps import (
     AddLine,
     AppendBlock,
     FileStep,
+    InsertAbove,
     InsertSetting,
     MakeFile,
     MakeFolder,
@@ -96,6 +97,8 @@ def apply(snapshot: Snapshot, step: AnyStep) -> Snapshot:
     match step:
         case ReplaceLine():
             return _content(snapshot, step, _replaced(_raw(entry, step), step))
+        case InsertAbove():
+            return _content(snapshot, step, _above(_raw(entry, step), step))
         case InsertSetting():
             return _content(snapshot, step, _inserted(_raw(entry, step), step.text))
         case AppendBlock():
@@ -164,12 +167,21 @@ def _rules_set(snapshot: Snapshot, step: SetRules, entry: Entry) -> Snapshot:
 
 
 def _replaced(raw: bytes, step: ReplaceLine) -> bytes:
+    after = (step.after,) if step.after else ()
+    return text_lines.apply(raw, [LineEdit(_number(raw, step), after)])
+
+
+def _above(raw: bytes, step: InsertAbove) -> bytes:
+    return text_lines.apply(raw, [LineEdit(_number(raw, step), (step.text,), insert=True)])
+
+
+def _number(raw: bytes, step: ReplaceLine | InsertAbove) -> int:
+    """The number of the line that a step names by its text."""
     count = 0
     for number, line in enumerate(text_lines.split(raw), 1):
         if text_lines.text_of(line).rstrip("\r\n") == step.before:
             if count == step.nth:
-                after = (step.after,) if step.after else ()
-                return text_lines.apply(raw, [LineEdit(number, after)])
+                return number
             count += 1
     raise StepError(f"{step.path} has no such line any more: {step.before}")
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 
 from nightlatch.evidence.selection import Purpose
-from nightlatch.evidence.snapshot import Entry
+from nightlatch.evidence.snapshot import Entry, EntryKind
 from nightlatch.formats import accounts, pam, sshd_tokens
 
 MOST_ACCOUNTS = 5000
@@ -15,10 +15,11 @@ def wanted(
     records: Iterable[accounts.Passwd], per_account: Iterable[tuple[Purpose, str]], entries: Mapping[str, Entry]
 ) -> Iterator[tuple[str, Purpose]]:
     """The paths, each for what it is read. `per_account` are values of settings with tokens in them; `entries` tells the stacks
-    of PAM, which may ask for codes."""
+    of PAM, which may ask for codes, and whether a module for them is installed."""
     files = [*per_account, *((Purpose.KEYS, f".ssh/authorized_keys{two}") for two in ("", "2"))]
     stacks = (entry.content for path, entry in entries.items() if path.startswith("/etc/pam.d/") and entry.content)
-    if any(map(pam.asks_codes, stacks)):
+    installed = any(path.endswith(f"/{pam.CODES}") and entry.kind is EntryKind.FILE for path, entry in entries.items())
+    if installed or any(map(pam.asks_codes, stacks)):
         files.append((Purpose.NAME, pam.CODE_FILE))
     shells: set[str] = {"/bin/sh"}
     for record in records:

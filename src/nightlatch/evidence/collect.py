@@ -16,7 +16,7 @@ from nightlatch.evidence.selection import NOT_CARRIED, Purpose, in_account, in_f
 from nightlatch.evidence.snapshot import ABSENT, MOST_LINKS, Entry, EntryKind, Snapshot
 from nightlatch.evidence.source import Source
 from nightlatch.faults import UnreadableError
-from nightlatch.formats import accounts, directory_listing, interfaces, paths, rule_loads, sshd_config
+from nightlatch.formats import accounts, directory_listing, interfaces, pam, paths, rule_loads, sshd_config
 from nightlatch.formats.sshd_values import ValueRefusal, expand_home
 from nightlatch.systems import automatic_logins, posix
 
@@ -115,6 +115,7 @@ LOOKED_AT = (
     *FILTER_LINKS,
     "/etc/ufw/before.init",
     "/etc/ufw/after.init",
+    *pam.CODES_PLACES,
     "/usr/bin/sudo",
     "/bin/su",
     "/bin/sh",

@@ -18,6 +18,11 @@ CONTROLS = {
 
 
 CODES = "pam_google_authenticator.so"  # one-time codes (RFC 4226, RFC 6238)
+# Where PAM looks for modules: by the machine's name on Debian and its kin, else in one folder.
+CODES_PLACES = tuple(
+    f"/lib{kind}/security/{CODES}"
+    for kind in ("/x86_64-linux-gnu", "/aarch64-linux-gnu", "/arm-linux-gnueabihf", "/i386-linux-gnu", "", "64")
+)
 CODE_FILE = ".google_authenticator"  # an account's own secret for them, in its home
 
 

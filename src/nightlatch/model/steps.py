@@ -40,6 +40,18 @@ class ReplaceLine(Step):
 
 
 @dataclass(frozen=True, slots=True)
+class InsertAbove(Step):
+    """Put the line `text` above line `before` (its whole text, the `nth` of that text from 0)."""
+
+    before: str
+    nth: int
+    text: str
+
+    def __str__(self) -> str:
+        return f"in {self.path}: put {self.text} above {self.before.strip()}"
+
+
+@dataclass(frozen=True, slots=True)
 class InsertSetting(Step):
     """Put a setting at the top of an sshd file, before its first line that counts: the first value wins."""
 
@@ -116,4 +128,4 @@ class SetOwner(Step):
         return f"owner {self.uid} for {self.path}"
 
 
-FileStep = ReplaceLine | InsertSetting | AppendBlock | AddLine | MakeFile | MakeFolder | SetMode | SetOwner
+FileStep = ReplaceLine | InsertAbove | InsertSetting | AppendBlock | AddLine | MakeFile | MakeFolder | SetMode | SetOwner

@@ -14,12 +14,13 @@ from nightlatch.model.causes import SettingLine
 from nightlatch.model.grants import seen_by_guest
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import PowerKind
-from nightlatch.model.secrets import Certificate, Key, Password, UnknownSecret
-from nightlatch.model.steps import AppendBlock, FileStep, InsertSetting, ReplaceLine
+from nightlatch.model.secrets import Certificate, Key, Need, Password, UnknownSecret
+from nightlatch.model.steps import AppendBlock, FileStep, InsertAbove, InsertSetting, ReplaceLine
 from nightlatch.net.addresses import EVERY_ADDRESS
 from nightlatch.origin import Kind, Origin
+from nightlatch.readings.accounts import Account
 from nightlatch.services.base import ServiceCase
-from nightlatch.services.posix import privilege_steps
+from nightlatch.services.posix import code_lines, privilege_steps
 from nightlatch.services.ssh import blocks, wanted
 from nightlatch.services.ssh.entries import SshAccess
 
@@ -73,7 +74,14 @@ class ClosingSteps:
             if grant.place == path.place and any(grant.callers.surely.values()):
                 for need in grant.proofs:
                     if path.need < need:
-                        yield (AppendBlock(self.main, why, False, blocks.for_need(grant, need)),)
+                        block = AppendBlock(self.main, why, False, blocks.for_need(grant, need))
+                        yield from ((line, block) for line in self.asking(self.reading.accounts.by_name[path.account], need, why))
+                        yield (block,)
+
+    def asking(self, account: Account, need: Need, why: str) -> Iterator[InsertAbove]:
+        """Lines of PAM that may have the code of a need asked, where sshd asks PAM."""
+        if self.access.effective.top["usepam"].word == "yes":
+            yield from code_lines.asking(self.reading, account, need, self.grants, why)
 
     def _password(self, path: AccessPath, why: str) -> Iterator[Candidate]:
         methods = list(_settings(path, *ASKING))

@@ -106,6 +106,8 @@ def _proof(work: ClosingSteps, grant: Grant, need: Need, account: Account, why: 
     if any(power.gives is PowerKind.FILES for power in grant.gives):
         root = next(power.what for power in grant.gives if power.gives is PowerKind.FILES)
         yield (*steps, AppendBlock(work.main, why, True, blocks.for_files(grant.account, root)))
+    for line in work.asking(account, need, why):
+        yield (*steps, line, AppendBlock(work.main, why, True, block))
     if block:
         yield (*steps, AppendBlock(work.main, why, True, block))
     elif steps:
