@@ -414,14 +414,22 @@ def test_a_folder_has_the_account_and_gives_it_back(tmp_path: Path) -> None:
 
 def test_what_runs_for_a_leaver_by_itself_is_named(tmp_path: Path) -> None:
     jobs: dict[str, str | bytes] = {f"/var/{p}/mara": "secret of hers" for p in ("spool/cron/crontabs", "lib/systemd/linger")}
-    guest = Guest(OFF, {"mara": DESK}, {**jobs, "/var/spool/cron/crontabs/joon": ""})
+    tables: dict[str, str | bytes] = {
+        "/etc/crontab": "SHELL=/bin/sh\n# m h dom mon dow user command\n17 * * * * root run-parts /etc/cron.hourly\n",
+        "/etc/cron.d/copy-out": "MAILTO = mara\n#5 4 * * * mara old\n\t@reboot mara\tx11vnc -passwd gull\r\n*/5 0-3 1,2 * mon-fri mara x",
+        "/etc/cron.d/copy.off": "5 4 * * * mara x\n",
+        "/etc/cron.d/lines": "@daily joon echo mara\n1 2 3 4 5 mara\n1 2 3 4 mara x y\n",
+    }
+    guest = Guest(OFF, {"mara": DESK}, {**jobs, **tables, "/var/spool/cron/crontabs/joon": ""})
     estate(tmp_path, GRANT)
     path = tmp_path / "estate.yaml"
     path.write_text(path.read_text().replace("keys/mara-token.pub]}", "keys/mara-token.pub], until: 2026-10-31}"))
     snapshot = survey_target(guest.write(tmp_path / "images/gauge"), "gauge")
     assert all(snapshot.content(job) is None for job in jobs), "only their names are read"
     (left,) = draft(load(path), snapshot, AT).left
-    named = "/var/spool/cron/crontabs/mara and /var/lib/systemd/linger/mara"
+    assert b"gull" not in (snapshot.content("/etc/cron.d/copy-out") or b"gull")
+    folders = "/var/spool/cron/crontabs/mara and /var/lib/systemd/linger/mara"
+    named = f"{folders} and /etc/cron.d/copy-out:3 and /etc/cron.d/copy-out:4"
     assert left.text == f"mara stays with its files and its number, and with what runs for it by itself: {named}."
     assert "crontab -lu mara" in left.hand
 

@@ -42,10 +42,10 @@ def text(guest: Guest) -> str:
     return guest.inside("sh", "-s", stdin=survey_script())
 
 
-def same(one: Snapshot, other: Snapshot) -> bool:
-    """Whether both hold the same files and the same listings of what does not move."""
-    mine, theirs = dict(one.entries), dict(other.entries)
-    return {p: replace(e, changed=0) for p, e in mine.items()} == {p: replace(e, changed=0) for p, e in theirs.items()}
+def differing(one: Snapshot, other: Snapshot) -> list[str]:
+    """The paths where both do not hold the same."""
+    mine, theirs = ({path: replace(entry, changed=0) for path, entry in each.entries.items()} for each in (one, other))
+    return sorted(path for path in {*mine, *theirs} if mine.get(path) != theirs.get(path))
 
 
 CARRIED: dict[str, Callable[[str], str]] = {
@@ -64,7 +64,7 @@ def test_what_was_carried_over_is_what_the_guest_holds(guest: Guest, text: str, 
     found = survey_target(path)
     assert found.guest == "chartbox"
     assert found.facts["transport"] == "by hand"
-    assert same(found, live.survey(Inside(guest)))
+    assert differing(found, live.survey(Inside(guest))) == []
 
 
 WRONG = [
@@ -131,7 +131,7 @@ def test_the_short_form_is_typed_at_a_console(guest: Guest, tmp_path: Path) -> N
     path.write_text(said)
     found = survey_target(path, "chartbox")
     assert found.content("/etc/hostname") == b"chartbox\n"
-    assert same(found, live.survey(Inside(guest)))
+    assert differing(found, live.survey(Inside(guest))) == []
 
 
 def test_the_estate_reads_it_and_nothing_can_be_enacted_there(station: Station, text: str) -> None:

@@ -181,6 +181,7 @@ def test_an_interrupted_survey_keeps_what_was_read(odd: Station) -> None:
     end = time.monotonic() + 60
     while len(list((odd.folder / "part").glob("*.gz"))) < 2 and time.monotonic() < end:
         time.sleep(0.05)
+    time.sleep(0.5)  # between a guest's file and its count
     process.send_signal(signal.SIGINT)
     out, _ = process.communicate(timeout=60)
     assert process.returncode == 130, out

@@ -48,7 +48,7 @@ def given(estate: Estate, access: GuestAccess, grants: tuple[Grant, ...], at: da
         steps = list(_retiring(work, account, why, at.date()))
         out.steps += steps
         if steps:
-            jobs = " and ".join(own_jobs.paths_of(access.reading.snapshot, account.name))
+            jobs = " and ".join(own_jobs.places_of(access.reading.snapshot, account.name))
             also = f", and with what runs for it by itself: {jobs}" if jobs else ""
             out.leave(f"{account.name} stays with its files and its number{also}.", _behind(account))
     return out

@@ -97,6 +97,7 @@ FILES = (
     "/etc/network/interfaces",
     "/etc/systemd/resolved.conf",
     "/etc/selinux/config",
+    posix.JOB_TABLE,
     *PORT_LABELS,
     "/etc/timezone",
     "/etc/adjtime",
@@ -161,6 +162,7 @@ FOLDERS = (
     *rule_loads.FOLDERS,
     *automatic_logins.FOLDERS,
     *posix.JOB_FOLDERS,
+    posix.JOB_TABLES,
     *(f"{top}/firewalld/{kind}" for top in ("/etc", "/usr/lib") for kind in ("zones", "policies", "ipsets")),
     *(
         f"{top}/{name}.d"

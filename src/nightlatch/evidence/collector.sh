@@ -88,9 +88,12 @@ nl_elsewhere() { # accounts from elsewhere than files: those that were named, an
     gids=$(for each in $elsewhere; do case $each in 'gids '*) printf '%s\n' "$each" ;; esac; done | tr ' ' '\n' | grep -x '[0-9]*' | sort -u)
     [ -z "$gids" ] || elsewhere=$elsewhere$nl$(timeout 30 getent group $gids | awk -F: -v OFS=: 'NF > 3 { print "group " $1, "x", $3, "" }')
 }
-nl_accounts() { # homes, shells and key files of all accounts
-    homes=$(printf '%s\n' $found | awk -F: 'NF > 6 && $6 ~ /^\// && n++ < 5000 {
-        print "l " $7; print "l " $6; sub("/+$", "", $6); print "f " $6 "/.ssh" }' /etc/passwd - | sort -u)
+nl_accounts() { # homes, shells, key files, and where a module for one-time codes is installed their secrets, of all accounts
+    codes=''
+    for each in $looked; do case $each in */pam_google_authenticator.so) [ ! -f "$each" ] || codes=yes ;; esac; done
+    homes=$(printf '%s\n' $found | awk -F: -v codes="$codes" 'NF > 6 && $6 ~ /^\// && n++ < 5000 {
+        print "l " $7; print "l " $6; sub("/+$", "", $6); print "f " $6 "/.ssh"
+        if (codes != "") print "l " $6 "/.google_authenticator" }' /etc/passwd - | sort -u)
 }
 nl_paths() { # what stands at every path that matters, and above it
     set +f
@@ -111,11 +114,13 @@ nl_paths() { # what stands at every path that matters, and above it
     [ -z "$keyed" ] || keyed=$(many "$keyed" realpath)
     all=$contents$nl$asked_keys$nl$looked$nl$folders$owned
     ends=$real$nl$ours$nl$(many "$looked$owned" realpath)
-    every=$(printf '%s\n' "$all" "$ends" "$inside" | awk '/\\/ { next } /^\// {
-        path = $0
-        if (path ~ /^\/(bin|sbin|lib|lib64)\//) print "/usr" path # where these are links, as they are today
-        for (; path != "" && !(path in seen); sub("/[^/]*$", "", path)) { seen[path]; print path }
-    } END { print "/" }')
+    every=$(printf '%s\n' "$all" "$ends" "$inside" | awk '
+        function with_folders(path) { for (; path != "" && !(path in seen); sub("/[^/]*$", "", path)) { seen[path]; print path } }
+        /\\/ { next }
+        # Where these are links, as they are today; before the links, for tar(1) calls the second name of a file a link to the first.
+        /^\/(bin|sbin|lib|lib64)\// { with_folders("/usr" $0) }
+        /^\// { with_folders($0) }
+        END { print "/" }')
     there='' absent=''
     heading absent
     for each in $every; do

@@ -9,6 +9,8 @@ SSHD = "/usr/sbin/sshd"
 UNIT_FOLDERS = ("/etc/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")
 # A file of an account's name in one of these has its jobs run, or its user manager (crontab(1) of three families; loginctl(1)).
 JOB_FOLDERS = ("/var/spool/cron/crontabs", "/var/spool/cron/tabs", "/var/spool/cron", "/var/lib/systemd/linger")
+# Tables that name an account on each line (crontab(5)).
+JOB_TABLE, JOB_TABLES = "/etc/crontab", "/etc/cron.d"
 UNITS_SET = "/etc/systemd/system.control"  # what `systemctl set-property` writes counts before these
 
 # IDs of os-release(5) of what is made of Debian, and the word for what takes after it under another name.
