@@ -21,7 +21,9 @@ demo: $(VENV)/.installed
 packages:
 	sh tools/system-packages.sh
 	sh tools/release-tree.sh
-	sh tools/directory-programs.sh
+	sh tools/unpacked-programs.sh directory sssd-common sssd-ldap libnss-sss libpam-sss slapd
+	sh tools/unpacked-programs.sh screens xrdp xorgxrdp tigervnc-standalone-server tigervnc-scraping-server tigervnc-tools x11vnc \
+		xvfb xserver-xorg-core openbox xterm xauth x11-utils dbus-user-session xfonts-base freerdp2-x11
 
 test: $(VENV)/.installed-test packages lint types unit
 

@@ -21,6 +21,7 @@ from nightlatch.formats import directory_listing
 from nightlatch.ops.draft import draft, prove
 from nightlatch.ops.survey import more_of
 from nightlatch.readings import guest as readings
+from nightlatch.readings import sssd
 from tests.guests import AT, Guest, estate, lifted, listening, pub, sshd
 
 GRANT = "let: mara, into: gauge, by: ssh, from: bench, with: key"
@@ -44,6 +45,26 @@ def test_who_may_come_from_a_directory_is_not_said_to_be_missing(tmp_path: Path)
         assert bool(found.possible) is not certain
         proved = prove(made, draft(made, snapshot, AT), snapshot, AT)
         assert not proved.accounts
+
+
+@pytest.mark.parametrize(
+    "files, said",
+    [
+        ({"sssd.conf": "[sssd]\ndomains = harbour\n[domain/harbour]\n"}, True),
+        ({"sssd.conf": "[sssd]\ndomains = a, b\n[domain/b]\naccess_provider = deny\n"}, None),
+        ({"sssd.conf": "[sssd]\ndomains = a,b\n[domain/a]\naccess_provider = permit\n"}, True),
+        ({"sssd.conf": "[sssd]\ndomains = a\n[domain/a]\naccess_provider =\n  deny\n"}, None),
+        ({"sssd.conf": "[sssd]\ndomains = a\n[domain/a]\naccess_provider = ldap\n"}, None),
+        ({"sssd.conf": "[sssd]\n"}, None),
+        ({"sssd.conf": "[sssd]\ndomains = a\n", "conf.d/a.conf": "[domain/a]\naccess_provider = deny"}, False),
+        ({"sssd.conf": "[sssd]\ndomains = a\n", "conf.d/.a.conf": "[domain/a]\naccess_provider = deny"}, True),
+        ({"conf.d/a.conf": "[sssd]\ndomains = a\n"}, None),
+        ({"sssd.conf": "[sssd]\ndomains = a\n[domain/a]\naccess_provider = simple\nsimple_allow_users = MARA\n"}, None),
+    ],
+)
+def test_whether_sssd_lets_in(files: dict[str, str], said: bool | None) -> None:
+    beside: dict[str, str | bytes] = {f"/etc/sssd/{name}": text for name, text in files.items()}
+    assert sssd.lets_in(Guest(accounts=ROOT, files={**SSS, **beside}).snapshot(), "mara") is said
 
 
 def test_what_a_directory_says_counts_for_groups_homes_and_keys(tmp_path: Path) -> None:

@@ -14,10 +14,12 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
+import pytest
+
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.estate.load import load
 from nightlatch.estate.model import Estate
-from nightlatch.faults import NightlatchError
+from nightlatch.faults import NightlatchError, PutBackError
 from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest, environment
 from nightlatch.lab.tools import waited
@@ -228,6 +230,29 @@ def begun(x: Subject, made: Transaction) -> threading.Thread:
     thread = threading.Thread(target=run, daemon=True)
     thread.start()
     return thread
+
+
+def cut_off(
+    x: Subject, point: str, *, power: bool, seconds: int, fault: tuple[type[NightlatchError], ...] = (PutBackError,)
+) -> str:
+    """Begin the change and cut it off at a step: its script is killed, and the guest's timer takes it back within `seconds`, or
+    everything on the guest dies at once and it boots again. Returns what the guest's script told; settled."""
+    unguarded = x.guest.bare
+    if not power:
+        x.guest.inside("rm", "-f", "/run/killed")
+        made = x.transaction(KILL.format(point=point, flag="/run/killed"), seconds, unguarded=unguarded)
+        with pytest.raises(fault):
+            live.begin(x.shell, made)
+    else:
+        made = x.transaction(PAUSE.format(point=point), 90, unguarded=unguarded)
+        thread = begun(x, made)
+        assert x.reached(made.change, point), point
+        x.guest.power_cut()
+        thread.join(60)
+        x.guest.boot()
+        x.guest.until_listening()
+    x.settled()
+    return x.told(made.change)
 
 
 def leftovers(guest: Guest) -> list[str]:

@@ -72,11 +72,12 @@ class Station:
         pam: bool = True,
         size: str = "",
         lower: Path = Path("/"),
+        programs: tuple[Path, ...] = (),
     ) -> Guest:
         """A guest with keeper (management access), mara and joon; not booted. `lower` is the system it has its programs of."""
         last = address.rsplit(".", 1)[1]
         links = {"isle": [f"{address}/24", f"2001:db8:56::{last}/64"]}
-        made = self.lab.guest(name, links, bare=bare, size=size, lower=lower)
+        made = self.lab.guest(name, links, bare=bare, size=size, lower=lower, programs=programs)
         made.image.base(name, pam=pam)
         if size:
             made.image.write("/etc/systemd/journald.conf", "[Journal]\nStorage=volatile\n")

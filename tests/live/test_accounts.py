@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import re
 import stat
-import threading
 from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
@@ -23,7 +22,7 @@ from nightlatch.latch.transaction import Transaction
 from nightlatch.model.account_steps import DATABASES
 from nightlatch.ops.enact import terms
 from nightlatch.ops.undo import undo
-from tests.live.latching import KILL, PAUSE, Subject, at_its_door, begun, enact, leftovers, proved, settled
+from tests.live.latching import Subject, at_its_door, cut_off, enact, leftovers, proved, settled
 from tests.live.station import DEBIAN_13, Station
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "systemctl", "useradd", "chage", "visudo", root=True)
@@ -151,7 +150,7 @@ def test_who_has_come_in_is_put_out_with_the_account(station: Station, guests: d
         guest.inside(
             "setpriv", "--reuid=1003", "--regid=1003", "--clear-groups", "sh", "-c", "sleep 300 </dev/null >/dev/null 2>&1 &"
         )
-        seen.append(guest.inside("sh", "-c", "grep -ls '^Uid:.1003' /proc/[0-9]*/status"))
+        seen.append(guest.inside("sh", "-c", "grep -ls '^Uid:.1003' /proc/[0-9]*/status; true"))
         return False
 
     assert enact(station, path, name, decide=decide).outcome == "put back"
@@ -187,26 +186,9 @@ def test_a_guest_s_script_dies_at_every_act(
     subject = Subject(station, guest, load(path), proof, {}, "")
     wrong = []
     for number, point in enumerate(points):
-        now = datetime.now(UTC)
-        guest.inside("rm", "-f", "/run/killed")
-        if number % 2 or guest.bare:  # the script is killed, and its timer takes back what it did
-            seam = KILL.format(point=point, flag="/run/killed")
-            on = terms(now, new_change_id(now), 10, seam=seam, unguarded=guest.bare)
-            with pytest.raises(PutBackError):
-                live.begin(Inside(guest), at_its_door(guest, Transaction(planned(load(path), proof), on)))
-        else:  # everything on the guest dies at once
-            on = terms(now, new_change_id(now), 90, seam=PAUSE.format(point=point), unguarded=guest.bare)
-            change = at_its_door(guest, Transaction(planned(load(path), proof), on))
-            thread = begun(subject, change)
-            assert subject.reached(change.change, point), point
-            assert isinstance(thread, threading.Thread)
-            guest.power_cut()
-            thread.join(60)
-            guest.boot()
-            guest.until_listening()
-        settled(guest)
+        told = cut_off(subject, point, power=not (number % 2 or guest.bare), seconds=10)
         if databases(guest) != before or leftovers(guest) or (guest.root / "home/tove").exists():
-            wrong.append(f"{point}: {subject.told(on.change)} {leftovers(guest)}")
+            wrong.append(f"{point}: {told} {leftovers(guest)}")
     tell(f"accounts cut off, {name}: {len(points)} points, {len(wrong)} wrong")
     assert not wrong, "\n".join(wrong)
 

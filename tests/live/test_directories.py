@@ -8,6 +8,7 @@ from pathlib import Path
 
 import pytest
 
+from nightlatch.access.paths import guest_access
 from nightlatch.audit.findings import GuestAudit
 from nightlatch.draft.plan import ProvedDraft
 from nightlatch.estate.load import load
@@ -18,10 +19,13 @@ from nightlatch.ops.audit import Audit, audit
 from nightlatch.ops.draft import draft, prove
 from nightlatch.ops.enact import enact
 from nightlatch.ops.survey import more_of, survey_live
+from nightlatch.readings import guest as readings
+from nightlatch.readings import sssd
+from tests.guests import lifted
 from tests.live.station import Station
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "systemctl", "getent", "id", root=True)
-PROGRAMS = Path("/var/cache/nightlatch-lab/directory")  # tools/directory-programs.sh
+PROGRAMS = Path("/var/cache/nightlatch-lab/directory")  # tools/unpacked-programs.sh
 BOUND = 'from="192.168.40.0/24,2001:db8:40::/64"'
 GRANTS = """
 let: mara, into: all guests, by: ssh, from: bench, with: key
@@ -138,19 +142,58 @@ def test_an_account_of_a_directory_is_known_by_what_the_guest_says_of_it(station
     estate = load(path)
     snapshot = survey_live(Inside(guest), more_of(estate, estate.guests[guest.name]))
     told = snapshot.listings["directory"].decode().splitlines()
-    assert "account tove:x:5001:5001::/home/tove:/bin/bash" in told
+    field = "*" if guest.name == NAMES["sss"] else "x"
+    assert f"account tove:{field}:5001:5001::/home/tove:/bin/bash" in told
     assert {line for line in told if line.startswith("asked")} == {"asked runa", "asked tove"}, "mara is in the guest's own files"
     assert not any("ragna" in line for line in told), "nobody asked for her"
     with station.client() as client:
         result = audit(estate, datetime.now(UTC), client=client)
     findings = {(f.check, f.text) for f in of(result, guest).findings if f.check.startswith(("hole", "shut-out"))}
     assert station.login(guest, "tove", "joon")
-    # AllowGroups knows her group by id(1). What access_provider says in sssd's account phase is not read, and told as undecided.
-    unsure = ["Whether joon gets a shell as tove from bench can't be decided."] if guest.name == NAMES["sss"] else []
-    assert [text for _, text in findings if "tove" in text] == unsure, "she gets in, as granted"
+    assert [text for _, text in findings if "tove" in text] == [], "she gets in, as granted; AllowGroups knows her group by id(1)"
     assert [check for check, text in findings if "runa" in text] == ["shut-out"], (
         "who was asked for and is not there is not there"
     )
+
+
+LETS_IN = [
+    ("access_provider = permit", True),
+    ("access_provider = deny", False),
+    ("ACCESS_provider = simple\nsimple_allow_users = ragna , tove", True),
+    ("access_provider = simple\nsimple_allow_users = ragna", False),
+    ("access_provider = simple\nsimple_deny_users = tove", False),
+    ("access_provider = simple\nsimple_allow_users = tove\nsimple_deny_users = tove", False),
+    ("access_provider = simple", True),
+    ("access_provider = simple\nsimple_allow_groups = boats", None),
+    ("access_provider = simple\nsimple_allow_users = tove@harbour", None),
+    ("# access_provider = deny", True),
+]
+
+
+def test_what_sssd_lets_in_is_read_from_its_files(station: Station, guest: Guest) -> None:
+    if guest.name != NAMES["sss"]:
+        return
+    estate = load(station.estate(GRANTS))
+    agreed = 0
+    for text, said in LETS_IN:
+        _settings(guest, SSSD.replace("access_provider = permit\n", ""), f"[domain/harbour]\n{text}\n")
+        snapshot = survey_live(Inside(guest), more_of(estate, estate.guests[guest.name]))
+        assert sssd.lets_in(snapshot, "tove") is said, text
+        found = guest_access(readings.read(snapshot), datetime.now(UTC), lifted(estate)).paths
+        certain = any(path.account == "tove" and path.callers.surely for path in found)
+        assert certain is (said is True), text
+        if said is not None:
+            assert station.login(guest, "tove", "joon") is said, text
+            agreed += 1
+    assert agreed > 7
+    _settings(guest, SSSD, "")
+
+
+def _settings(guest: Guest, main: str, snippet: str) -> None:
+    """Write both files of sssd, and wait until it has read them."""
+    for path, text in (("sssd.conf", main), ("conf.d/20-harbour.conf", snippet)):
+        guest.inside("sh", "-c", f"umask 077; mkdir -p /etc/sssd/conf.d; cat >/etc/sssd/{path}", stdin=text)
+    guest.inside("sh", "-c", "systemctl reset-failed sssd; systemctl restart sssd && getent passwd tove")
 
 
 def test_with_a_list_of_the_directory_nothing_is_left_undecided(station: Station, guest: Guest) -> None:

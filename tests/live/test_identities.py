@@ -12,17 +12,12 @@ import pytest
 
 from nightlatch.estate.load import load
 from nightlatch.faults import PutBackError, RefusedError, UnreadableError
-from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest
-from nightlatch.latch import live
-from nightlatch.latch.folder import new_change_id
-from nightlatch.latch.planned_change import planned
-from nightlatch.latch.transaction import Transaction
 from nightlatch.ops import identity
-from nightlatch.ops.enact import Consent, terms
+from nightlatch.ops.enact import Consent
 from nightlatch.ops.keep import keep
 from nightlatch.ops.undo import undo
-from tests.live.latching import KILL, PAUSE, Subject, at_its_door, begun, enact, leftovers, proved, settled
+from tests.live.latching import Subject, cut_off, enact, leftovers, proved, settled
 from tests.live.station import Station
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "systemctl", "ssh-keygen", root=True)
@@ -125,29 +120,9 @@ def test_cut_off_anywhere_it_is_what_it_was(station: Station, guests: dict[str, 
     wrong: list[str] = []
     for point in points:
         for cut in ("script", *(["power"] if not guest.bare and point in ("half ed25519", "made machine") else [])):
-            now = datetime.now(UTC)
-            on = terms(
-                now,
-                new_change_id(now),
-                8 if cut == "script" else 60,
-                unguarded=guest.bare,
-                seam=KILL.format(point=point, flag="/run/killed") if cut == "script" else PAUSE.format(point=point),
-            )
-            change = at_its_door(guest, Transaction(planned(load(path), proof), on))
-            guest.inside("rm", "-f", "/run/killed", "/run/go-on")
-            if cut == "script":
-                with pytest.raises((PutBackError, RefusedError)):
-                    live.begin(Inside(guest), change)
-            else:
-                thread = begun(subject, change)
-                assert subject.reached(change.change, point), point
-                guest.power_cut()
-                thread.join(60)
-                guest.boot()
-                guest.until_listening()
-            settled(guest)
+            told = cut_off(subject, point, power=cut == "power", seconds=8, fault=(PutBackError, RefusedError))
             if held(guest) != before or shown(station, guest) != old or leftovers(guest):
-                wrong.append(f"{cut} at {point}: {subject.told(on.change)} {leftovers(guest)}")
+                wrong.append(f"{cut} at {point}: {told} {leftovers(guest)}")
     tell(f"new host keys cut off, {name}: {len(points)} points, {len(wrong)} wrong")
     assert not wrong, "\n".join(wrong)
 

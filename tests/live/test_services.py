@@ -13,17 +13,12 @@ import pytest
 from nightlatch.audit.findings import Severity
 from nightlatch.estate.load import load
 from nightlatch.faults import PutBackError, RefusedError
-from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest
 from nightlatch.lab.tools import run
-from nightlatch.latch import live
-from nightlatch.latch.folder import new_change_id
-from nightlatch.latch.planned_change import planned
-from nightlatch.latch.transaction import Transaction
 from nightlatch.ops.audit import audit
-from nightlatch.ops.enact import Confirmation, Consent, terms
+from nightlatch.ops.enact import Confirmation, Consent
 from nightlatch.ops.undo import undo
-from tests.live.latching import KILL, PAUSE, Subject, at_its_door, begun, enact, leftovers, proved, settled
+from tests.live.latching import Subject, cut_off, enact, leftovers, proved, settled
 from tests.live.station import Station
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "systemctl", root=True)
@@ -187,31 +182,9 @@ def test_a_guest_s_script_dies_at_every_act(station: Station, tell: Callable[[st
     subject = Subject(station, guest, load(path), proof, {}, "")
     wrong = []
     for number, point in enumerate(points):
-        now = datetime.now(UTC)
-        guest.inside("rm", "-f", "/run/killed")
-        if number % 2:  # the script is killed, and its timer takes back what it did
-            seam = KILL.format(point=point, flag="/run/killed")
-            change = at_its_door(
-                guest,
-                Transaction(planned(load(path), proof), terms(now, new_change_id(now), 20, seam=seam)),
-            )
-            with pytest.raises(PutBackError):
-                live.begin(Inside(guest), change)
-        else:  # everything on the guest dies at once
-            seam = PAUSE.format(point=point)
-            change = at_its_door(
-                guest,
-                Transaction(planned(load(path), proof), terms(now, new_change_id(now), 90, seam=seam)),
-            )
-            thread = begun(subject, change)
-            assert subject.reached(change.change, point), point
-            guest.power_cut()
-            thread.join(60)
-            guest.boot()
-            guest.until_listening()
-        settled(guest)
+        told = cut_off(subject, point, power=not number % 2, seconds=20)
         if states(guest) != before or leftovers(guest):
-            wrong.append(f"{point}: {states(guest)} {leftovers(guest)}")
+            wrong.append(f"{point}: {states(guest)} {leftovers(guest)} {told}")
     tell(f"acts cut off: {len(points)} points, {len(wrong)} wrong")
     assert not wrong, "\n".join(wrong)
 

@@ -39,6 +39,7 @@ from nightlatch.model.causes import (
     SettingLine,
     SudoRule,
     Translated,
+    UnusableFile,
     UserList,
 )
 from nightlatch.model.gaps import Gap
@@ -94,6 +95,8 @@ def words(cause: Cause) -> str:
             return f"forward from {dialled} to port {port}{hidden}"
         case RefusedKey() | Gap():
             return cause.because
+        case UnusableFile(path, because):
+            return f"{path}: {because}"
     return _link(cause) or _obstacle(cause)
 
 

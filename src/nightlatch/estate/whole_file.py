@@ -10,6 +10,14 @@ from pathlib import Path
 from nightlatch.faults import RefusedError, UnreadableError
 
 
+def text_of(path: Path) -> str:
+    """The file's text as it stands now, with its own line ends. Raises UnreadableError."""
+    try:
+        return path.read_bytes().decode()
+    except (OSError, UnicodeDecodeError) as error:
+        raise UnreadableError(f"{path} can't be read: {error}") from None
+
+
 def rewrite(path: Path, before: bytes, after: bytes) -> None:
     """Put the new content in place of the old; its mode stays. Raises RefusedError when somebody else changed the file,
     UnreadableError where it can't be written."""

@@ -10,7 +10,7 @@ import re
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
 
-from nightlatch.evidence import account_files
+from nightlatch.evidence import account_files, screen_files
 from nightlatch.evidence.extra_paths import NO_MORE, ExtraPaths
 from nightlatch.evidence.selection import NOT_CARRIED, Purpose, in_account, in_folder, reduced
 from nightlatch.evidence.snapshot import ABSENT, MOST_LINKS, Entry, EntryKind, Snapshot
@@ -98,6 +98,7 @@ FILES = (
     "/etc/systemd/resolved.conf",
     "/etc/selinux/config",
     posix.JOB_TABLE,
+    "/etc/sssd/sssd.conf",
     *PORT_LABELS,
     "/etc/timezone",
     "/etc/adjtime",
@@ -163,6 +164,7 @@ FOLDERS = (
     *automatic_logins.FOLDERS,
     *posix.JOB_FOLDERS,
     posix.JOB_TABLES,
+    "/etc/sssd/conf.d",
     *(f"{top}/firewalld/{kind}" for top in ("/etc", "/usr/lib") for kind in ("zones", "policies", "ipsets")),
     *(
         f"{top}/{name}.d"
@@ -254,6 +256,8 @@ class _Collector:
         for path in (*self._sourced(), *self._loaded()):
             self.visit(path)
         self._slices()
+        for path, use in tuple(screen_files.named(self.entries)):
+            self.visit(path, use)
         wanted = self._configuration(["/etc/ssh/sshd_config", *self._named_by_units(), *mains])
         for keyword, text in wanted:
             if keyword in PATH_KEYWORDS and text.startswith("/"):

@@ -76,7 +76,7 @@ nl_elsewhere() { # accounts from elsewhere than files: those that were named, an
     [ -n "$others" ] && command -v getent >/dev/null && command -v id >/dev/null || return 0
     asked=$({ printf '%s\n' $named; users | tr ' ' '\n'; } | awk -F: 'NR == FNR { local[$1]; next }
         length($0) < 65 && /^[A-Za-z_][A-Za-z0-9_.@\\-]*$/ && !($0 in local) && !seen[$0]++ && n++ < 600' /etc/passwd -)
-    [ -z "$asked" ] || found=$(timeout 30 getent passwd $asked | awk -F: -v OFS=: 'NF > 6 && n++ < 600 { $2 = "x"; $5 = ""; print }')
+    [ -z "$asked" ] || found=$(timeout 30 getent passwd $asked | awk -F: -v OFS=: 'NF > 6 && n++ < 600 { if ($2 != "*") $2 = "x"; $5 = ""; print }')
     elsewhere=$(
         [ -z "$every" ] || echo whole
         [ -z "$asked" ] || printf 'asked %s\n' $asked
@@ -220,7 +220,7 @@ nl_reduced() { # secrets never leave: hashes become their method, private keys w
     many "$chosen" awk -F: -v OFS=: "$reduce"
     if [ -r /var/lib/dpkg/status ]; then
         heading "reduced /var/lib/dpkg/status"
-        sed -n '/^Package: openssh-server$/,/^$/s/^/ /p;/^Package: sudo$/,/^$/s/^/ /p' /var/lib/dpkg/status
+        sed -n '/^Package: openssh-server$/,/^$/s/^/ /p;/^Package: sudo$/,/^$/s/^/ /p;/^Package: xrdp$/,/^$/s/^/ /p' /var/lib/dpkg/status
     fi
     [ -z "$secret" ] || nl_private
     [ -z "$reduced" ] || printf '%s\n' "$reduced"

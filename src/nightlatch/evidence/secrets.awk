@@ -11,7 +11,7 @@ function is_secret(name, mark) {
     name = tolower(name)
     if (name ~ /(file|files|path|dir|directory|command|cmd|prompt|tries|timeout|flag|flags|mgmt|management|type|types|authentication|message|length|len|min|max|age|days|format|scheme|alg|algorithm|algorithms|usage|name|url|uri|expired|reuse|policy|service)$/) return 0
     if (name ~ /^(old)?pwd$/ || name ~ /^loadcredential/ || (mark == ":" && (name == "passwd" || name == "nopasswd"))) return 0
-    return name ~ /passw|passphrase|pwd|secret|token|cookie|credential|bearer|authorization|psk|bindpw|(api|access|private|auth|session|encryption|shared)[_.-]?key/
+    return name ~ /passw|passphrase|pwd|secret|token|cookie|credential|bearer|authorization|psk|bindpw|default_authtok|(api|access|private|auth|session|encryption|shared)[_.-]?key/
 }
 function is_plain(value) {
     if (value ~ /^[$%]/ || substr(value, 1, 8) == "{secret}") return 1
@@ -91,7 +91,7 @@ function literal(body, shape, kept,  count, done, found) { # each match of a kin
     return done rest
 }
 function taken(body) {
-    if (tolower(body) !~ /pass|pwd|secret|token|cookie|credential|bearer|authorization|psk|bindpw|key|:\/\//) return body
+    if (tolower(body) !~ /pass|pwd|secret|token|cookie|credential|bearer|authorization|psk|bindpw|default_authtok|key|:\/\//) return body
     if (body ~ /:\/\//) body = literal(body, "://[^/@: \t\"'<>]*:[^/@ \t\"'<>]+@", "url")
     if (body ~ /AGE-SECRET-KEY-1/) body = literal(body, "AGE-SECRET-KEY-1[A-Za-z0-9]+", "")
     if (body ~ /Bearer|BEARER/) body = literal(body, "(Bearer|BEARER)[ \t]+[A-Za-z0-9._~+/=-]+", "word")

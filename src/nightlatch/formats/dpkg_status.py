@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from functools import lru_cache
 
-PACKAGES = ("openssh-server", "sudo")
+PACKAGES = ("openssh-server", "sudo", "xrdp")
 
 
 def only(raw: bytes, names: tuple[str, ...] = PACKAGES) -> bytes:

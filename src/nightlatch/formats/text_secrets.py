@@ -18,9 +18,9 @@ LONGEST_NAME = 128
 MOST_MARKS = 500  # of one kind in one line
 NAME = re.compile(rb"([A-Za-z0-9_.-]+)([\"']?)[ \t]*\Z")
 MARK, BLANK, BLANKS = re.compile(rb"[:=]"), re.compile(rb"[ \t]"), re.compile(rb"[ \t]*")
-SOUNDS = re.compile(rb"pass|pwd|secret|token|cookie|credential|bearer|authorization|psk|bindpw|key|://")
+SOUNDS = re.compile(rb"pass|pwd|secret|token|cookie|credential|bearer|authorization|psk|bindpw|default_authtok|key|://")
 SECRET = re.compile(
-    rb"passw|passphrase|pwd|secret|token|cookie|credential|bearer|authorization|psk|bindpw"
+    rb"passw|passphrase|pwd|secret|token|cookie|credential|bearer|authorization|psk|bindpw|default_authtok"
     rb"|(api|access|private|auth|session|encryption|shared)[_.-]?key"
 )
 HARMLESS = re.compile(

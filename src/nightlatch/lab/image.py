@@ -50,10 +50,11 @@ class Account:
 
 
 class Image:
-    """The upper layer of a guest's root, under construction in `folder`."""
+    """The upper layer of a guest's root, under construction in `folder`; `programs` are trees of unpacked packages between it and
+    the lower root, the first above the others."""
 
-    def __init__(self, folder: Path, lower: Path = Path("/")) -> None:
-        self.folder, self.lower = folder, lower
+    def __init__(self, folder: Path, lower: Path = Path("/"), programs: tuple[Path, ...] = ()) -> None:
+        self.folder, self.lower, self.programs = folder, lower, programs
         self.hashes: dict[str, str] = {}
         for path in HIDDEN:
             self.hidden(path)

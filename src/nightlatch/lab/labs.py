@@ -97,10 +97,12 @@ class Lab:
         links: Mapping[str, Sequence[str]],
         *,
         lower: Path = Path("/"),
+        programs: tuple[Path, ...] = (),
         bare: bool = False,
         size: str = "",
     ) -> Guest:
-        """A guest, not started yet; fill its `image` first. `size`, such as 2m, gives it a small disk of its own."""
+        """A guest, not started yet; fill its `image` first. `programs` are trees of unpacked packages that it has, too; `size`,
+        such as 2m, gives it a small disk of its own."""
         node = self._space(name)
         self._join_all(node, links)
         folder = self.folder / "disk" / name
@@ -108,11 +110,18 @@ class Lab:
         if size:
             run("mount", "-t", "tmpfs", "-o", f"size={size},mode=755", "tmpfs", str(folder))
         (folder / "upper").mkdir()
-        image = Image(folder / "upper", lower)
+        image = Image(folder / "upper", lower, tuple(map(self._apart, programs)))
         image.base(name)
         made = Guest(name, node.space, folder, self.cgroup / name, image, bare=bare)
         self.guests[name] = made
         return made
+
+    def _apart(self, tree: Path) -> Path:
+        """A copy of a tree on the lab's own disk: no layer of an overlay may lie inside another one."""
+        copy = self.folder / "disk" / f"programs-{tree.name}"
+        if not copy.exists():
+            run("cp", "-a", str(tree), str(copy))
+        return copy
 
     def close(self) -> None:
         """End all guests and clear everything away."""

@@ -58,7 +58,8 @@ class Guest(Node):
     def mount(self) -> None:
         """Put the layers together."""
         if not self._mounted:
-            layers = f"lowerdir={self.image.lower},upperdir={self.image.folder},workdir={self.spare}"
+            lower = ":".join(map(str, (*self.image.programs, self.image.lower)))
+            layers = f"lowerdir={lower},upperdir={self.image.folder},workdir={self.spare}"
             run("mount", "-t", "overlay", "overlay", "-o", layers, str(self.root))
             self._mounted = True
 

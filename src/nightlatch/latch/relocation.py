@@ -9,7 +9,7 @@ from dataclasses import replace
 
 from nightlatch.estate.editing import with_address, with_port
 from nightlatch.estate.model import Estate, GuestSpec
-from nightlatch.estate.whole_file import rewrite
+from nightlatch.estate.whole_file import rewrite, text_of
 from nightlatch.faults import NightlatchError, PutBackError, UnreadableError
 from nightlatch.latch import live
 from nightlatch.transports.shell import Shell
@@ -114,7 +114,7 @@ def follow(estate: Estate, guest: str, old: str, new: str) -> int:
 
     Raises RefusedError, UnreadableError; the guest is moved all the same.
     """
-    before = _text(estate)
+    before = text_of(estate.path)
     after, count = with_address(before, guest, old, new, str(estate.path))
     if count:
         rewrite(estate.path, before.encode(), after.encode())
@@ -126,14 +126,7 @@ def follow_port(estate: Estate, guest: str, old: int, new: int) -> int:
 
     Raises RefusedError, UnreadableError; the guest listens there all the same.
     """
-    before = _text(estate)
+    before = text_of(estate.path)
     after, count = with_port(before, guest, old, new, str(estate.path))
     rewrite(estate.path, before.encode(), after.encode())
     return count
-
-
-def _text(estate: Estate) -> str:
-    try:
-        return estate.path.read_bytes().decode()
-    except (OSError, UnicodeDecodeError) as error:
-        raise UnreadableError(f"{estate.path} can't be read: {error}") from None

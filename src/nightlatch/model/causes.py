@@ -15,7 +15,8 @@ from nightlatch.origin import Origin
 
 @dataclass(frozen=True, slots=True)
 class SettingLine:
-    """The value of a service's setting. `keyword` is in small letters, as it is looked up; `value` as it counts."""
+    """The value of a service's setting. `keyword` is in small letters for sshd, as the manual spells it for others; `value` as it
+    counts."""
 
     keyword: str
     value: str
@@ -62,6 +63,15 @@ class PrincipalLine:
 class RefusedKey:
     """A key that stands in a file and is not accepted. `because` is for people."""
 
+    because: str
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
+class UnusableFile:
+    """A file that a service or a session needs and can't use. `because` is for people."""
+
+    path: str
     because: str
     origin: Origin
 
@@ -308,6 +318,7 @@ Cause = (
     | KeyLine
     | PrincipalLine
     | RefusedKey
+    | UnusableFile
     | AccountState
     | NoLogin
     | PamEnd

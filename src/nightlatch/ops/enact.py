@@ -169,7 +169,7 @@ def enact(
             proved = proved_draft(estate, snapshot, at)
         keys = key_proofs.gather(estate, shell, proved)
         if key_proofs.unseen(keys) and Consent.UNSEEN_KEYS not in agreed:
-            raise RefusedError(_unseen(key_proofs.unseen(keys)), guest=guest)
+            raise RefusedError(_unseen(key_proofs.unseen(keys), installed=bool(packages)), guest=guest)
         on = terms(at, change, seconds, unguarded=unguarded)
         done = put_on_latch(estate, shell, proved, at, on, decide=decide, hand_over=hand_over)
         return replace(done, keys=keys)
@@ -205,10 +205,11 @@ def _refuse_unagreed(proved: ProvedDraft, agreed: Collection[Consent]) -> None:
         )
 
 
-def _unseen(names: str) -> str:
+def _unseen(names: str, *, installed: bool) -> str:
+    but = " but what was installed" if installed else ""
     return (
-        f"passwords would go before a key was seen to work: {names}. Nothing was changed. A login by that key shows it in the "
-        "guest's log; --unseen-keys closes the passwords without"
+        f"passwords would go before a key was seen to work: {names}. Nothing was changed{but}. A login by that key shows it in "
+        "the guest's log; --unseen-keys closes the passwords without"
     )
 
 

@@ -11,8 +11,8 @@ from dataclasses import dataclass
 
 from nightlatch.estate.editing import with_host_keys
 from nightlatch.estate.model import Estate
-from nightlatch.estate.whole_file import rewrite
-from nightlatch.faults import NightlatchError, UnreadableError
+from nightlatch.estate.whole_file import rewrite, text_of
+from nightlatch.faults import NightlatchError
 from nightlatch.probe import driver
 from nightlatch.probe.stages import Target
 from nightlatch.transports.shell import Shell
@@ -53,10 +53,7 @@ def follow(estate: Estate, guest: str, fingerprints: Sequence[str]) -> str:
 
 
 def _pin(estate: Estate, guest: str, pins: Sequence[str]) -> None:
-    try:
-        before = estate.path.read_bytes().decode()
-    except (OSError, UnicodeDecodeError) as error:
-        raise UnreadableError(f"{estate.path} can't be read: {error}") from None
+    before = text_of(estate.path)
     after = with_host_keys(before, guest, tuple(dict.fromkeys(pins)), str(estate.path))
     if after != before:
         rewrite(estate.path, before.encode(), after.encode())

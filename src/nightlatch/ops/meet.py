@@ -12,8 +12,8 @@ from pathlib import Path
 
 from nightlatch.estate.editing import fingerprints, with_host_keys
 from nightlatch.estate.model import Estate, GuestSpec, ViaKind
-from nightlatch.estate.whole_file import rewrite
-from nightlatch.faults import RefusedError, UnreadableError
+from nightlatch.estate.whole_file import rewrite, text_of
+from nightlatch.faults import RefusedError
 from nightlatch.ops.survey import chosen, client_for, survey_target
 from nightlatch.probe import driver
 from nightlatch.probe.driver import Limits
@@ -116,9 +116,6 @@ def pin(estate: Estate, met: FirstContact, keys: Sequence[ProvenKey]) -> tuple[s
     pins = tuple(dict.fromkeys([*kept, *(proven.key.fingerprint for proven in keys)]))
     if pins == met.pinned:
         return pins
-    try:
-        before = estate.path.read_bytes().decode()
-    except (OSError, UnicodeDecodeError) as error:
-        raise UnreadableError(f"{estate.path} can't be read: {error}") from None
+    before = text_of(estate.path)
     rewrite(estate.path, before.encode(), with_host_keys(before, met.guest, pins, str(estate.path)).encode())
     return pins

@@ -37,6 +37,17 @@ if TYPE_CHECKING:
     from nightlatch.transports.ssh import Client
 
 Item = TypeVar("Item")
+
+
+def collected(kinds: Kinds) -> ExtraPaths:
+    """The files of all services of a table."""
+    found = NO_MORE
+    for kind in kinds.values():
+        found |= kind.collects
+    return found
+
+
+COLLECTED = collected(KINDS)
 MOST_ASKED = 500  # accounts that a guest's own programs are asked for, one by one
 AT_ONCE = 16  # live guests that are asked at the same time
 
@@ -54,7 +65,7 @@ class SurveyResult:
 def survey_target(
     target: Path | str,
     name: str = "",
-    more: ExtraPaths = NO_MORE,
+    more: ExtraPaths = COLLECTED,
     *,
     client: Client | None = None,
     pins: tuple[str, ...] = (),
@@ -120,7 +131,7 @@ def _several(
                 waiting |= {pool.submit(act, left.popleft())} if left else set()
 
 
-def survey_live(shell: Shell, more: ExtraPaths = NO_MORE, *, ask: bool = True) -> Snapshot:
+def survey_live(shell: Shell, more: ExtraPaths = COLLECTED, *, ask: bool = True) -> Snapshot:
     """Read a live guest, and `more` of it than always, then ask its own sshd about the callers that our reasoning tells apart.
 
     Raises UnreadableError, UnreachableError.
@@ -175,7 +186,7 @@ def survey_script(estate: Estate | None = None, guest: str = "", *, short: bool 
     from nightlatch.evidence import byhand
     from nightlatch.evidence.script import CollectorRequest
 
-    more = more_of(estate, chosen(estate, [guest])[0]) if estate is not None else NO_MORE
+    more = more_of(estate, chosen(estate, [guest])[0]) if estate is not None else COLLECTED
     wanted = CollectorRequest().more(more.files, more.looked, more.folders, accounts=more.accounts, every=more.every)
     mark = secrets.token_hex(12)
     return byhand.short(wanted, mark) if short else byhand.script(wanted, mark)
@@ -273,10 +284,7 @@ def more_of(estate: Estate, spec: GuestSpec, kinds: Kinds = KINDS) -> ExtraPaths
     held = {name for each in estate.directories.values() for name in each.accounts}
     every = bool(held) and len(held) <= MOST_ASKED and all(map(NAME.fullmatch, held))
     asked = (*accounts, *(each.account for each in said.emergency), *(sorted(held) if every else ()))
-    more = ExtraPaths(looked, accounts=asked, every=every)
-    for kind in kinds.values():
-        more |= kind.collects
-    return more
+    return ExtraPaths(looked, accounts=asked, every=every) | collected(kinds)
 
 
 def chosen(estate: Estate, guests: Sequence[str] | None) -> list[GuestSpec]:

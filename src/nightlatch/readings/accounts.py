@@ -119,7 +119,9 @@ def _from_elsewhere(listing: DirectoryListing, by_gid: Mapping[int, str]) -> Ite
         names = (by_gid.get(gid) or listing.groups.get(gid) for gid in gids)
         where = Origin(f"getent passwd {record.name}", kind=Kind.LISTING)
         shadow = listing.shadows.get(record.name)
-        account = _account(replace(record, password="x"), shadow, tuple(name for name in names if name))
+        # `*` comes as it is: pam_unix asks nothing of shadow then, and no password opens.
+        field = "*" if record.password == "*" else "x"
+        account = _account(replace(record, password=field), shadow, tuple(name for name in names if name))
         at = replace(where, path=f"getent shadow {record.name}") if shadow is not None else where
         yield replace(account, gids=frozenset(gids), elsewhere=True, origin=where, password_origin=at)
 

@@ -12,6 +12,7 @@ from nightlatch.formats import pam as pam_format
 from nightlatch.model.gaps import Gap
 from nightlatch.net.numbers import whole
 from nightlatch.origin import Origin
+from nightlatch.readings import sssd
 from nightlatch.readings.accounts import Account
 from nightlatch.readings.guest import GuestReading
 from nightlatch.services.posix import codes
@@ -61,6 +62,9 @@ class LoginStack:
                 return self.unix(account)
             if module == "pam_access.so":
                 return self._access_file()
+            if module == "pam_sss.so" and account.elsewhere and not any(word.startswith("domains=") for word in arguments):
+                held = sssd.lets_in(self.reading.snapshot, account.name)
+                return None if held is None else "success" if held else "perm_denied"
             return _by_account(account, module, arguments)
 
         return self._stack("account").run(answers)

@@ -66,7 +66,7 @@ def stack(files: dict[str, tuple[PamLine, ...]], service: str, facility: str) ->
     name = service if service in files else "other"
     if name not in files:
         origin = Origin(f"/etc/pam.d/{service}")
-        return PamStack(unread=Gap("PAM", "no PAM configuration for sshd was found", origin))
+        return PamStack(unread=Gap("PAM", f"no PAM configuration for {service} was found", origin))
     lines = tuple(islice(_lines(files, name, facility, ()), MOST_LINES + 1))
     if len(lines) > MOST_LINES:
         return PamStack(unread=Gap("PAM", "more lines than are read", Origin(f"/etc/pam.d/{name}")))

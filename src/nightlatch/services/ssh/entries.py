@@ -15,7 +15,7 @@ from itertools import product
 from nightlatch.formats.authorized_keys import Options
 from nightlatch.formats.sshd_keywords import spelled
 from nightlatch.model.bounds import Addresses, Bounds, exactly, in_all, in_any, only_perhaps
-from nightlatch.model.causes import AccountState, Cause, Chroot, Condition, PamEnd, PamSays, SettingLine, SudoRule
+from nightlatch.model.causes import AccountState, Cause, Chroot, Condition, PamEnd, PamSays, SettingLine
 from nightlatch.model.gaps import Gap
 from nightlatch.model.powers import ADMINISTER, SHELL, Power, PowerKind
 from nightlatch.model.secrets import Code, Need, Password, Secret, Unknown, UnknownSecret
@@ -28,6 +28,7 @@ from nightlatch.readings.guest import GuestReading
 from nightlatch.services.base import LoginEntries, LoginEntry, ServerState
 from nightlatch.services.posix.login_stack import CODE, PASSWORD
 from nightlatch.services.posix.privilege import Sudo
+from nightlatch.services.posix.rights import rights
 from nightlatch.services.ssh.files import ChrootProblem, Judge, chroot_problem
 from nightlatch.services.ssh.logins import Logins, RejectedKey
 from nightlatch.services.ssh.powers import powers, root_folder
@@ -154,37 +155,19 @@ class SshServer:
             self._gaps.update(dict.fromkeys(unsure))
         for power in granted:
             yield LoginEntry(account.name, way.need, power, seen, way.causes, gaps)
-        if account.uid != 0 and SHELL in granted:
-            ups = self.sudo.ways(account)
-            if ups == (None, None):
-                yield from self._single(account, way, gaps)
-            for up in [each for each in dict.fromkeys(ups) if each is not None]:
-                if ups[0] != ups[1]:
-                    gap = Gap("privilege", "a sudo rule for a named host may or may not be for this guest", up.origin)
-                    self._gaps[gap] = None
-                    seen, gaps = only_perhaps(seen), (*gaps, gap)
-                asked = frozenset([Password(self.reading.guest, up.password)]) if up.password else frozenset()
-                causes = (*way.causes, SudoRule(account.name, "", up.origin))
-                if not up.password or self._password_known(up.password):
-                    yield LoginEntry(account.name, way.need | asked, ADMINISTER, seen, causes, gaps)
+        for right in rights(self.sudo, account, self.reading.guest, self._password_known) if SHELL in granted else ():
+            unsure = (right.gap,) if right.gap is not None else ()
+            self._gaps.update(dict.fromkeys(unsure))
+            callers = only_perhaps(seen) if unsure else seen
+            yield LoginEntry(
+                account.name, way.need | right.asked, ADMINISTER, callers, (*way.causes, right.rule), (*gaps, *unsure)
+            )
 
     def _due(self, account: Account, settings: Settings, way: _Way, unsure: tuple[Gap, ...]) -> Iterator[LoginEntry]:
         """What a login gives whose password has to be changed first: sshd runs passwd(1) in place of all else (session.c)."""
         seen = only_perhaps(way.seen) if unsure else way.seen
         causes = (*way.causes, AccountState(Condition.PASSWORD_DUE, account.password_origin))
         yield LoginEntry(account.name, way.need, Power(PowerKind.CHANGE_PASSWORD), seen, causes, way.gaps + unsure)
-
-    def _single(self, account: Account, way: _Way, gaps: tuple[Gap, ...]) -> Iterator[LoginEntry]:
-        """Commands as root that may be led to more: whether they amount to root's rights is not worked out."""
-        for up in self.sudo.single(account):
-            because = f"sudo lets {account.name} run {up.command[:80]} as root, which can be led to run any command"
-            gap = Gap("privilege", because, up.origin)
-            self._gaps[gap] = None
-            asked = frozenset([Password(self.reading.guest, up.password)]) if up.password else frozenset()
-            if not up.password or self._password_known(up.password):
-                seen = only_perhaps(way.seen)
-                causes = (*way.causes, SudoRule(account.name, up.command, up.origin))
-                yield LoginEntry(account.name, way.need | asked, ADMINISTER, seen, causes, (*gaps, gap))
 
     def _chroot(self, account: Account, settings: Settings) -> ChrootProblem | None:
         root = root_folder(settings, account)

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from nightlatch.evidence.snapshot import Entry, EntryKind, ResolvedPath, Snapshot
 from nightlatch.origin import Origin
 from nightlatch.readings.accounts import Account, Accounts
+from nightlatch.services.posix import readable
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,31 +43,14 @@ class Judge:
             return found, FileRefusal("there is no such file", Origin(found.path), absent=True, path=found.path)
         if entry.kind is not EntryKind.FILE:
             return found, FileRefusal("it is no regular file", Origin(found.path), path=found.path)
-        unreadable = self._unreadable(path, found, account)
+        unreadable = self._unreadable(found, account)
         if unreadable:
             return found, unreadable
         return found, self._unsafe(found, entry, account) if self.strict else None
 
-    def _unreadable(self, path: str, found: ResolvedPath, account: Account) -> FileRefusal | None:
-        if account.uid == 0:
-            return None
-        for folder in found.folders:
-            entry = self.snapshot.entries.get(folder)
-            if entry is not None and not self._may(entry, account, 0o1):
-                because = f"{account.name} may not enter this folder (mode {entry.mode:04o})"
-                return FileRefusal(because, Origin(folder), path=folder)
-        assert found.entry is not None
-        if not self._may(found.entry, account, 0o4):
-            because = f"{account.name} can't read it (mode {found.entry.mode:04o})"
-            return FileRefusal(because, Origin(found.path), path=found.path)
-        return None
-
-    def _may(self, entry: Entry, account: Account, bit: int) -> bool:
-        if entry.uid == account.uid:
-            return bool(entry.mode & (bit << 6))
-        if entry.gid in account.gids:
-            return bool(entry.mode & (bit << 3))
-        return bool(entry.mode & bit)
+    def _unreadable(self, found: ResolvedPath, account: Account) -> FileRefusal | None:
+        why = readable.unreadable(self.snapshot, found, account)
+        return FileRefusal(why.because, why.origin, path=why.path) if why is not None else None
 
     def _unsafe(self, found: ResolvedPath, entry: Entry, account: Account) -> FileRefusal | None:
         problem = self._loose(entry, account)

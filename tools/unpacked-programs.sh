@@ -1,19 +1,20 @@
 #!/bin/sh
-# Fetch sssd(8) and slapd(8) of this machine's release for guests of the lab whose accounts come from a directory, and unpack them outside of
-# the project, once. Nothing of them is installed here: a guest gets the files. Without root's rights nothing is made, and the tests that
-# need them say so.
+# Fetch programs of this machine's release for guests of the lab, and unpack them outside of the project, once:
+#     unpacked-programs.sh NAME PACKAGE...
+# Nothing of them is installed here: a guest gets the files. Without root's rights nothing is made, and the tests that need them say so.
 set -eu
-tree=/var/cache/nightlatch-lab/directory
+name=$1
+shift
+tree=/var/cache/nightlatch-lab/$name
 [ ! -e "$tree" ] || exit 0
 [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null 2>&1 || exit 0
 part=$tree.part
 rm -rf "$part"
 mkdir -p "$part/archives/partial"
 fetch() {
-    apt-get install -y --download-only --no-install-recommends -o Dir::Cache::archives="$part/archives" \
-        sssd-common sssd-ldap libnss-sss libpam-sss slapd >"$part.log" 2>&1
+    apt-get install -y --download-only --no-install-recommends -o Dir::Cache::archives="$part/archives" "$@" >"$part.log" 2>&1
 }
-fetch || { apt-get update -qq && fetch; } || {
+fetch "$@" || { apt-get update -qq && fetch "$@"; } || {
     tail -n 5 "$part.log" >&2
     rm -rf "$part"
     exit 1

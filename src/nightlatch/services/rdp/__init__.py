@@ -1,0 +1,1 @@
+"""RDP: xrdp, its session manager, and the sessions that they start."""
