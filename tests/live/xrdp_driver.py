@@ -94,7 +94,8 @@ def run(case: dict[str, Any]) -> dict[str, Any]:
         time.sleep(0.03)
     told: dict[str, Any] = {"alive": started.poll() is None, "sockets": found, "answers": {}, "tls": ""}
     for each in case["ask"] if found and told["alive"] else ():
-        answer, tls = asked(*found[0], each)
+        family, address, port = found[0]
+        answer, tls = asked(family, address, port, each)
         told["answers"][str(each)] = answer
         told["tls"] = told["tls"] or tls
     started.kill()

@@ -17,7 +17,7 @@ from nightlatch.model.bounds import Addresses, Bounds
 from nightlatch.model.gaps import Gap
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import Power, PowerKind
-from nightlatch.model.routes import FilterMet, Route
+from nightlatch.model.routes import FilterMet, Route, Seal
 from nightlatch.model.rules import Layer
 from nightlatch.model.secrets import Need
 from nightlatch.model.sockets import Listener
@@ -97,7 +97,7 @@ class _Entering:
     perhaps: AddressSet
 
 
-_World = dict[tuple[str, Need, Power], list[_Entering]]
+_World = dict[tuple[str, Need, Power, Seal], list[_Entering]]
 
 
 def guest_access(reading: GuestReading, at: datetime, spaces: AddressSpaces | None = None, kinds: Kinds = KINDS) -> GuestAccess:
@@ -173,7 +173,7 @@ class _Work:
                 gaps = dict.fromkeys((*unread, *own, *entries.undecided, *way.through.because))
             bounds = self._lifted(way, Bounds(surely, perhaps, tuple(gaps)))
             if perhaps and any(bounds.perhaps.values()):
-                account, need, power = key
+                account, need, power, seal = key
                 causes = dict.fromkeys(cause for those in found for each in those for cause in each.entry.causes)
                 yield AccessPath(
                     self.reading.guest,
@@ -184,6 +184,7 @@ class _Work:
                     (*causes, *way.arrival.causes),
                     way.route,
                     way.service,
+                    seal=seal,
                     alike=way.alike,
                 )
 
@@ -204,7 +205,7 @@ def _entering(entries: Sequence[LoginEntry], through: Addresses) -> _World:
         if both is None:
             both = met[id(seen)] = (seen.surely & through.surely, seen.perhaps & through.perhaps)
         if both[1]:
-            out.setdefault((entry.account, entry.need, entry.power), []).append(_Entering(entry, *both))
+            out.setdefault((entry.account, entry.need, entry.power, entry.seal), []).append(_Entering(entry, *both))
     return out
 
 

@@ -36,6 +36,7 @@ from nightlatch.model.causes import (
     PrivateNetwork,
     RefusedKey,
     RuleLine,
+    SessionProgram,
     SettingLine,
     SudoRule,
     Translated,
@@ -97,6 +98,8 @@ def words(cause: Cause) -> str:
             return cause.because
         case UnusableFile(path, because):
             return f"{path}: {because}"
+        case SessionProgram(program):
+            return f"the session is {program}"
     return _link(cause) or _obstacle(cause)
 
 

@@ -55,6 +55,8 @@ CAUSES: dict[type[Any], str] = {
     known.KeyLine: "key line",
     known.PrincipalLine: "principal line",
     known.RefusedKey: "key refused",
+    known.UnusableFile: "file",
+    known.SessionProgram: "session",
     known.AccountState: "account",
     known.NoLogin: "nologin",
     known.PamEnd: "pam",

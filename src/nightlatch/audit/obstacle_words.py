@@ -71,6 +71,10 @@ def text(found: Obstacle, missing: ShutOut, words: ServiceWords) -> str:
             return f"it sits on {cause.network}, whose addresses mean nothing outside, and no forward leads to it"
         case ObstacleKind.SHUT:
             return f"{missing.grant.account} may not log in: {cause_words.words(cause)}"
+        case ObstacleKind.NO_SESSION:
+            return f"a login as {missing.grant.account} ends at once: {cause_words.words(cause)}"
+        case ObstacleKind.UNSEALED:
+            return f"{words.title} is not served over {missing.grant.seal.words}: {cause_words.words(cause)}"
         case ObstacleKind.REJECTED:
             return f"the key is there, but {cause_words.words(cause)}"
         case ObstacleKind.LESS:

@@ -165,7 +165,7 @@ class _Work:
         for grant, need, grants in same:
             after = frozenset().union(*(each.after for each in grants))
             gives = frozenset().union(*(each.gives for each in grants))
-            login = Login(grant.account, need, after, gives)
+            login = Login(grant.account, need, after, gives, min(each.seal for each in grants))
             yield _Asked(grant.service, login, self.asked.sources or grant.callers.surely, tuple(grants))
 
     def _beside(self, granted: list[_Asked]) -> Iterator[_Asked]:

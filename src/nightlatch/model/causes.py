@@ -76,6 +76,14 @@ class UnusableFile:
     origin: Origin
 
 
+@dataclass(frozen=True, slots=True)
+class SessionProgram:
+    """The program that a session lasts as long as, and where it is named."""
+
+    program: str
+    origin: Origin
+
+
 class Condition(StrEnum):
     """The conditions that an account can be in."""
 
@@ -319,6 +327,7 @@ Cause = (
     | PrincipalLine
     | RefusedKey
     | UnusableFile
+    | SessionProgram
     | AccountState
     | NoLogin
     | PamEnd

@@ -33,6 +33,8 @@ class ObstacleKind(StrEnum):
     LESS = "gives less"
     MORE = "asks for more"
     NO_SUDO = "no sudo rule"
+    NO_SESSION = "no session starts"
+    UNSEALED = "not sealed as granted"
     LINE = "a line for some addresses"
     NARROW = "narrower than the grant"
     PARTLY = "open to some of them"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from nightlatch.model.powers import SHELL, Power
+from nightlatch.model.powers import DESKTOP, SHELL, Power
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,4 +25,5 @@ class ServiceWords:
 
 PROOFS = ("key", "hardware key", "certificate", "password", "code")
 SSH = ServiceWords("ssh", "SSH", "sshd", 22, PROOFS, SHELL, ("command", "files"), administers=True)
-SERVICES = (SSH,)
+RDP = ServiceWords("rdp", "RDP", "xrdp", 3389, ("password",), DESKTOP, administers=True)
+SERVICES = (SSH, RDP)

@@ -24,6 +24,7 @@ from nightlatch.model.links import Link
 from nightlatch.model.obstacles import Obstacle
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import Power, PowerKind
+from nightlatch.model.routes import Seal
 from nightlatch.model.secrets import Need
 from nightlatch.model.services import ServiceWords
 from nightlatch.model.sockets import Listener
@@ -44,7 +45,8 @@ class ServerState(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class LoginEntry:
-    """One power that an account gives for one need, and its callers: addresses as the guest sees them."""
+    """One power that an account gives for one need, and its callers: addresses as the guest sees them; over a connection of this
+    seal."""
 
     account: str
     need: Need
@@ -52,6 +54,7 @@ class LoginEntry:
     seen: Addresses
     causes: tuple[Cause, ...]
     gaps: tuple[Gap, ...] = ()
+    seal: Seal = Seal.TLS
 
 
 @dataclass(frozen=True, slots=True)
@@ -119,12 +122,13 @@ class ServiceCase:
 @dataclass(frozen=True, slots=True)
 class Login:
     """A login that is asked about: the `account`, all that is shown (`need`), what is shown on top for root's rights (`after`),
-    and the powers that are granted (`gives`; empty where nothing is)."""
+    the powers that are granted (`gives`; empty where nothing is), and the least seal of the connection."""
 
     account: str
     need: Need
     after: Need = frozenset()
     gives: frozenset[Power] = frozenset()
+    seal: Seal = Seal.TLS
 
     def shown_for(self, power: Power) -> Need:
         """All that is shown for a power."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from nightlatch.services.base import Kinds, ServiceKind
+from nightlatch.services.rdp.kind import RDP
 from nightlatch.services.ssh.kind import SSH
 
 
@@ -13,4 +14,4 @@ def table(kinds: Iterable[ServiceKind]) -> Kinds:
     return {kind.words.name: kind for kind in kinds}
 
 
-KINDS = table([SSH])
+KINDS = table([SSH, RDP])

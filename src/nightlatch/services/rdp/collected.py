@@ -5,6 +5,7 @@ from __future__ import annotations
 from nightlatch.evidence.extra_paths import ExtraPaths
 from nightlatch.evidence.screen_files import MAIN, PROGRAM, SESMAN
 from nightlatch.readings.units.unit_state import paths_of
+from nightlatch.services.rdp import scripts
 from nightlatch.services.rdp.seal import STOCK
 from nightlatch.services.rdp.settings import OPTION_FILES, SESMAN_UNIT, UNIT
 from nightlatch.systems import posix
@@ -14,7 +15,8 @@ WINDOW_MANAGER = "/etc/xrdp/startwm.sh"
 XTERM, XMESSAGE = "/usr/bin/xterm", "/usr/bin/xmessage"
 # What Debian's Xsession starts where an account has no file of its own, the first that is there (Xsession(5)).
 STARTED = ("/usr/bin/x-session-manager", "/usr/bin/x-window-manager", "/usr/bin/x-terminal-emulator")
-XORG, XVNC, XORG_DRIVER = "/usr/lib/xorg/Xorg", "/usr/bin/Xvnc", "/usr/lib/xorg/modules/libxorgxrdp.so"
+XORG, WRAPS, XORG_DRIVER = "/usr/lib/xorg/Xorg", "/usr/lib/xorg/Xorg.wrap", "/usr/lib/xorg/modules/libxorgxrdp.so"
+XVNC = "/usr/bin/Xvnc"
 
 COLLECTED = ExtraPaths(
     looked=(
@@ -25,8 +27,10 @@ COLLECTED = ExtraPaths(
         XMESSAGE,
         *STARTED,
         XORG,
-        XVNC,
+        WRAPS,
         XORG_DRIVER,
+        XVNC,
+        *(f"/usr/bin/{name}" for name in scripts.LAST),
         *(path for unit in (UNIT, SESMAN_UNIT) for path in paths_of(unit) if ".wants/" in path),
     ),
     files=(
