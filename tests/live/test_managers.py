@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 
 import pytest
 
-from nightlatch.evidence.collect import FIREWALLD_SERVICES, FOLDERS
+from nightlatch.evidence.always import FIREWALLD_SERVICES, FOLDERS
 from nightlatch.evidence.snapshot import from_files
 from nightlatch.formats import rule_loads
 from nightlatch.lab.image import Account

@@ -9,7 +9,7 @@ from dataclasses import replace
 
 import pytest
 
-from nightlatch.evidence.collect import FIREWALLD_SERVICES
+from nightlatch.evidence.always import FIREWALLD_SERVICES
 from nightlatch.evidence.snapshot import from_files
 from nightlatch.lab.image import Account
 from nightlatch.lab.labs import Lab

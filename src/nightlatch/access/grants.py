@@ -78,6 +78,7 @@ def _sentence(estate: Estate, spec: GrantSpec, guest: str, at: datetime) -> Iter
             origin=spec.origin,
             after=own if spec.after_password else frozenset(),
             service=spec.by.name,
+            seal=spec.seal,
             text=spec.text,
             where=", ".join(ref.text for ref in spec.places),
         )

@@ -1,8 +1,8 @@
 """Access paths as grant sentences: the fewest that cover every path and are served by it, each with its evidence.
 
-A sentence says: this person, into this account, with these proofs, from these sources, gets a shell, root's rights,
-one command, or files. What the grammar can't say (a tunnel alone, nothing asked, a change of password alone, another
-account's password) is told and left out; the audit of the finished file then still names it.
+A sentence says: this person, into this account, with these proofs, from these sources, gets a shell, root's rights, one command,
+files, or a desktop over a connection of some seal. What the grammar can't say (a tunnel alone, nothing asked, a change of
+password alone, another account's password) is told and left out; the audit of the finished file then still names it.
 """
 
 from __future__ import annotations
@@ -14,6 +14,7 @@ from nightlatch.access.paths import GuestAccess
 from nightlatch.describe.holders import Holder, Holders
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import Power, PowerKind
+from nightlatch.model.routes import Seal
 from nightlatch.model.secrets import Certificate, Code, Key, Need, Password
 from nightlatch.model.services import SSH
 from nightlatch.model.sources import COMMON
@@ -35,6 +36,7 @@ class Sentence:
     after: str = ""
     only: Power | None = None
     service: str = SSH.name
+    seal: Seal = Seal.TLS
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,6 +67,7 @@ class _Login:
     proof: str
     powers: dict[Power, AddressSet]
     origins: dict[Origin, None]
+    seal: Seal
 
 
 def of(guests: Iterable[GuestAccess], holders: Holders) -> SentenceSet:
@@ -100,7 +103,7 @@ def _logins(access: GuestAccess, holders: Holders, out: SentenceSet) -> Iterator
         for path in paths:
             powers[path.power] = powers.get(path.power, NO_ADDRESS) | _sources(path)
             origins[path.causes[0].origin] = None
-        yield _Login(service, account, need, holder, proof, powers, origins)
+        yield _Login(service, account, need, holder, proof, powers, origins, min(path.seal for path in paths))
 
 
 def _spoken(need: Need, account: str, holders: Holders) -> tuple[Holder, str] | str:
@@ -147,11 +150,11 @@ def _said(login: _Login, access: GuestAccess, out: SentenceSet) -> Iterator[Sent
         (shell - nothing - own, ""),
     ):
         if sources:
-            yield Sentence(name, login.account, login.proof, sources, after, service=login.service)
+            yield Sentence(name, login.account, login.proof, sources, after, service=login.service, seal=login.seal)
     rest = {power: sources - shell for power, sources in login.powers.items() if power != whole}
     for power, sources in rest.items():
         if sources and power.gives in RANK:
-            yield Sentence(name, login.account, login.proof, sources, only=power, service=login.service)
+            yield Sentence(name, login.account, login.proof, sources, only=power, service=login.service, seal=login.seal)
     _leftover(login, access, rest, out)
 
 

@@ -12,6 +12,7 @@ from nightlatch.describe.holders import Holder, Holders, name_from
 from nightlatch.describe.sentences import Sentence, SentenceSet
 from nightlatch.formats.keys import PublicKey
 from nightlatch.model.powers import PowerKind
+from nightlatch.model.routes import Seal
 from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
 from nightlatch.origin import Origin
 
@@ -188,6 +189,8 @@ def _sentence(sentence: Sentence, places: Places, where: list[str], every: list[
         parts.append(f"as: {sentence.account if plain else quoted(sentence.account)}")
     if sentence.after:
         parts.append(f"may: administer, after: {sentence.after}")
+    if sentence.seal is not Seal.TLS:
+        parts.append(f"seal: {sentence.seal.words}")
     if sentence.only is not None:
         kind = "command" if sentence.only.gives is PowerKind.COMMAND else "files"
         parts.append(f"only: {{{kind}: {quoted(sentence.only.what)}}}")

@@ -13,6 +13,7 @@ from zoneinfo import ZoneInfo
 
 from nightlatch.formats.keys import PublicKey
 from nightlatch.formats.krl import RevocationList
+from nightlatch.model.routes import Seal
 from nightlatch.model.services import SSH, ServiceWords
 from nightlatch.net.addresses import AddressSet
 from nightlatch.net.literal import IPAddress, IPInterface, IPNetwork
@@ -286,6 +287,7 @@ class GrantSpec:
     after_password: bool = False
     command: str = ""
     files: str = ""
+    seal: Seal = Seal.TLS
     until: date | None = None
 
 

@@ -10,7 +10,8 @@ from typing import Any
 
 from nightlatch.estate.model import READ_AS_FILES
 from nightlatch.estate.reader import NAME
-from nightlatch.model.services import SERVICES
+from nightlatch.estate.sentences import SEALS
+from nightlatch.model.services import SERVICES, SSH, ServiceWords
 
 _Schema = dict[str, Any]
 _TEXT: _Schema = {"type": "string", "minLength": 1}
@@ -37,8 +38,7 @@ def _named(schema: _Schema) -> _Schema:
     return {"type": "object", "propertyNames": _NAME, "additionalProperties": schema}
 
 
-_PROOFS = "|".join(dict.fromkeys(proof for each in SERVICES for proof in each.proofs))
-_PROOF = {"type": "string", "pattern": f"^({_PROOFS})( *\\+ *({_PROOFS}))*$"}
+_PROOF = {"type": "string", "pattern": "^({one})( *\\+ *({one}))*$".format(one="|".join(SSH.proofs))}
 _PLACES = _told("Names of places, addresses or prefixes, or anywhere (always a finding)", _some(_TEXT))
 _GUESTS = _told("Names of guests, label NAME, or all guests", _some(_TEXT))
 _KEYS = _told("Files of public keys, counted from this file's folder", _some(_TEXT))
@@ -149,10 +149,23 @@ def _grant() -> _Schema:
         "may": {"const": "administer"},
         "after": {"enum": ["own password", "nothing"]},
         "only": only,
+        "seal": _told("The least that the connection must have, of a service that has several", {"enum": list(SEALS)}),
         "until": _told("The last day it counts", _DAY),
     }
     schema = _closed(keys, ("let", "into", "by", "from", "with"))
-    return {**schema, "dependentRequired": {"may": ["after"], "after": ["may"]}}
+    return {**schema, "dependentRequired": {"may": ["after"], "after": ["may"]}, "allOf": [_by(each) for each in SERVICES]}
+
+
+def _by(words: ServiceWords) -> _Schema:
+    """What a grant by one service may say."""
+    one = "|".join(words.proofs)
+    proof = {"type": "string", "pattern": f"^({one})( *\\+ *({one}))*$"}
+    keys: _Schema = {"with": _some(proof)}
+    if not words.only:
+        keys["only"] = False
+    if words == SSH:
+        keys["seal"] = False
+    return {"if": {"properties": {"by": {"const": words.name}}}, "then": {"properties": keys}}
 
 
 def _service() -> _Schema:

@@ -23,17 +23,20 @@ from nightlatch.estate.model import (
 from nightlatch.faults import nearest
 from nightlatch.formats.keys import PublicKey
 from nightlatch.formats.yaml_tree import Node, Source
+from nightlatch.model.routes import Seal
 from nightlatch.model.services import SSH, ServiceWords
 from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
 from nightlatch.net.literal import AddressError, parse_network, parse_range
 
 MOST_PREFIXES = 12  # of a range that is written out for somebody
-GRANT_KEYS = ("let", "into", "by", "from", "with", "as", "shared", "may", "after", "only", "until")
+GRANT_KEYS = ("let", "into", "by", "from", "with", "as", "shared", "may", "after", "only", "seal", "until")
 LATER_GRANT = {
     "through": "ways through another guest come later",
-    "screen": "screens come later",
+    "screen": "screens by number come later",
+    "channels": "what a session shares with its caller comes later",
 }
-LATER_SERVICES = ("rdp", "vnc", "winrm")
+LATER_SERVICES = ("vnc", "winrm")
+SEALS = {"clear": Seal.CLEAR, "tls": Seal.TLS}
 ACCEPTS = ("account", "person", "key", "with", "from", "may", "by")  # what a waiver of a difference names
 WAIVED_PROOFS = ("password", "none", "certificate", "code", "unknown")
 PIN = re.compile(r"SHA256:[A-Za-z0-9+/]{43}")
@@ -201,6 +204,7 @@ def grant(source: Source, node: Node, number: int, names: KnownNames) -> GrantSp
         after_password=_after(source, found),
         command=_only(source, found, "command", by),
         files=_only(source, found, "files", by),
+        seal=_seal(source, found, what, by),
         until=reader.day(source, found["until"], "until") if "until" in found else None,
     )
     if account and len(who) > 1 and not shared:
@@ -237,6 +241,16 @@ def _may(source: Source, found: dict[str, Node], what: str, by: ServiceWords) ->
     if ok and "only" in found:
         source.fault(found["only"], "only and may: administer contradict each other", "one of them")
     return ok
+
+
+def _seal(source: Source, found: dict[str, Node], what: str, by: ServiceWords) -> Seal:
+    """`seal`: the least that the connection must have; TLS unless it says otherwise."""
+    if "seal" not in found:
+        return Seal.TLS
+    if by == SSH:
+        source.fault(found["seal"], f"{what} says seal, and every connection of ssh has one", "no seal:")
+        return Seal.TLS
+    return SEALS.get(reader.one_of(source, found["seal"], "seal", tuple(SEALS)), Seal.TLS)
 
 
 def _after(source: Source, found: dict[str, Node]) -> bool:

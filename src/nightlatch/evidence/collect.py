@@ -11,14 +11,14 @@ from collections.abc import Iterable, Iterator
 from dataclasses import replace
 
 from nightlatch.evidence import account_files, screen_files
+from nightlatch.evidence.always import CHANGES, FILES, FOLDERS, LOOKED_AT, MOST_CHANGES, UNIT_TOPS
 from nightlatch.evidence.extra_paths import NO_MORE, ExtraPaths
 from nightlatch.evidence.selection import NOT_CARRIED, Purpose, in_account, in_folder, reduced
 from nightlatch.evidence.snapshot import ABSENT, MOST_LINKS, Entry, EntryKind, Snapshot
 from nightlatch.evidence.source import Source
 from nightlatch.faults import UnreadableError
-from nightlatch.formats import accounts, directory_listing, interfaces, pam, paths, rule_loads, sshd_config
+from nightlatch.formats import accounts, directory_listing, interfaces, paths, rule_loads, sshd_config
 from nightlatch.formats.sshd_values import ValueRefusal, expand_home
-from nightlatch.systems import automatic_logins, posix
 
 LARGEST = 1 << 20
 LARGEST_STATUS = 64 << 20
@@ -26,171 +26,6 @@ MOST_BYTES = 64 << 20
 MOST_NAMES = 4096
 MOST_CONFIG_FILES = 500
 
-# One for each name a policy goes by (SELINUXTYPE in selinux(8)).
-PORT_LABELS = tuple(f"/var/lib/selinux/{kind}/active/ports.local" for kind in ("targeted", "default", "mls", "minimum", "strict"))
-UNIT_TOPS = (posix.UNIT_FOLDERS[0], posix.UNITS_SET, posix.UNIT_FOLDERS[1])
-FILTER_LINKS = tuple(
-    f"/etc/systemd/system/{folder}{unit}.service"
-    for folder in ("", "sysinit.target.wants/", "basic.target.wants/", "multi-user.target.wants/")
-    for unit in ("nftables", "netfilter-persistent", "iptables", "ip6tables", "ufw", "firewalld")
-)
-# Those that firewalld's own zones name, and doors; others are read where they stand in /etc.
-FIREWALLD_SERVICES = tuple(
-    f"/usr/lib/firewalld/services/{name}.xml"
-    for name in tuple(
-        """
-    ssh dhcpv6-client cockpit mdns samba-client netbios-ns dhcp dns rdp vnc-server http https ipp-client
-""".split()
-    )
-)
-FILES = (
-    "/etc/os-release",
-    "/etc/hostname",
-    "/etc/passwd",
-    "/etc/group",
-    "/etc/shadow",
-    "/etc/nsswitch.conf",
-    "/etc/nologin",
-    "/etc/default/ssh",
-    "/etc/sysconfig/sshd",
-    "/etc/sudoers",
-    "/etc/security/access.conf",
-    "/etc/security/faillock.conf",
-    "/etc/hosts.allow",
-    "/etc/hosts.deny",
-    "/etc/nftables.conf",
-    "/etc/sysconfig/nftables.conf",
-    "/etc/nightlatch.nft",
-    "/etc/iptables/rules.v4",
-    "/etc/iptables/rules.v6",
-    "/etc/sysconfig/iptables",
-    "/etc/sysconfig/ip6tables",
-    *(
-        f"/etc/{name}"
-        for name in tuple(
-            """
-    iptables.rules ip6tables.rules iptables.up.rules ip6tables.up.rules iptables.conf network/iptables.rules
-    network/iptables nftables.rules
-""".split()
-        )
-    ),  # as recipes for ifupdown call them
-    "/etc/iptables/ipsets",
-    "/etc/sysconfig/ipset",
-    "/etc/default/ufw",
-    "/etc/ufw/ufw.conf",
-    *(f"/etc/ufw/{name}{six}.rules" for name in ("before", "after", "user") for six in ("", "6")),
-    "/etc/firewalld/firewalld.conf",
-    "/etc/firewalld/direct.xml",
-    *FIREWALLD_SERVICES,
-    "/var/lib/dpkg/status",
-    "/lib/systemd/system/ssh.service",
-    "/etc/systemd/system/ssh.service",
-    "/lib/systemd/system/sshd.service",
-    "/usr/lib/systemd/system/sshd.service",
-    "/etc/systemd/system/sshd.service",
-    *(f"{top}/{unit}" for top in posix.UNIT_FOLDERS for unit in ("ssh.socket", "sshd.socket")),
-    "/etc/systemd/system/system.slice",
-    "/etc/systemd/system/-.slice",
-    "/etc/hosts",
-    "/etc/resolv.conf",
-    "/etc/machine-id",
-    "/etc/network/interfaces",
-    "/etc/systemd/resolved.conf",
-    "/etc/selinux/config",
-    posix.JOB_TABLE,
-    "/etc/sssd/sssd.conf",
-    *PORT_LABELS,
-    "/etc/timezone",
-    "/etc/adjtime",
-    "/etc/NetworkManager/NetworkManager.conf",
-    *automatic_logins.FILES,
-    "/var/lib/misc/dnsmasq.leases",
-    "/var/lib/dhcp/dhcpd.leases",
-    "/var/lib/nightlatch/lock/id",
-    "/var/lib/nightlatch/lock/who",  # what is on the latch
-)
-LOOKED_AT = (
-    posix.SSHD,
-    "/etc/systemd/system/multi-user.target.wants/ssh.service",
-    "/etc/ssh/sshd_not_to_be_run",
-    "/etc/systemd/system/multi-user.target.wants/firewalld.service",
-    *FILTER_LINKS,
-    "/etc/ufw/before.init",
-    "/etc/ufw/after.init",
-    *pam.CODES_PLACES,
-    "/usr/bin/sudo",
-    "/bin/su",
-    "/bin/sh",
-    "/lib/systemd/systemd-networkd",
-    "/usr/sbin/NetworkManager",
-    "/sbin/ifup",
-    "/usr/sbin/netplan",
-    "/usr/bin/cloud-init",
-    *(
-        f"{folder}/{unit}"
-        for folder in (
-            "/etc/systemd/system/multi-user.target.wants",
-            "/etc/systemd/system/network-online.target.wants",
-            "/usr/lib/systemd/system/multi-user.target.wants",
-        )
-        for unit in ("systemd-networkd.service", "NetworkManager.service", "networking.service")
-    ),
-    *(
-        f"/etc/systemd/system/{target}.target.wants/{unit}.service"
-        for target in ("sysinit", "multi-user")
-        for unit in ("systemd-timesyncd", "chrony", "chronyd", "ntp", "ntpd", "ntpsec", "openntpd")
-    ),
-    "/lib/systemd/systemd",
-    "/lib/systemd/systemd-timesyncd",
-    "/usr/sbin/chronyd",
-    "/usr/sbin/ntpd",
-    "/etc/localtime",
-    "/run/systemd/container",
-    "/etc/cloud/cloud-init.disabled",
-    "/etc/cloud/cloud.cfg.d/99-disable-network-config.cfg",
-)
-CHANGES, MOST_CHANGES = "/var/lib/nightlatch/changes", 10  # records of our own changes; no more are kept
-FOLDERS = (
-    CHANGES,
-    "/etc/ssh",
-    "/etc/ssh/sshd_config.d",
-    "/etc/ssh/ssh_config.d",
-    "/etc/sudoers.d",
-    "/etc/pam.d",
-    "/etc/nftables.d",
-    "/etc/nftables",
-    "/etc/firewalld/services",
-    *rule_loads.FOLDERS,
-    *automatic_logins.FOLDERS,
-    *posix.JOB_FOLDERS,
-    posix.JOB_TABLES,
-    "/etc/sssd/conf.d",
-    *(f"{top}/firewalld/{kind}" for top in ("/etc", "/usr/lib") for kind in ("zones", "policies", "ipsets")),
-    *(
-        f"{top}/{name}.d"
-        for top in UNIT_TOPS
-        for name in tuple(
-            """
-    ssh.service sshd.service ssh.socket sshd.socket service socket slice system.slice -.slice
-""".split()
-        )
-    ),
-    "/etc/netplan",
-    "/usr/lib/netplan",
-    "/run/netplan",
-    "/etc/systemd/network",
-    "/run/systemd/network",
-    "/etc/NetworkManager/system-connections",
-    "/run/NetworkManager/system-connections",
-    "/usr/lib/NetworkManager/system-connections",
-    "/etc/network/interfaces.d",
-    "/etc/sysconfig/network-scripts",
-    "/etc/sysconfig/network",
-    "/etc/systemd/resolved.conf.d",
-    "/run/systemd/netif/leases",
-    "/var/lib/dhcp",
-    "/var/lib/NetworkManager",
-)
 NETPLAN = "/usr/lib/netplan"  # its program lies there, too
 NETWORK_UNITS = ("/etc/systemd/network", "/run/systemd/network")
 PATH_KEYWORDS = {
@@ -219,13 +54,9 @@ def collect(source: Source, guest: str, more: ExtraPaths = NO_MORE, mains: Itera
         raise UnreadableError("there is no folder to read", guest=guest)
     if collector.look("/etc").kind is EntryKind.ABSENT:
         raise UnreadableError("this folder holds no system, for there is no /etc in it; name a guest's root", guest=guest)
-    collector.everything(mains)
-    for path in more.files:
-        collector.visit(path)
-    for path in more.looked:
-        collector.visit(path, Purpose.NAME)
-    for path in more.folders:
-        collector.folder(path)
+    per_account = collector.everything(mains)
+    collector.beside(more)
+    collector.accounts(per_account)
     if source.owners_lost:
         collector.guess_owners()
     return Snapshot(guest, collector.entries, frozenset(collector.listed), tuple(collector.notes))
@@ -240,7 +71,8 @@ class _Collector:
         self.bytes = 0
         self.plain: dict[str, bool] = {"": True}  # folders that no link leads to, and those that are not there
 
-    def everything(self, mains: Iterable[str]) -> None:
+    def everything(self, mains: Iterable[str]) -> list[tuple[Purpose, str]]:
+        """All that is always read, apart from accounts' own files; returns what settings name for each account."""
         for path in LOOKED_AT:
             self.visit(path, Purpose.NAME)
         for path in FILES:
@@ -256,13 +88,22 @@ class _Collector:
         for path in (*self._sourced(), *self._loaded()):
             self.visit(path)
         self._slices()
-        for path, use in tuple(screen_files.named(self.entries)):
-            self.visit(path, use)
         wanted = self._configuration(["/etc/ssh/sshd_config", *self._named_by_units(), *mains])
         for keyword, text in wanted:
             if keyword in PATH_KEYWORDS and text.startswith("/"):
                 self.visit(text, PATH_KEYWORDS[keyword])
-        self._accounts([(ACCOUNT_PATHS[keyword], text) for keyword, text in wanted if keyword in ACCOUNT_PATHS])
+        return [(ACCOUNT_PATHS[keyword], text) for keyword, text in wanted if keyword in ACCOUNT_PATHS]
+
+    def beside(self, more: ExtraPaths) -> None:
+        """What is read in addition, and what it names."""
+        for path in more.files:
+            self.visit(path)
+        for path in more.looked:
+            self.visit(path, Purpose.NAME)
+        for path in more.folders:
+            self.folder(path)
+        for path, use in tuple(screen_files.named(self.entries)):
+            self.visit(path, use)
 
     def guess_owners(self) -> None:
         """Take what lies in a home for its account's, and all else for root's."""
@@ -447,7 +288,8 @@ class _Collector:
             pattern = f"/etc/ssh/{pattern}"
         return paths.expand(pattern, self.names, lambda path: self.visit(path, Purpose.NAME) is not None)
 
-    def _accounts(self, per_account: list[tuple[Purpose, str]]) -> None:
+    def accounts(self, per_account: list[tuple[Purpose, str]]) -> None:
+        """The files of each account; `per_account` are values of settings with tokens in them."""
         content = self.entries.get("/etc/passwd", ABSENT).content
         if content is None:
             return

@@ -12,7 +12,8 @@ from dataclasses import dataclass, replace
 from functools import lru_cache
 from importlib.resources import files
 
-from nightlatch.evidence.collect import FILES, FOLDERS, LARGEST, LOOKED_AT
+from nightlatch.evidence.always import FILES, FOLDERS, LOOKED_AT
+from nightlatch.evidence.collect import LARGEST
 
 PROPERTIES = tuple(
     """

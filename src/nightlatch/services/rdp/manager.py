@@ -80,10 +80,14 @@ class Manager:
     def _listed(self, account: Account) -> Cause | None:
         """One group; where there is none of that name, everybody is let in, or nobody where a group is always asked for."""
         group, always = self.settings.of_sesman("Security", GROUPS), self.settings.of_sesman("Security", ALWAYS)
-        there = any(each.name == group.value for each in self.reading.accounts.groups) if group.value else False
-        if not there:
+        groups = self.reading.accounts.groups
+        named = next((each for each in groups if each.name == group.value), None) if group.value else None
+        if named is None:
             return _line(always, always.value) if always.is_true else None
-        return None if group.value in account.groups else UserList(GROUPS, ListEffect.LEFT_OUT, group.origin)
+        # It looks for the name first, and then for the members of the first group of that number.
+        counts = next(each for each in groups if each.gid == named.gid)
+        inside = account.gid == counts.gid or account.name in counts.members
+        return None if inside else UserList(GROUPS, ListEffect.LEFT_OUT, group.origin)
 
     def _counted(self) -> Cause | None:
         """In the older releases a limit of none lets nobody have a session."""
