@@ -15,6 +15,7 @@ from nightlatch.model.grants import Grant
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import Power
 from nightlatch.model.secrets import may_open
+from nightlatch.model.services import SSH
 from nightlatch.model.sources import NOWHERE, Sources, joined, without
 from nightlatch.net.addresses import LOOPBACK
 from nightlatch.readings.accounts import Accounts
@@ -87,7 +88,8 @@ def find_holes(paths: Sequence[AccessPath], grants: Iterable[Grant]) -> Iterator
         if key not in known:
             known[key] = _beside(path.callers, [grant.callers for grant in covering])
         certain, possible = known[key]
-        if (certain or possible) and not (covering and _only_inside(certain) and _only_inside(possible)):
+        inside = _only_inside(certain) and _only_inside(possible)
+        if (certain or possible) and not (inside and (covering or _is_screen_with_proof(path))):
             counts = [grant for grant in covering if grant.callers.perhaps]
             ended = [grant for grant in covering if not grant.callers.perhaps]
             yield Hole(path, certain, possible, tuple(counts), tuple(ended))
@@ -98,6 +100,12 @@ def _beside(callers: Bounds[Sources], others: list[Bounds[Sources]]) -> tuple[So
     certain = without(callers.surely, joined(each.perhaps for each in others))
     left = without(callers.perhaps, joined(each.surely for each in others))
     return certain, without(left, certain)
+
+
+def _is_screen_with_proof(path: AccessPath) -> bool:
+    """Whether a path asks for something at a service of screens: on the guest's own loopback it is the end of a tunnel, of somebody
+    who is in already."""
+    return path.service != SSH.name and bool(path.need)
 
 
 def _only_inside(sources: Sources) -> bool:

@@ -12,6 +12,8 @@ from nightlatch.formats import xrdp_ini
 FOLDER = "/etc/xrdp"
 MAIN, SESMAN = f"{FOLDER}/xrdp.ini", f"{FOLDER}/sesman.ini"
 PROGRAM = "/usr/sbin/xrdp"
+_PLACES = ("/x86_64-linux-gnu", "/aarch64-linux-gnu", "/arm-linux-gnueabihf", "/i386-linux-gnu", "", "64")
+LIBRARY_FOLDERS = tuple(f"/usr/lib{place}/xrdp" for place in _PLACES)
 MOST_NAMED = 20
 # Of an account's own, what its session runs; the last is read by the shell before (Xsession(5)).
 IN_HOME = ((".xsession", Purpose.TEXT), (".Xsession", Purpose.TEXT), (".xsessionrc", Purpose.TEXT), (".profile", Purpose.TEXT))
@@ -33,7 +35,7 @@ def named(entries: Mapping[str, Entry]) -> Iterator[tuple[str, Purpose]]:
     for heading in main.sections[:MOST_NAMED]:
         library = main.last(heading.section, "lib")
         if library is not None and "/" not in library.value:
-            yield f"/usr/lib/x86_64-linux-gnu/xrdp/{library.value}", Purpose.NAME
+            yield from ((f"{folder}/{library.value}", Purpose.NAME) for folder in LIBRARY_FOLDERS)
 
 
 def in_homes(entries: Mapping[str, Entry]) -> tuple[tuple[Purpose, str], ...]:

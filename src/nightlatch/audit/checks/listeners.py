@@ -8,6 +8,7 @@ from nightlatch.access.exposure import reached
 from nightlatch.audit.checks.registry import CheckResult, Context, check
 from nightlatch.audit.findings import Proof, Severity
 from nightlatch.audit.names import listed
+from nightlatch.model.services import SSH as SSH_WORDS
 from nightlatch.net.addresses import LOOPBACK
 from nightlatch.readings.units.service_reading import OpenSocket, ServiceReading
 
@@ -55,10 +56,13 @@ def exposed_listener(context: Context) -> Iterator[CheckResult]:
     if not any(socket.programs for socket in service.sockets):  # nothing told who holds them: sshd's ports are taken for its own
         ports |= {listener.port for listener in context.access.ssh.listeners}
     found: dict[tuple[str, int, str], list[OpenSocket]] = {}
+    judged = {each.port for server in context.access.services if server.words.name != SSH_WORDS.name for each in server.listeners}
     stated = {each.unit for each in context.estate.of(context.guest).services if each.runs} if context.estate else set()
     for socket in (*service.sockets, *service.datagrams):
         if any(service.owners.get(pid) in stated for _, pid in socket.programs):
             continue  # the estate says that it runs
+        if socket.protocol == "tcp" and socket.port in judged:
+            continue  # who gets in there is told by its own service
         if socket.is_exposed and (socket.protocol, socket.port) not in CLIENTS and not _is_ssh(socket, service, ports):
             found.setdefault((socket.protocol, socket.port, _name(socket, service)), []).append(socket)
     for (protocol, port, who), sockets in sorted(found.items()):
