@@ -23,6 +23,7 @@ from tests.test_filter_checks import SPOKEN as FILTERS
 from tests.test_forwards import SPOKEN as FORWARDS
 from tests.test_managers import SPOKEN as MANAGERS
 from tests.test_perimeters import SPOKEN as PERIMETERS
+from tests.test_rdp import SPOKEN as SCREENS
 from tests.test_revocations import SPOKEN as REVOKED
 from tests.test_stated import SPOKEN as STATED
 
@@ -301,6 +302,7 @@ def test_the_catalogue_is_whole() -> None:
         | PERIMETERS
         | FORWARDS
         | {case[2] for case in LISTENING}
+        | SCREENS
     )
     silent = {n for n, c in CATALOGUE.items() if not (isinstance(c, Check) and c.body is None)} - spoken
     assert not silent, f"no test makes these speak: {silent}"

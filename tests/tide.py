@@ -153,6 +153,19 @@ class TideTalk:
         self.found.append(event)
         self.done = True
 
+    @property
+    def wants_tls(self) -> bool:
+        return False
+
+    def sealed(self, version: str, certificate: bytes) -> None:
+        raise AssertionError("it has no TLS")
+
+    def unsealed(self, why: str) -> None:
+        raise AssertionError("it has no TLS")
+
+    def another(self) -> Machine | None:
+        return None
+
     def events(self) -> Iterator[Event]:
         found, self.found = self.found, []
         return iter(found)

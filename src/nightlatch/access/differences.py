@@ -103,8 +103,8 @@ def _beside(callers: Bounds[Sources], others: list[Bounds[Sources]]) -> tuple[So
 
 
 def _is_screen_with_proof(path: AccessPath) -> bool:
-    """Whether a path asks for something at a service of screens: on the guest's own loopback it is the end of a tunnel, of somebody
-    who is in already."""
+    """Whether a path asks for something at a service of screens: on the guest's own loopback that ends a tunnel of somebody who
+    is in already."""
     return path.service != SSH.name and bool(path.need)
 
 

@@ -5,7 +5,7 @@ A look from one place proves the way from there and no other: what is granted fr
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from enum import StrEnum
 
@@ -15,6 +15,7 @@ from nightlatch.audit.names import Names, by, listed
 from nightlatch.estate.model import Estate, GuestSpec
 from nightlatch.model.grants import Grant, GrantKind
 from nightlatch.model.handshake import RequestedProof
+from nightlatch.model.routes import Seal
 from nightlatch.model.secrets import Certificate, ClientCertificate, Code, Key, Need, Password, ScreenPassword, Secret
 from nightlatch.model.services import SSH
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet
@@ -46,9 +47,13 @@ class GrantState(StrEnum):
 
     OFFERED = "offered"
     NOT_OFFERED = "not offered"
+    NOT_SEALED = "not sealed as granted"
     NOT_REACHED = "not reached"
     ELSEWHERE = "not proven from here"
     NOT_SEEN = "not looked at"
+
+
+NOT_LET_IN = (GrantState.NOT_OFFERED, GrantState.NOT_SEALED)
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,11 +116,18 @@ def _state(look: Look, grant: Grant) -> GrantState:
     if not from_here(grant, look.here):
         return GrantState.ELSEWHERE
     seen = next((each for each in asked(look) if each.account == grant.account), None)
+    if look.failed is None and not _sealed(look, grant):
+        return GrantState.NOT_SEALED
     if seen is None:
         return GrantState.NOT_REACHED if look.failed is not None else GrantState.NOT_SEEN
     offered, ways = set(seen.proofs), _METHODS if look.target.service == SSH.name else _WORDS
     fits = any(seen.let_in or _fits(need, offered, ways) for need in grant.proofs)
     return GrantState.OFFERED if fits else GrantState.NOT_OFFERED
+
+
+def _sealed(look: Look, grant: Grant) -> bool:
+    """Whether a connection as good as the grant asks for was served, of a service that was asked for its seals."""
+    return not (look.seals or look.unserved) or any(each.seal >= grant.seal for each in look.seals)
 
 
 def asked(look: Look) -> list[RequestedProof]:
@@ -135,6 +147,7 @@ def judged(look: Look, spec: GuestSpec, told: tuple[GrantStanding, ...], access:
         *_not_reached(look, spec, told),
         *_host_key(look, spec),
         *_not_offered(look, spec, told),
+        *_not_sealed(look, spec, told),
         *_open(look, spec),
         *against,
     )
@@ -207,6 +220,36 @@ def _not_offered(look: Look, spec: GuestSpec, told: tuple[GrantStanding, ...]) -
         )
 
 
+def _not_sealed(look: Look, spec: GuestSpec, told: tuple[GrantStanding, ...]) -> Iterator[Finding]:
+    touched = [each for each in told if each.state is GrantState.NOT_SEALED]
+    if touched:
+        who = tuple(dict.fromkeys(each.who for each in touched))
+        served = _seals(each.seal for each in look.seals)
+        why = "".join(f" ({each.why})" for each in look.unserved[:1])
+        text = f"{listed(who)} can't get in{by(look.target.service)}: from here {served} is served{why}."
+        proof = _seen(look, f"served: {served}")
+        yield _finding("reach.not-sealed", Severity.HIGH, spec, text, proof, Proof("granted", touched[0].origin), subjects=who)
+
+
+def _seals(seals: Iterable[Seal]) -> str:
+    """Seals in words, the weaker first."""
+    found = sorted(set(seals))
+    return listed(each.words for each in found) if found else "nothing"
+
+
+def _seals_against(look: Look, spec: GuestSpec, access: GuestAccess) -> Iterator[Finding]:
+    """The seals on the wire are others than those that the evidence foretells."""
+    foretold = {path.seal for path in access.paths if path.service == look.target.service}
+    seen = {each.seal for each in look.seals}
+    if foretold and (look.seals or look.unserved) and foretold != seen:
+        ours, theirs = _seals(foretold), _seals(seen)
+        text = f"The wire shows {theirs}{by(look.target.service)}; by the evidence it would be {ours}. "
+        text += "What runs is not what was read."
+        first = next(path for path in access.paths if path.service == look.target.service)
+        proof = Proof(f"foretold: {ours}", first.causes[-1].origin)
+        yield _finding("reach.not-as-read", Severity.MEDIUM, spec, text, _seen(look, theirs), proof)
+
+
 def _open(look: Look, spec: GuestSpec) -> Iterator[Finding]:
     for seen in asked(look):
         if seen.let_in:
@@ -243,6 +286,8 @@ def _against(look: Look, spec: GuestSpec, access: GuestAccess) -> Iterator[Findi
     if look.target.service == SSH.name:
         yield from _keys_against(look, spec, access)
         yield from _methods_against(look, spec, access, own)
+    else:
+        yield from _seals_against(look, spec, access)
 
 
 def _keys_against(look: Look, spec: GuestSpec, access: GuestAccess) -> Iterator[Finding]:

@@ -6,6 +6,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Protocol
 
+from nightlatch.model.routes import Seal
+
 
 @dataclass(frozen=True, slots=True)
 class PeerIdentity:
@@ -30,7 +32,24 @@ class ProtocolBreach:
     why: str
 
 
-Event = PeerIdentity | RequestedProof | ProtocolBreach
+@dataclass(frozen=True, slots=True)
+class SealSeen:
+    """A seal that was served: with TLS its version and the peer's certificate (DER)."""
+
+    seal: Seal
+    version: str = ""
+    certificate: bytes = b""
+
+
+@dataclass(frozen=True, slots=True)
+class SealRefused:
+    """A seal that was asked for and is not served; `why` is for people."""
+
+    seal: Seal
+    why: str
+
+
+Event = PeerIdentity | RequestedProof | ProtocolBreach | SealSeen | SealRefused
 
 
 class Machine(Protocol):
@@ -38,6 +57,9 @@ class Machine(Protocol):
 
     @property
     def done(self) -> bool: ...
+    @property
+    def wants_tls(self) -> bool:
+        """Whether TLS is to be begun now on this connection; `sealed` or `unsealed` follows."""
 
     def start(self) -> bytes:
         """The bytes to send first; may be empty."""
@@ -50,3 +72,12 @@ class Machine(Protocol):
 
     def to_send(self) -> bytes:
         """The bytes to send now; may be empty."""
+
+    def sealed(self, version: str, certificate: bytes) -> None:
+        """TLS stands, of a version, with the peer's certificate (DER)."""
+
+    def unsealed(self, why: str) -> None:
+        """TLS could not be begun; `why` is for people."""
+
+    def another(self) -> Machine | None:
+        """A further conversation, on a connection of its own; asked once this one is done."""

@@ -20,7 +20,7 @@ from nightlatch.audit import wire
 from nightlatch.audit.findings import Finding, Severity
 from nightlatch.audit.names import Names, names_of
 from nightlatch.audit.run import check_waivers, waived
-from nightlatch.audit.wire import GrantStanding, GrantState
+from nightlatch.audit.wire import NOT_LET_IN, GrantStanding
 from nightlatch.estate.model import READ_AS_FILES, Estate, GuestSpec, ViaKind
 from nightlatch.faults import NightlatchError, OwnFaultError, UnreachableError, work_on
 from nightlatch.model.grants import Grant
@@ -260,7 +260,7 @@ def _judged(estate: Estate, way: _Way, seen: _Seen, names: Names, at: datetime, 
         look, more = _login(way.shell, look, seen)
         changes += more
     told = wire.stands(look, way.grants, names)
-    if look.failed is None and any(s.state is GrantState.NOT_OFFERED for s in told):
+    if look.failed is None and any(s.state in NOT_LET_IN for s in told):
         look = replace(look, failed=Stage.METHODS, how=FailureMode.NOT_OFFERED, why="")
     findings = tuple(waived(each, estate, at) for each in wire.judged(look, spec, told, evident.access))
     return GuestReach(spec.name, look, evident.problem, told, findings, causes(look), evident.against, seen.waited, changes)
@@ -297,7 +297,7 @@ def _with_others(
     told, findings = [], list(found.findings)
     for way, look in others:
         stands = wire.stands(look, way.grants, names)
-        if look.failed is None and any(s.state is GrantState.NOT_OFFERED for s in stands):
+        if look.failed is None and any(s.state in NOT_LET_IN for s in stands):
             look = replace(look, failed=Stage.METHODS, how=FailureMode.NOT_OFFERED, why="")
         findings += [waived(each, estate, at) for each in wire.judged(look, way.spec, stands, access)]
         told.append(OtherService(look.target.service, look, stands, causes(look)))

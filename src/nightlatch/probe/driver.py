@@ -10,13 +10,15 @@ import asyncio
 import contextlib
 import errno
 import socket
+import ssl
 import threading
 import time
+import warnings
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from nightlatch.model.handshake import Machine, PeerIdentity, ProtocolBreach, RequestedProof
+from nightlatch.model.handshake import Machine, PeerIdentity, ProtocolBreach, RequestedProof, SealRefused, SealSeen
 from nightlatch.probe.hostkeys import KEY_TYPES, one_of_each
 from nightlatch.probe.ssh import AlgorithmOffer, Conversation, Failure, Identification, Methods, Phase, ProvenKey
 from nightlatch.probe.stages import FailureMode, Look, Stage, Step, Target
@@ -223,21 +225,49 @@ async def _converse(work: _Looking) -> None:
 
 
 async def _ask(work: _Looking, handshake: Callable[[str], Machine]) -> None:
-    """Another service, asked about one account after the other."""
-    for account in work.target.accounts[:MOST_CONNECTIONS] or ("",):
-        machine, first = handshake(account), not work.found.answered
-        reader, writer = await _connect(work)
-        if first:
-            work.step(Stage.CONNECT, f"{work.found.address} port {work.target.port}")
-        try:
-            async with asyncio.timeout(work.limits.whole):
-                writer.write(machine.start())
-                while not machine.done:
-                    await _hear(work, machine, reader, writer)
-        except TimeoutError:
-            raise _StageFailedError(_far(work), FailureMode.SLOW, f"not done within {work.limits.whole:g} s") from None
-        finally:
-            writer.transport.abort()
+    """Another service, asked about one account after the other; what is no matter of the account is asked once."""
+    for number, account in enumerate(work.target.accounts[:MOST_CONNECTIONS] or ("",)):
+        machine: Machine | None = handshake(account)
+        while machine is not None:
+            await _talk(work, machine)
+            machine = machine.another() if not number else None
+
+
+async def _talk(work: _Looking, machine: Machine) -> None:
+    """One conversation on a connection of its own."""
+    first = not work.found.answered
+    reader, writer = await _connect(work)
+    if first:
+        work.step(Stage.CONNECT, f"{work.found.address} port {work.target.port}")
+    try:
+        async with asyncio.timeout(work.limits.whole):
+            writer.write(machine.start())
+            while not machine.done:
+                await _hear(work, machine, reader, writer)
+                if machine.wants_tls:
+                    await _seal(machine, writer)
+                    _told(work, machine, closed=False)
+    except TimeoutError:
+        raise _StageFailedError(_far(work), FailureMode.SLOW, f"not done within {work.limits.whole:g} s") from None
+    finally:
+        writer.transport.abort()
+
+
+async def _seal(machine: Machine, writer: asyncio.StreamWriter) -> None:
+    """Begin TLS, whatever the certificate is: who it is of is judged by what it is, not by a list of authorities."""
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
+    context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", DeprecationWarning)
+        context.minimum_version = ssl.TLSVersion.TLSv1
+    context.set_ciphers("ALL:@SECLEVEL=0")
+    try:
+        await writer.start_tls(context)
+    except (OSError, EOFError) as error:
+        machine.unsealed(f"TLS was not agreed on: {getattr(error, 'reason', None) or 'the connection was closed'}")
+        return
+    sealed = writer.get_extra_info("ssl_object")
+    machine.sealed(sealed.version() or "TLS", sealed.getpeercert(binary_form=True) or b"")
 
 
 def _far(work: _Looking) -> Stage:
@@ -247,21 +277,32 @@ def _far(work: _Looking) -> Stage:
 async def _hear(work: _Looking, machine: Machine, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
     data = await _read(work, reader, _far(work))
     machine.receive(data)
+    _told(work, machine, closed=not data)
+    if not data and not machine.done:
+        raise _StageFailedError(_far(work), FailureMode.CLOSED, "")
+    await _send(writer, machine.to_send())
+
+
+def _told(work: _Looking, machine: Machine, *, closed: bool) -> None:
+    """What a machine made of the bytes so far."""
     for event in machine.events():
         found = work.found
         match event:
             case PeerIdentity(text) if not found.answered:
                 work.found = replace(found, answered=text)
                 work.step(Stage.IDENTIFY, text[:100])
-            case RequestedProof(account, proofs, let_in):
+            case RequestedProof(account, proofs, let_in) if event not in found.asks:
                 work.found = replace(found, asks=(*found.asks, event))
                 shown = "nothing is asked: it lets in" if let_in else ", ".join(proofs) or "none"
                 work.step(Stage.METHODS, f"{account}: {shown}")
+            case SealSeen(seal, version):
+                work.found = replace(found, seals=(*found.seals, event))
+                work.step(Stage.IDENTIFY, f"it serves {' with '.join(filter(None, (seal.words, version)))}")
+            case SealRefused(seal, why):
+                work.found = replace(found, unserved=(*found.unserved, event))
+                work.step(Stage.IDENTIFY, f"it does not serve {seal.words}: {why}")
             case ProtocolBreach(why):
-                raise _StageFailedError(_far(work), FailureMode.BROKEN if data else FailureMode.CLOSED, why)
-    if not data and not machine.done:
-        raise _StageFailedError(_far(work), FailureMode.CLOSED, "")
-    await _send(writer, machine.to_send())
+                raise _StageFailedError(_far(work), FailureMode.CLOSED if closed else FailureMode.BROKEN, why)
 
 
 async def _once(work: _Looking, machine: Conversation) -> None:

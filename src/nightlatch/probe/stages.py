@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from enum import StrEnum
 
-from nightlatch.model.handshake import Machine, RequestedProof
+from nightlatch.model.handshake import Machine, RequestedProof, SealRefused, SealSeen
 from nightlatch.model.services import SSH
 from nightlatch.probe.ssh import AlgorithmOffer, Identification, Methods, ProvenKey
 
@@ -79,7 +79,8 @@ class Look:
     """One look. `failed` is the first stage that failed, `how` and `why` say in which way; `here` is our own address.
 
     `addresses` are all that the name has, `address` the one that was used; `others` are those that did not answer, with
-    the reason. `answered` and `asks` are what a service other than SSH says of itself, and asks of accounts.
+    the reason. `answered` and `asks` are what a service other than SSH says of itself, and asks of accounts; `seals` are those
+    that it served, `unserved` those that it was asked for in vain.
     """
 
     target: Target
@@ -97,6 +98,8 @@ class Look:
     methods: tuple[Methods, ...] = ()
     answered: str = ""
     asks: tuple[RequestedProof, ...] = ()
+    seals: tuple[SealSeen, ...] = ()
+    unserved: tuple[SealRefused, ...] = ()
 
     @property
     def fingerprints(self) -> tuple[str, ...]:

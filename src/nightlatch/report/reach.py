@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+from hashlib import sha256
 from typing import TYPE_CHECKING, Any
 
 from nightlatch.audit import documents
-from nightlatch.audit.wire import GrantStanding, GrantState
+from nightlatch.audit.wire import NOT_LET_IN, GrantStanding, GrantState
 from nightlatch.probe.hostkeys import md5_fingerprint
 from nightlatch.report.audit_text import count
 from nightlatch.report.page import Page
 
 if TYPE_CHECKING:
     from nightlatch.audit.findings import Finding
+    from nightlatch.model.handshake import SealSeen
     from nightlatch.ops.reach import GuestReach, OtherService, Reach
     from nightlatch.probe.causes import Cause
     from nightlatch.probe.stages import Look
@@ -116,7 +118,7 @@ _TOLD = {
 def _stands(page: Page, stands: tuple[GrantStanding, ...]) -> None:
     grouped: dict[tuple[GrantState, str, str], list[str]] = {}
     for each in stands:
-        if each.state in (GrantState.NOT_OFFERED, GrantState.NOT_REACHED):
+        if each.state in (*NOT_LET_IN, GrantState.NOT_REACHED):
             continue  # a finding tells it
         who = each.who if each.who.endswith(each.account) else f"{each.who} (as {each.account})"
         where = each.where if each.state is GrantState.ELSEWHERE else ""
@@ -231,9 +233,17 @@ def _other(other: OtherService) -> dict[str, Any]:
         "steps": _steps(look),
         "identification": look.answered or None,
         "asks": [{"account": a.account, "proofs": list(a.proofs), "let_in": a.let_in} for a in look.asks],
+        "seals": [_seal(each) for each in look.seals],
+        "unserved": [{"seal": each.seal.words, "why": each.why} for each in look.unserved],
         "grants": _grants(other.stands),
         "causes": [{"cause": c.text, "look": c.look} for c in other.causes],
     }
+
+
+def _seal(seen: SealSeen) -> dict[str, Any]:
+    """A seal that was served, with the fingerprint of the certificate that came with it."""
+    print_of = sha256(seen.certificate).hexdigest() if seen.certificate else None
+    return {"seal": seen.seal.words, "version": seen.version or None, "certificate_sha256": print_of}
 
 
 def _steps(look: Look) -> list[dict[str, Any]]:

@@ -182,6 +182,7 @@ on_the_wire(
 on_the_wire("reach.other-host-key", Severity.CRITICAL, "The server that answers proves another host key than the pinned one.")
 on_the_wire("reach.type-not-pinned", Severity.NOTE, "One type of the guest's host keys is not pinned.")
 on_the_wire("reach.proof-not-offered", Severity.HIGH, "The proof that a grant asks for is not offered from here.")
+on_the_wire("reach.not-sealed", Severity.HIGH, "No connection as well sealed as a grant asks for is served from here.")
 on_the_wire("reach.no-proof-asked", Severity.CRITICAL, "An account is let in without showing anything.")
 on_the_wire("reach.not-as-read", Severity.MEDIUM, "The wire shows something else than the evidence predicts.")
 on_the_wire("reach.not-the-guest-read", Severity.HIGH, "Another guest answers than the one that was read.")

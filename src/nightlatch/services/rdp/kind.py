@@ -105,8 +105,10 @@ class RdpKind:
 
     @property
     def handshake(self) -> Callable[[str], Machine] | None:
-        """None yet."""
-        return None
+        """The negotiation, for TLS and then for none."""
+        from nightlatch.services.rdp.negotiation import Negotiation
+
+        return Negotiation
 
 
 RDP = RdpKind()
