@@ -66,7 +66,8 @@ class Negotiation:
 
     def _confirmed(self, body: bytes, *, more: bool) -> None:
         """A confirm (X.224, 13.4): its own length, its kind, and the negotiation's data, which the oldest servers don't have. What
-        follows a refusal is a farewell (measured: xrdp); what follows a promise of TLS in the clear (`more`) is nobody's."""
+        follows a refusal is a farewell (measured: xrdp); what follows a promise of TLS in the clear (`more`) is not the server's.
+        """
         if body[0] != len(body) - 1 or body[1] != CONFIRM:
             self._breach("its confirm does not hold what it says")
             return
