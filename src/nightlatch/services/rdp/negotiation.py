@@ -65,8 +65,9 @@ class Negotiation:
             self._breach("it does not answer as a server of RDP")
 
     def _confirmed(self, body: bytes, *, more: bool) -> None:
-        """A confirm (X.224, 13.4): its own length, its kind, and the negotiation's data, which the oldest servers don't have. What
-        follows a refusal is a farewell (measured: xrdp); what follows a promise of TLS in the clear (`more`) is not the server's.
+        """A confirm (X.224, 13.4): its own length, its kind, and the negotiation's data, which the oldest servers don't have.
+
+        What follows a refusal is a farewell (measured: xrdp); what follows a promise of TLS in the clear (`more`) is a breach.
         """
         if body[0] != len(body) - 1 or body[1] != CONFIRM:
             self._breach("its confirm does not hold what it says")
