@@ -21,7 +21,7 @@ from nightlatch.model.routes import Seal
 from nightlatch.ops.draft import draft, prove
 from nightlatch.readings import guest as readings
 from nightlatch.services.base import ServerState
-from tests.guests import AT, HASH, Guest, estate, lifted, pub
+from tests.guests import AT, HASH, Guest, estate, lifted, listening, pub, sshd
 
 GRANT = "let: mara, into: gauge, by: rdp, from: bench, with: password"
 KEY = "let: mara, into: gauge, by: ssh, from: bench, with: key"
@@ -290,3 +290,13 @@ def test_a_key_that_is_set_counts_and_all_else_stays(lines: list[str], end: str,
         (line.section, line.key, line.value) for line in document.lines if line.counts and line.key and line.key != key.lower()
     }
     assert others <= {(line.section, line.key, line.value) for line in made.lines if line.counts and line.key}
+
+
+def test_of_a_running_guest_the_lines_to_write_are_told(tmp_path: Path) -> None:
+    """Its server would have to load them, or end its sessions: nothing else of the draft waits for that."""
+    made, snapshot = estate(tmp_path, GRANT), desk(layer="negotiate")
+    rows = {**listening(("tcp", "0.0.0.0", 22, "sshd", 7), ("tcp", "[::]", 3389, "xrdp", 9)), **sshd(7, 1000)}
+    found = draft(made, replace(snapshot, listings=rows), AT)
+    assert not [step for step in found.steps if step.path.startswith("/etc/xrdp")]
+    hands = [each.hand for each in found.left]
+    assert "write security_layer=tls under [Globals] of /etc/xrdp/xrdp.ini" in hands

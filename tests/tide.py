@@ -108,6 +108,9 @@ class Tide:
         for cause in path.causes:
             yield (ReplaceLine(FILE, why, False, lines.text_of(lines.split(content)[cause.origin.line - 1]).rstrip(), ""),)
 
+    def hand(self, path: AccessPath, case: ServiceCase) -> str:
+        return ""
+
     def opening(self, grant: Grant, why: str, case: ServiceCase) -> Iterator[Candidate]:
         yield (AddLine(FILE, why, True, f"reader {grant.account}", 0, 0),)
 

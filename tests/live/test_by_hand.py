@@ -21,8 +21,7 @@ from nightlatch.evidence.snapshot import Snapshot
 from nightlatch.faults import UnreadableError
 from nightlatch.lab.inside import Inside
 from nightlatch.lab.machine import Guest
-from nightlatch.ops.survey import survey_script, survey_target
-from nightlatch.transports import live
+from nightlatch.ops.survey import survey_live, survey_script, survey_target
 from tests.live.station import Station
 
 pytestmark = pytest.mark.judge("sshd", "unshare", "nsenter", "ip", "systemctl", root=True)
@@ -64,7 +63,7 @@ def test_what_was_carried_over_is_what_the_guest_holds(guest: Guest, text: str, 
     found = survey_target(path)
     assert found.guest == "chartbox"
     assert found.facts["transport"] == "by hand"
-    assert differing(found, live.survey(Inside(guest))) == []
+    assert differing(found, survey_live(Inside(guest), ask=False)) == []
 
 
 WRONG = [
@@ -131,7 +130,7 @@ def test_the_short_form_is_typed_at_a_console(guest: Guest, tmp_path: Path) -> N
     path.write_text(said)
     found = survey_target(path, "chartbox")
     assert found.content("/etc/hostname") == b"chartbox\n"
-    assert differing(found, live.survey(Inside(guest))) == []
+    assert differing(found, survey_live(Inside(guest), ask=False)) == []
 
 
 def test_the_estate_reads_it_and_nothing_can_be_enacted_there(station: Station, text: str) -> None:

@@ -8,6 +8,7 @@ from datetime import datetime
 
 from nightlatch.access.differences import Hole, ShutOut
 from nightlatch.draft import plan
+from nightlatch.draft.left import left_of
 from nightlatch.draft.plan import Desk, Differences, DraftContext
 from nightlatch.draft.steps import Steps
 from nightlatch.evidence.snapshot import Snapshot
@@ -29,7 +30,7 @@ def mending(shared: DraftContext, snapshot: Snapshot, at: datetime, about: About
     """The steps for the differences of a guest that `about` picks, at a moment (aware)."""
     desk = _Desk(shared, snapshot, at, about)
     steps = plan.steps_of(desk)
-    return Mending(steps, tuple(plan.left_of(desk, desk.after(steps))))
+    return Mending(steps, tuple(left_of(desk, desk.after(steps))))
 
 
 class _Desk(Desk):

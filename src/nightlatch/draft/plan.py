@@ -27,13 +27,13 @@ from nightlatch.draft import (
     identities,
     kept_door,
     leavers,
-    marks,
     ports,
     revocations,
     rotation,
     services,
 )
 from nightlatch.draft.acts import Act, Disable, LabelPort, LoadRules, Stop
+from nightlatch.draft.left import left_of
 from nightlatch.draft.order import Order
 from nightlatch.draft.steps import AnyStep, SetRules, StepError, Steps, apply_all
 from nightlatch.draft.work import Work
@@ -49,7 +49,6 @@ from nightlatch.net.addresses import NO_ADDRESS
 from nightlatch.readings import guest as readings
 from nightlatch.services.base import Kinds
 from nightlatch.services.base import ServerState as Serving
-from nightlatch.services.posix import code_lines
 from nightlatch.services.table import KINDS
 
 MOST_ROUNDS = 60
@@ -440,37 +439,3 @@ def _possible(items: Iterable[Hole] | Iterable[ShutOut]) -> Sources:
 
 def _certain(state: Differences) -> Sources:
     return joined([*(s.certain for s in state.holes), *(m.certain for m in state.shut_out)])
-
-
-def left_of(desk: Desk, state: Differences) -> Iterator[ManualTask]:
-    """The certain differences that a draft leaves, each with what a person can do about it."""
-    names = desk.names(state)
-    over, under = state.certain
-    for hole in holes.holes(over):
-        for finding in holes.findings(hole.items, state.snapshot.guest, names):
-            exempt = EXEMPT if desk.kept & set(finding.subjects) else _by_hand(desk, state, hole)
-            yield ManualTask(finding.text, exempt, marks.of(hole.items))
-    for out in shut_out.grouped(under, ObstacleSearch(state.access, desk.estate, desk.kinds), names):
-        emergency = any(item.grant.kind is GrantKind.EMERGENCY for item in out.items)
-        hand = _codes(desk, state, (item.grant.account for item in out.items)) or out.hand
-        yield ManualTask(out.finding.text, EXEMPT if emergency else hand, marks.of(out.items))
-
-
-def _codes(desk: Desk, state: Differences, accounts: Iterable[str]) -> str:
-    return code_lines.lacks(state.access.reading, desk.grants, accounts)
-
-
-def _by_hand(desk: Desk, state: Differences, hole: holes.HoleGroup) -> str:
-    """What a person can do about a hole that no step closes."""
-    waiting = next(filter(None, map(desk.order.waits, hole.paths)), "") or _codes(desk, state, (p.account for p in hole.paths))
-    if waiting:
-        return waiting
-    alike = next((path.alike for path in hole.paths if path.alike), "")
-    if alike:
-        return f"all who come by the forward are {alike} to this guest: limit them before it, in the perimeter or at its host"
-    if hole.by_sudo:
-        return "edit the sudo rules with visudo"
-    return "change it on the guest"
-
-
-EXEMPT = "emergency accounts are never drafted; change it on the guest"

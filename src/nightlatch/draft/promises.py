@@ -9,7 +9,8 @@ from datetime import datetime
 from nightlatch.access.grants import sources_of
 from nightlatch.draft import account_changes, identities, services
 from nightlatch.draft.acts import Act
-from nightlatch.draft.plan import Desk, ProvedDraft, draft_context, left_of
+from nightlatch.draft.left import left_of
+from nightlatch.draft.plan import Desk, ProvedDraft, draft_context
 from nightlatch.estate.model import Estate
 from nightlatch.evidence.snapshot import ABSENT, Entry, Snapshot
 from nightlatch.model.account_steps import AccountStep

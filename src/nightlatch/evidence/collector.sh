@@ -112,7 +112,8 @@ nl_paths() { # what stands at every path that matters, and above it
     inside=$(many "$ours" nl_children | awk -F/ '{ folder = $0; sub("/[^/]*$", "", folder) } n[folder]++ < 4096')
     real=$(many "$contents$nl$keyed" realpath)
     [ -z "$keyed" ] || keyed=$(many "$keyed" realpath)
-    all=$contents$nl$asked_keys$nl$looked$nl$folders$owned
+    hops=$(many "$looked" readlink) # of links that lead to links, as those of update-alternatives(1) do
+    all=$contents$nl$asked_keys$nl$looked$nl$hops$nl$folders$owned
     ends=$real$nl$ours$nl$(many "$looked$owned" realpath)
     every=$(printf '%s\n' "$all" "$ends" "$inside" | awk '
         function with_folders(path) { for (; path != "" && !(path in seen); sub("/[^/]*$", "", path)) { seen[path]; print path } }

@@ -179,6 +179,9 @@ class ServiceKind(Protocol):
     def closing(self, path: AccessPath, why: str, case: ServiceCase) -> Iterator[Candidate]:
         """Steps on the service's own files that may shut a way in, or narrow it to what is granted, the best first."""
 
+    def hand(self, path: AccessPath, case: ServiceCase) -> str:
+        """The advice to a person about a way in that no step shuts; empty where the service has none of its own."""
+
     def opening(self, grant: Grant, why: str, case: ServiceCase) -> Iterator[Candidate]:
         """Steps on the service's own files that may let in those of a grant, the best first."""
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 
 from nightlatch.evidence.screen_files import MAIN, SESMAN
 from nightlatch.evidence.snapshot import Snapshot
@@ -15,32 +16,59 @@ from nightlatch.model.services import RDP
 from nightlatch.model.steps import FileStep, InsertAbove, ReplaceLine
 from nightlatch.services.base import ServiceCase
 from nightlatch.services.rdp import explanations
-from nightlatch.services.rdp.settings import RdpSettings
 
 LOOPBACK = "tcp://.:{port}"
 
 
+@dataclass(frozen=True, slots=True)
+class _Wish:
+    """One key that should count as another value, and what has to be started anew for it."""
+
+    path: str
+    section: str
+    key: str
+    value: str
+    anew: str = ""
+
+
 def close(path: AccessPath, why: str, case: ServiceCase) -> Iterator[Candidate]:
-    """The steps that may shut a way in, the one that touches fewest first."""
+    """The steps that may shut a way in, the one that touches fewest first; none on a running guest, whose server would have to
+    load them, or end its sessions."""
     access = explanations.of(case)
-    if access.settings is None:
+    if access.settings is None or case.reading.service.is_live:
         return
-    found = Editing(access.settings, case.reading.snapshot, why)
+    editing = Editing(case.reading.snapshot, why)
+    for wish in _wishes(path, case):
+        document = access.settings.main if wish.path == MAIN else access.settings.sesman
+        yield from editing.set(wish.path, document, wish.section, wish.key, wish.value)
+
+
+def hand(path: AccessPath, case: ServiceCase) -> str:
+    """The same as advice to a person."""
+    told = [
+        f"write {wish.key}={wish.value} under [{wish.section}] of {wish.path}{f', then {wish.anew}' if wish.anew else ''}"
+        for wish in _wishes(path, case)
+    ]
+    return "; or ".join(told)
+
+
+def _wishes(path: AccessPath, case: ServiceCase) -> Iterator[_Wish]:
+    access = explanations.of(case)
     if path.account == "root":
-        yield from found.set(SESMAN, access.settings.sesman, "Security", "AllowRootLogin", "false")
+        yield _Wish(SESMAN, "Security", "AllowRootLogin", "false", "start xrdp-sesman anew, which ends all sessions")
     if path.seal is Seal.CLEAR:
-        yield from found.set(MAIN, access.settings.main, "Globals", "security_layer", "tls")
+        yield _Wish(MAIN, "Globals", "security_layer", "tls")
     granted = any(grant.service == RDP.name for grant in case.grants)
     if not granted and len(access.listeners) == 1:
         value = LOOPBACK.format(port=access.listeners[0].port)
-        yield from found.set(MAIN, access.settings.main, "Globals", "port", value)
+        yield _Wish(MAIN, "Globals", "port", value, "start xrdp anew, which ends all sessions")
 
 
 class Editing:
     """Edits of single keys, as steps that name the line by its text."""
 
-    def __init__(self, settings: RdpSettings, snapshot: Snapshot, why: str) -> None:
-        self.settings, self.snapshot, self.why = settings, snapshot, why
+    def __init__(self, snapshot: Snapshot, why: str) -> None:
+        self.snapshot, self.why = snapshot, why
 
     def set(self, path: str, document: Document, section: str, key: str, value: str) -> Iterator[Candidate]:
         """The step by which a key counts as a value; nothing where its file has no such section, or lines that end with CR."""

@@ -86,10 +86,16 @@ class RdpKind:
         return links.links(asked, seen, case)
 
     def closing(self, path: AccessPath, why: str, case: ServiceCase) -> Iterator[Candidate]:
-        """The seal, root's login and the listening address."""
+        """The seal, root's login and the listening address, where nothing runs that would have to load them."""
         from nightlatch.services.rdp import closing_steps
 
         return closing_steps.close(path, why, case)
+
+    def hand(self, path: AccessPath, case: ServiceCase) -> str:
+        """The lines to write, and what has to be started anew."""
+        from nightlatch.services.rdp import closing_steps
+
+        return closing_steps.hand(path, case)
 
     def opening(self, grant: Grant, why: str, case: ServiceCase) -> Iterator[Candidate]:
         """Nothing yet: a server, a desktop and a certificate are left by hand."""

@@ -90,6 +90,10 @@ class SshKind:
 
         return ClosingSteps(case).close(path, why)
 
+    def hand(self, path: AccessPath, case: ServiceCase) -> str:
+        """Nothing of its own."""
+        return ""
+
     def opening(self, grant: Grant, why: str, case: ServiceCase) -> Iterator[Candidate]:
         """Modes and owners, lists of users, key lines, settings for some."""
         from nightlatch.services.ssh.closing_steps import ClosingSteps
