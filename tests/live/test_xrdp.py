@@ -183,7 +183,7 @@ def test_sockets_and_seals_are_those_of_the_real_one(pilot: Guest, groups: tuple
         base = collect(source, "pilot", COLLECTED | named)
     makes, wrong = Makes(20261201 + len(groups)), list[str]()
     texts = [makes.text([each]) for each in PORTS] if not groups else []
-    texts += [makes.text(["3389"]) for _ in range(cases(70, 700))]
+    texts += [makes.text(["3389"]) for _ in range(cases(45, 700))]
     decided, of = judged(pilot, base, texts, groups, wrong)
     tell(f"xrdp: {of} files, {decided} decided, {len(wrong)} otherwise than said; {len(makes.used)} constructs used")
     assert not wrong, "\n".join(wrong[:5])

@@ -192,7 +192,7 @@ def real(guest: Guest, chosen: list[tuple[str, str]]) -> dict[str, tuple[bool, b
     return {name: ("data=1" in told.get(name, ""), name in owners) for name, _ in chosen}
 
 
-@pytest.mark.parametrize("name, more, few", sample(SETTINGS, 2), ids=lambda value: value if isinstance(value, str) else "")
+@pytest.mark.parametrize("name, more, few", sample(SETTINGS, 4), ids=lambda value: value if isinstance(value, str) else "")
 def test_sessions_are_those_of_the_real_one(
     pilot: Guest, name: str, more: str, few: int | None, tell: Callable[[str], None]
 ) -> None:

@@ -14,7 +14,7 @@ import ssl
 import threading
 import time
 import warnings
-from collections.abc import Callable, Sequence
+from collections.abc import AsyncIterator, Callable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -165,7 +165,10 @@ def _route(work: _Looking) -> None:
     raise _StageFailedError(Stage.ROUTE, FailureMode.NO_ROUTE, "; ".join(reasons))
 
 
-async def _connect(work: _Looking) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
+_Streams = tuple[asyncio.StreamReader, asyncio.StreamWriter]
+
+
+async def _connect(work: _Looking) -> _Streams:
     """To the first of the addresses that answers; the one that worked is tried alone after that."""
     last: _StageFailedError | None = None
     others: list[tuple[str, FailureMode]] = []
@@ -235,20 +238,26 @@ async def _ask(work: _Looking, handshake: Callable[[str], Machine]) -> None:
 
 async def _talk(work: _Looking, machine: Machine) -> None:
     """One conversation on a connection of its own."""
-    first = not work.found.answered
+    async with _connected(work, lambda: _far(work), told=not work.found.answered) as (reader, writer):
+        writer.write(machine.start())
+        while not machine.done:
+            await _hear(work, machine, reader, writer)
+            if machine.wants_tls:
+                await _seal(machine, writer)
+                _told(work, machine, closed=False)
+
+
+@contextlib.asynccontextmanager
+async def _connected(work: _Looking, far: Callable[[], Stage], *, told: bool) -> AsyncIterator[_Streams]:
+    """A connection for one conversation, with its limit in time, ended however that goes; `far` says how far it came."""
     reader, writer = await _connect(work)
-    if first:
+    if told:
         work.step(Stage.CONNECT, f"{work.found.address} port {work.target.port}")
     try:
         async with asyncio.timeout(work.limits.whole):
-            writer.write(machine.start())
-            while not machine.done:
-                await _hear(work, machine, reader, writer)
-                if machine.wants_tls:
-                    await _seal(machine, writer)
-                    _told(work, machine, closed=False)
+            yield reader, writer
     except TimeoutError:
-        raise _StageFailedError(_far(work), FailureMode.SLOW, f"not done within {work.limits.whole:g} s") from None
+        raise _StageFailedError(far(), FailureMode.SLOW, f"not done within {work.limits.whole:g} s") from None
     finally:
         writer.transport.abort()
 
@@ -307,18 +316,10 @@ def _told(work: _Looking, machine: Machine, *, closed: bool) -> None:
 
 async def _once(work: _Looking, machine: Conversation) -> None:
     first = work.found.identified is None
-    reader, writer = await _connect(work)
-    if first:
-        work.step(Stage.CONNECT, f"{work.found.address} port {work.target.port}")
-    try:
-        async with asyncio.timeout(work.limits.whole):
-            writer.write(machine.start())
-            while not machine.done:
-                await _exchange(work, machine, reader, writer, first)
-    except TimeoutError:
-        raise _StageFailedError(_stage(machine.phase), FailureMode.SLOW, f"not done within {work.limits.whole:g} s") from None
-    finally:
-        writer.transport.abort()
+    async with _connected(work, lambda: _stage(machine.phase), told=first) as (reader, writer):
+        writer.write(machine.start())
+        while not machine.done:
+            await _exchange(work, machine, reader, writer, first)
 
 
 async def _exchange(
