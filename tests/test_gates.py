@@ -8,7 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 from rich.console import Console
 
@@ -224,6 +224,7 @@ def read_by(manager: str, gate: Gate) -> Rules:
 
 @pytest.mark.parametrize("manager", ["nftables", "iptables", "ufw", "firewalld"])
 @given(st.lists(ADDRESSES, min_size=1, max_size=5), st.booleans(), st.lists(ADDRESSES, max_size=5))
+@example([prefix(6, 0xFFFF << 32, 96)], False, [])  # IPv4 addresses as those of IPv6
 def test_a_gate_is_exact(manager: str, sources: list[AddressSet], several: bool, others: list[AddressSet]) -> None:
     """Each of its doors lets in just those whom it names, whatever stands beside it."""
     doors = {(22, 2222) if several else (22,): union(sources), (4711,): union(others)}

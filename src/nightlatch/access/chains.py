@@ -154,6 +154,7 @@ class _Asked:
     def _is_of(self, path: AccessPath, way: Arrival, port: int) -> bool:
         by = next(iter(way.causes), None)
         mine = path.service == self.service and path.account == self.login.account and not path.shape
+        mine = mine and path.seal >= self.login.seal
         return mine and path.route.port == port and path.route.forward == by
 
     def _served(self, paths: Iterable[AccessPath], power: Power, asked: Sources) -> Bounds[Sources]:

@@ -23,6 +23,8 @@ HANDS = {
     ObstacleKind.NO_ACCOUNT: "make it there: a draft does where its name, its group and its folder are free",
     ObstacleKind.SHUT: "change the account on the guest",
     ObstacleKind.NO_PASSWORD: "set a password on the guest with passwd",
+    ObstacleKind.NO_SESSION: "mend what it names; what the session said before it ended stands in its ~/.xsession-errors",
+    ObstacleKind.UNSEALED: "give {program} a key and a certificate that its account can read, and ask for tls in its settings",
     ObstacleKind.NO_SUDO: "edit the sudo rules on the guest with visudo",
 }
 PLAIN = {

@@ -19,6 +19,7 @@ from nightlatch.audit.answers import holders
 from nightlatch.estate.model import Estate, Principal
 from nightlatch.model.grants import Grant, GrantKind
 from nightlatch.model.paths import AccessPath
+from nightlatch.model.routes import Seal
 from nightlatch.model.secrets import Certificate, Code, Key, Need, Password
 from nightlatch.model.services import SSH
 from nightlatch.model.sources import COMMON, Sources, common_to, joined, without
@@ -180,7 +181,7 @@ class _Work:
             if left:
                 found.setdefault((path.service, path.account, path.need), []).append(left)
         for (service, account, need), sources in found.items():
-            yield _Asked(service, Login(account, need), self.asked.sources or joined(sources))
+            yield _Asked(service, Login(account, need, seal=Seal.CLEAR), self.asked.sources or joined(sources))
 
     def _opens(self, path: AccessPath) -> bool:
         """Whether they get in by a path."""
@@ -206,7 +207,7 @@ class _Work:
         sources = self.asked.sources or everywhere
         for service in self.asked.services or (SSH.name,):
             for account, need in dict.fromkeys(self._tries()):
-                yield _Asked(service, Login(account, need), sources)
+                yield _Asked(service, Login(account, need, seal=Seal.CLEAR), sources)
 
     def _tries(self) -> Iterator[tuple[str, Need]]:
         held = self._least(path for path in self.access.paths if self._opens(path))

@@ -28,13 +28,14 @@ class AddressError(ValueError):
         self.expected = expected
 
 
-def parse_network(text: str) -> AddressSet:
-    """One address or one prefix in CIDR form as a set. Raises AddressError (RFC 4632, 3.1; RFC 4291, 2.2)."""
+def parse_network(text: str, *, mapped: bool = False) -> AddressSet:
+    """One address or one prefix in CIDR form as a set; `mapped` allows IPv4 addresses written as those of IPv6, as programs
+    take them. Raises AddressError (RFC 4632, 3.1; RFC 4291, 2.2, 2.5.5.2)."""
     address, slash, length = text.partition("/")
     if _V4_SHAPE.fullmatch(address):
         version, number = 4, _ipv4(address, text)
     elif ":" in address:
-        version, number = 6, _ipv6(address)
+        version, number = 6, _ipv6(address, mapped=mapped)
     else:
         raise AddressError(f'"{text}" is no address', "an IPv4 or IPv6 address, or a prefix such as 192.168.40.0/24")
     bits = 32 if version == 4 else 128
@@ -54,8 +55,9 @@ def parse_network(text: str) -> AddressSet:
     return network
 
 
-def parse_address(text: str, *, scope: bool = False) -> IPAddress:
-    """One address without a prefix; `scope` allows %interface behind a link-local one. Raises AddressError.
+def parse_address(text: str, *, scope: bool = False, mapped: bool = False) -> IPAddress:
+    """One address without a prefix; `scope` allows %interface behind a link-local one, `mapped` as for networks. Raises
+    AddressError.
 
     (RFC 4291, 2.2; RFC 4007, 11 for the scope.)
     """
@@ -65,7 +67,7 @@ def parse_address(text: str, *, scope: bool = False) -> IPAddress:
         what = f'"{text}" has a prefix length' if "/" in text else f'"{text}" is no address'
         raise AddressError(what, "an address alone, such as 192.168.40.7 or 2001:db8:40::7")
     bare, mark, zone = text.partition("%")
-    number = _ipv6(bare if scope else text)
+    number = _ipv6(bare if scope else text, mapped=mapped)
     address = IPv6Address(number)
     if mark and scope:
         if not address.is_link_local or not re.fullmatch(r"[A-Za-z0-9._-]{1,15}", zone):
@@ -155,7 +157,7 @@ def _ipv4(address: str, text: str) -> int:
     return value
 
 
-def _ipv6(address: str) -> int:
+def _ipv6(address: str, *, mapped: bool = False) -> int:
     if "%" in address:
         raise AddressError(
             f'"{address}" has a scope, which means something on one machine only', "the address without its %scope"
@@ -164,6 +166,6 @@ def _ipv6(address: str) -> int:
         parsed = ipaddress.IPv6Address(address)
     except ValueError as error:
         raise AddressError(f'"{address}" is no IPv6 address: {error}', "such as 2001:db8:40::7") from None
-    if parsed.ipv4_mapped:
+    if parsed.ipv4_mapped and not mapped:
         raise AddressError(f'"{address}" is an IPv4 address in IPv6 clothes', f"{parsed.ipv4_mapped}")
     return int(parsed)

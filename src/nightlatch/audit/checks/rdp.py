@@ -104,7 +104,7 @@ def no_tls(context: Context) -> Iterator[CheckResult]:
         seals = each.access.seals
         if seals is not None and seals.lacking and seal.layer_of(each.settings)[0] != "rdp":
             files = [cause.path for cause in seals.lacking if isinstance(cause, UnusableFile)]
-            why = f"xrdp, as {each.settings.account}, can't use {listed(files)}" if files else "a setting leaves none"
+            why = f"the account {each.settings.account} can't use {listed(files)}" if files else "a setting leaves none"
             instead = "every connection goes without" if seals.clear else "nobody gets in"
             yield CheckResult(f"There is no TLS for the remote desktop: {why}, and {instead}.", cause_words.proofs(seals.lacking))
 

@@ -113,7 +113,7 @@ def _rule(rule: Element) -> Iterator[Fault]:
 def _address(each: Element, family: str) -> Iterator[Fault]:
     text = each.get("address")
     try:
-        found = parse_network(text.partition("/")[0])  # what stands behind the slash is taken in many forms
+        found = parse_network(text.partition("/")[0], mapped=True)  # what stands behind the slash is taken in many forms
     except AddressError:
         yield f'"{text[:60]}" is no address', each
         return

@@ -241,7 +241,7 @@ class _Reader:
     def span(self, option: RuleOption) -> None:
         low, _, high = option.value.partition("-")
         try:
-            first, last = parse_address(low), parse_address(high or low)
+            first, last = parse_address(low, mapped=True), parse_address(high or low, mapped=True)
         except AddressError:
             raise RuleFault(f"{option.value} is no range of addresses", option.column) from None
         ranges = ((int(first), int(last)),)
@@ -400,7 +400,7 @@ def address_set(text: str, family: str) -> AddressSet | None:
     bare, slash, length = text.partition("/")
     bits = 32 if family == "ip" else 128
     try:
-        address = parse_address(bare)
+        address = parse_address(bare, mapped=True)
         if address.version != (4 if family == "ip" else 6):
             return None
         size = bits if not slash else whole(length)

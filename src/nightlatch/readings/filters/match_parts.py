@@ -135,7 +135,7 @@ def onto_of(text: str) -> Redirect | None:
     elif text.isdigit():
         address, port = "", text
     try:
-        target = parse_network(address) if address and "/" not in address else None
+        target = parse_network(address, mapped=True) if address and "/" not in address else None
     except AddressError:
         return None
     number = port_number(port) if port else None

@@ -68,11 +68,11 @@ def _addresses(elements: Elements) -> AddressSet | None:
         try:
             low, mark, high = text.partition("-")
             if mark:
-                first, last = parse_address(low), parse_address(high)
+                first, last = parse_address(low, mapped=True), parse_address(high, mapped=True)
                 ranges = ((int(first), int(last)),)
                 out.append(AddressSet(v4=ranges) if first.version == 4 else AddressSet(v6=ranges))
             else:
-                out.append(parse_network(text))  # bits behind the prefix: not known what the kernel makes of them
+                out.append(parse_network(text, mapped=True))  # bits behind the prefix: not known what the kernel makes of them
         except (AddressError, ValueError, TypeError):
             return None
     return union(out) if out else NO_ADDRESS

@@ -13,7 +13,7 @@ from datetime import datetime
 from nightlatch.evidence.screen_files import MAIN, SESMAN
 from nightlatch.formats.xrdp_ini import Line
 from nightlatch.model.bounds import exactly, only_perhaps
-from nightlatch.model.causes import Cause, SettingLine
+from nightlatch.model.causes import Cause, ListenAddress, SettingLine
 from nightlatch.model.gaps import Gap
 from nightlatch.model.powers import ADMINISTER, DESKTOP
 from nightlatch.model.routes import Seal
@@ -93,6 +93,7 @@ class RdpServer:
     def entries(self, socket: Listener, within: AddressSet) -> Iterator[LoginEntries]:
         """The entries of each account at the socket."""
         seen = exactly(within & socket.admits())
+        listens = ListenAddress(f"{socket.address or 'all addresses'}, port {socket.port}", self.settings.ports.origin)
         unread = tuple(gap for gap in (self.takes.gap, self.settings.unread(SESMAN)) if gap is not None)
         for account in self.reading.accounts.by_name.values():
             found: list[LoginEntry] = []
@@ -101,7 +102,7 @@ class RdpServer:
                     every = (*way.gaps, *gaps)
                     self._gaps.update(dict.fromkeys(every))
                     callers = only_perhaps(seen) if every else seen
-                    causes = (*way.causes, *self.seals.causes) if sealed is Seal.CLEAR else way.causes
+                    causes = (listens, *way.causes, *(self.seals.causes if sealed is Seal.CLEAR else ()))
                     found.append(LoginEntry(account.name, way.need, DESKTOP, callers, causes, every, sealed))
                     for right in rights(self.sudo, account, self.reading.guest, self._has_password):
                         more = (*every, right.gap) if right.gap is not None else every

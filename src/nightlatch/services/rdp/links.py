@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from nightlatch.model.bounds import EVERYBODY, NOBODY, Bounds
-from nightlatch.model.causes import AccountLine, Cause, NoAccount, PasswordField, SettingLine
+from nightlatch.model.causes import AccountLine, Cause, NoAccount, PasswordField, SessionProgram, SettingLine
 from nightlatch.model.links import Break, Link, LinkKind, link
 from nightlatch.model.powers import DESKTOP
 from nightlatch.model.routes import Seal
@@ -14,6 +14,7 @@ from nightlatch.origin import Origin
 from nightlatch.services.base import Login, ServiceCase
 from nightlatch.services.rdp.entries import RdpAccess
 from nightlatch.services.rdp.explanations import among, of
+from nightlatch.services.rdp.manager import STACK
 
 
 def links(asked: Login, seen: AddressSet, case: ServiceCase) -> Iterator[Link]:
@@ -39,13 +40,14 @@ def links(asked: Login, seen: AddressSet, case: ServiceCase) -> Iterator[Link]:
         field = shut or PasswordField(account.password or "empty", account.password_origin)
         yield _broken(LinkKind.PROOF, seen, field)
     else:
-        yield link(LinkKind.PROOF, seen, EVERYBODY)
+        yield link(LinkKind.PROOF, seen, EVERYBODY, (SettingLine("PAM service", STACK, Origin(f"/etc/pam.d/{STACK}")),))
     if without is not None:
         yield _broken(LinkKind.SESSION, seen, without)
         return
     gaps = tuple(gap for path in opens for gap in path.callers.because)
     admits = Bounds(NO_ADDRESS if gaps else EVERY_ADDRESS, EVERY_ADDRESS, gaps)
-    yield link(LinkKind.SESSION, seen, admits, [cause for path in opens[:1] for cause in path.causes])
+    made_by = [cause for path in opens[:1] for cause in path.causes if isinstance(cause, SessionProgram)]
+    yield link(LinkKind.SESSION, seen, admits, made_by)
 
 
 def _seal(asked: Login, seen: AddressSet, access: RdpAccess) -> Link:
