@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from nightlatch.access.paths import guest_access
 from nightlatch.audit.findings import Group
-from nightlatch.audit.run import guest_audit
+from nightlatch.audit.run import fleet, guest_audit, identities
 from nightlatch.evidence.screen_files import LIBRARY_FOLDERS
 from nightlatch.evidence.snapshot import Entry, EntryKind, Snapshot
 from nightlatch.faults import EstateError
@@ -61,7 +61,7 @@ SPOKEN = {
     f"rdp.{name}"
     for name in (
         "not-started clear falls-back no-tls key-readable stock-certificate root-login group-not-enforced no-limits relay "
-        "preset-login no-session session-ports not-at-boot"
+        "preset-login no-session session-ports not-at-boot shared-certificate"
     ).split()
 }
 
@@ -220,6 +220,18 @@ def test_what_is_granted_has_to_come_back_after_a_boot(tmp_path: Path) -> None:
 
     known = {path: Entry(EntryKind.ABSENT) for path in paths_of("xrdp.service") if path not in made.entries or path == link}
     assert "rdp.not-at-boot" in told(off.with_files(known), tmp_path / "b")
+
+
+def test_a_certificate_of_two_guests_is_told_once() -> None:
+    other = PEM.replace("MA==", "MQ==")
+    made = [desk(), desk(), desk(files={"/etc/xrdp/cert.pem": other}), desk(layer="rdp")]
+    seen = [
+        identities(guest_access(readings.read(replace(each, guest=f"g{number}")), AT), None) for number, each in enumerate(made)
+    ]
+    found = [each for told in fleet(seen, None, AT).values() for each in told if each.check == "rdp.shared-certificate"]
+    assert [each.text for each in found] == [
+        "g0 and g1 show the same certificate for their remote desktops: each can pose as the other."
+    ]
 
 
 def test_evidence_without_its_files_says_so(tmp_path: Path) -> None:

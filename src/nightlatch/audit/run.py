@@ -27,6 +27,8 @@ from nightlatch.model.sources import joined
 from nightlatch.origin import Kind
 from nightlatch.readings import private_halves
 from nightlatch.services.base import Kinds, ServerState, ServiceAccess
+from nightlatch.services.rdp import seal
+from nightlatch.services.rdp.entries import RdpAccess
 from nightlatch.services.ssh.entries import SshAccess
 from nightlatch.services.table import KINDS
 
@@ -250,7 +252,17 @@ def identities(access: GuestAccess, estate: Estate | None = None) -> Identities:
         tuple(names),
         network.interfaces,
         private_halves.read(access.reading.snapshot, access.reading.accounts),
+        tuple(_certificates(access)),
     )
+
+
+def _certificates(access: GuestAccess) -> Iterator[tuple[str, str]]:
+    """The certificates that a guest's services of screens show."""
+    for each in access.services:
+        if isinstance(each, RdpAccess) and each.settings is not None and each.seals is not None and each.seals.tls:
+            found = seal.certificate_of(each.settings, access.reading.snapshot)
+            if found is not None:
+                yield found
 
 
 def fleet(guests: list[Identities], estate: Estate | None, at: datetime) -> dict[str, list[Finding]]:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 from nightlatch.audit import cause_words
-from nightlatch.audit.checks.registry import CheckResult, Context, check
+from nightlatch.audit.checks.registry import CheckResult, Context, Fleet, check, fleet_check
 from nightlatch.audit.findings import Proof, Severity
 from nightlatch.audit.names import listed
 from nightlatch.evidence.screen_files import LIBRARY_FOLDERS, MAIN, SESMAN
@@ -67,7 +67,7 @@ def not_started(context: Context) -> Iterator[CheckResult]:
         ports = each.settings.ports
         if each.access.state is ServerState.BROKEN:
             yield CheckResult(f"xrdp does not start: {each.access.fault}.", (Proof(each.access.fault, Origin(MAIN)),))
-        elif each.access.seals is not None and not each.access.listeners and not context.access.gaps:
+        elif each.access.seals is not None and not each.access.listeners and each.access.gap is None:
             said = f'of its port, "{ports.value}", no number can be read' if ports.value else "no port is set"
             yield CheckResult(f"xrdp runs and listens nowhere: {said}.", (_proof(ports),))
 
@@ -250,9 +250,23 @@ def _section(each: _Rdp, name: str) -> Origin:
 def not_at_boot(context: Context) -> Iterator[CheckResult]:
     """The remote desktop is granted to somebody, and is not started at a boot."""
     granted = any(grant.service == RDP.name for grant in context.grants)
-    for each in _found(context):
+    for each in _found(context) if granted else ():
         unit = context.access.reading.unit(UNIT)
-        if granted and each.serves and unit.at_boot is False:
+        if each.serves and unit.at_boot is False:
             yield CheckResult(
                 "xrdp is not started at a boot, and a grant needs it.", (Proof(f"{UNIT} is not enabled", unit.origin),)
             )
+
+
+@fleet_check("rdp.shared-certificate", HIGH, source="RFC 5280, 4.1: a certificate is bound to one key")
+def shared_certificate(fleet: Fleet) -> Iterator[tuple[str, CheckResult]]:
+    """Two guests show the same certificate for their remote desktops, as clones of one image do: each can pose as the other."""
+    holders: dict[str, list[tuple[str, str]]] = {}
+    for guest in fleet.guests:
+        for path, fingerprint in guest.certificates:
+            holders.setdefault(fingerprint, []).append((guest.guest, path))
+    for fingerprint, found in holders.items():
+        names = tuple(sorted({name for name, _ in found}))
+        if len(names) > 1:
+            text = f"{listed(names)} show the same certificate for their remote desktops: each can pose as the other."
+            yield names[0], CheckResult(text, (Proof(f"SHA256 {fingerprint}", Origin(found[0][1])),), names)

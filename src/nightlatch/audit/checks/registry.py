@@ -68,6 +68,7 @@ class Identities:
     names: tuple[tuple[str, IPAddress, int], ...] = ()  # what its hosts file says of names, with the line
     interfaces: tuple[str, ...] = ()
     halves: tuple[PrivateKeyFile, ...] = ()  # private keys in the homes of its accounts
+    certificates: tuple[tuple[str, str], ...] = ()  # of its remote desktop: path, fingerprint
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
+from functools import cached_property
 
 from nightlatch.evidence.screen_files import MAIN, SESMAN
 from nightlatch.formats.xrdp_ini import Line
@@ -42,13 +43,15 @@ ASKED = "ask"
 @dataclass(frozen=True)
 class RdpAccess:
     """A guest's RDP server as it stands. `shut` are accounts that it lets nobody into, `without` those whose login ends at once
-    for want of a session, each with the cause; `fault` is why the server does not start."""
+    for want of a session, each with the cause; `fault` is why the server does not start, `gap` why it is not known where it
+    listens."""
 
     reading: GuestReading = field(repr=False)
     state: ServerState
     settings: RdpSettings | None = None
     seals: Seals | None = None
     listeners: tuple[Listener, ...] = ()
+    gap: Gap | None = None
     shut: tuple[tuple[str, Cause], ...] = ()
     without: tuple[tuple[str, Cause], ...] = ()
     fault: str = ""
@@ -83,7 +86,7 @@ class RdpServer:
     def stands(self) -> RdpAccess:
         """The server as it stands, with what was gathered so far."""
         shut, without = tuple(self.shut), tuple(self.without)
-        return RdpAccess(self.reading, self.state, self.settings, self.seals, self.takes.sockets, shut, without)
+        return RdpAccess(self.reading, self.state, self.settings, self.seals, self.takes.sockets, self.takes.gap, shut, without)
 
     @property
     def gaps(self) -> tuple[Gap, ...]:
@@ -127,7 +130,7 @@ class RdpServer:
         if admitted.refused is not None:
             self.shut[(account.name, admitted.refused)] = None
             return
-        starts = [(line, self.sessions.start(account, library)) for line, library in self.made_by()]
+        starts = [(line, self.sessions.start(account, library)) for line, library in self.made_by]
         open_ones = [(line, start) for line, start in starts if start.refused is None]
         if not open_ones:
             refused = next((start.refused for _, start in starts), None) or self._no_section()
@@ -151,6 +154,7 @@ class RdpServer:
                 gap = Gap("RDP server", "whether the password that stands there is right is not known", at)
                 yield _Way(frozenset(), (SettingLine("password", "(preset)", at), *start.by), (gap,))
 
+    @cached_property
     def made_by(self) -> list[tuple[Line, str]]:
         """The sections that have an X server started for the account, each with its library."""
         out = []

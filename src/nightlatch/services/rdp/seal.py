@@ -8,7 +8,9 @@ that a setting names, and whether a key belongs to its certificate.
 from __future__ import annotations
 
 import re
+from base64 import b64decode
 from dataclasses import dataclass, field
+from hashlib import sha256
 
 from nightlatch.evidence.selection import NO_TEXT
 from nightlatch.evidence.snapshot import Entry, EntryKind, Snapshot
@@ -22,6 +24,7 @@ from nightlatch.services.rdp.settings import RdpSettings, Setting
 STOCK = {"certificate": "/etc/xrdp/cert.pem", "key_file": "/etc/xrdp/key.pem"}
 VERSIONS = ("SSLv2", "SSLv3", "TLSv1", "TLSv1.1", "TLSv1.2", "TLSv1.3")
 SERVED = frozenset(["TLSv1.2", "TLSv1.3"])  # the others need ciphers of a lower level than Debian's OpenSSL allows
+FIRST = re.compile(rb"-----BEGIN CERTIFICATE-----([A-Za-z0-9+/=\s]{1,20000})-----END CERTIFICATE-----")
 CERTIFICATE = re.compile(rb"-----BEGIN (X509 |TRUSTED )?CERTIFICATE-----")
 
 
@@ -111,6 +114,19 @@ def _is_pem(entry: Entry) -> bool:
     if entry.content is None:
         return entry.note != NO_TEXT
     return CERTIFICATE.search(entry.content) is not None
+
+
+def certificate_of(settings: RdpSettings, snapshot: Snapshot) -> tuple[str, str] | None:
+    """The file of the certificate that is shown, and its SHA256 fingerprint in hexadecimal (of the DER form); None where there is
+    none that can be read."""
+    path = snapshot.resolve(files(settings)["certificate"][0]).path
+    found = FIRST.search(snapshot.content(path) or b"")
+    if found is None:
+        return None
+    try:
+        return path, sha256(b64decode(found[1], validate=False)).hexdigest()
+    except ValueError:
+        return None
 
 
 def versions_of(setting: Setting) -> frozenset[str]:

@@ -6,7 +6,7 @@ own Xsession, and what a desktop does once it runs.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from nightlatch.evidence.screen_files import FOLDER
 from nightlatch.evidence.snapshot import Entry, EntryKind, Snapshot
@@ -58,6 +58,7 @@ class Sessions:
 
     settings: RdpSettings
     snapshot: Snapshot
+    _known: dict[str, SessionStart] = field(default_factory=dict, compare=False, repr=False)  # what is the same for all accounts
 
     def start(self, account: Account, library: str) -> SessionStart:
         """Whether an account gets a session by a section with this library."""
@@ -82,6 +83,11 @@ class Sessions:
         return SessionStart()
 
     def _server(self, library: str) -> SessionStart:
+        if library not in self._known:
+            self._known[library] = self._looked_for(library)
+        return self._known[library]
+
+    def _looked_for(self, library: str) -> SessionStart:
         section = LIBRARIES[library]
         named = self.settings.sesman.every(section.lower(), "param")
         if not named:
@@ -163,7 +169,9 @@ class Sessions:
                 found = self._of_user(account, f"{account.home}/{name}")
                 if found is not None:
                     return found
-        return self._of_all()
+        if XSESSION not in self._known:
+            self._known[XSESSION] = self._of_all()
+        return self._known[XSESSION]
 
     def _of_user(self, account: Account, path: str) -> SessionStart | None:
         found = self.snapshot.resolve(path)
