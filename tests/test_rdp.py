@@ -304,11 +304,14 @@ def test_a_key_that_is_set_counts_and_all_else_stays(lines: list[str], end: str,
     assert others <= {(line.section, line.key, line.value) for line in made.lines if line.counts and line.key}
 
 
-def test_of_a_running_guest_the_lines_to_write_are_told(tmp_path: Path) -> None:
-    """Its server would have to load them, or end its sessions: nothing else of the draft waits for that."""
-    made, snapshot = estate(tmp_path, GRANT), desk(layer="negotiate")
+def test_of_a_running_guest_what_needs_a_restart_is_told_to_a_person(tmp_path: Path) -> None:
+    """Each connection reads the seal anew; where it listens is read at the start, and a restart ends all sessions."""
     rows = {**listening(("tcp", "0.0.0.0", 22, "sshd", 7), ("tcp", "[::]", 3389, "xrdp", 9)), **sshd(7, 1000)}
-    found = draft(made, replace(snapshot, listings=rows), AT)
+    live = replace(desk(layer="negotiate"), listings=rows)
+    found = draft(estate(tmp_path / "a", GRANT), live, AT)
+    [step] = [step for step in found.steps if step.path.startswith("/etc/xrdp")]
+    assert str(step) == "in /etc/xrdp/xrdp.ini: change a line"
+    found = draft(estate(tmp_path / "b", KEY), replace(desk(), listings=rows), AT)
     assert not [step for step in found.steps if step.path.startswith("/etc/xrdp")]
-    hands = [each.hand for each in found.left]
-    assert "write security_layer=tls under [Globals] of /etc/xrdp/xrdp.ini" in hands
+    hand = "write port=tcp://.:3389 under [Globals] of /etc/xrdp/xrdp.ini, then start xrdp anew, which ends all sessions"
+    assert hand in [each.hand for each in found.left]

@@ -6,7 +6,7 @@ The server says `tide 1 NAME`, is told `who ACCOUNT`, and answers `password` or 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
@@ -114,8 +114,8 @@ class Tide:
     def opening(self, grant: Grant, why: str, case: ServiceCase) -> Iterator[Candidate]:
         yield (AddLine(FILE, why, True, f"reader {grant.account}", 0, 0),)
 
-    def reads(self, reading: GuestReading) -> frozenset[str]:
-        return frozenset([FILE])
+    def loads(self, before: GuestReading, after: GuestReading, changed: Collection[str]) -> bool:
+        return FILE in changed
 
     def after_change(self, before: ServiceCase, after: ServiceCase) -> Expected:
         return Expected({})

@@ -111,3 +111,37 @@ def test_a_running_guest_without_an_estate_is_told_with_its_desktop(station: Sta
     assert not [each for each in found["findings"] if each["check"] == "service.exposed-listener" and "3389" in each["text"]]
     desktops = {each["account"] for each in found["ways_in"] if each["by"] == "rdp"}
     assert desktops == {"keeper", "mara"}
+
+
+def test_a_change_of_the_seal_is_proved_on_the_wire(station: Station, pilot: Guest) -> None:
+    """Each connection reads the seal anew, so nothing is started again; the fresh look decides, and undo gives it back."""
+    serve(pilot, LAYERS["both"][0])
+    station.estate(GRANTS)
+    told = station.nightlatch("enact", "estate.yaml", "--on", "pilot", "--yes", "--no-boot-guard", code=None)
+    assert "On the wire rdp on port 3389 is served over tls, as was proved." in " ".join(told.split()), told
+    assert "security_layer=tls\n" in pilot.inside("cat", MAIN)
+    document: Any = station.json("reach", "estate.yaml", "--on", "pilot", code=None)
+    assert [each["seal"] for each in document["guests"][0]["services"][0]["seals"]] == ["tls"]
+    station.nightlatch("undo", "estate.yaml", "--on", "pilot", "--yes", code=None)
+    assert "security_layer=negotiate\n" in pilot.inside("cat", MAIN)
+
+
+def test_a_change_that_the_wire_does_not_show_is_taken_back(station: Station, pilot: Guest) -> None:
+    """Another program than the one that was read serves the port, and keeps to its own file."""
+    serve(pilot, LAYERS["both"][0])
+    pilot.inside("sh", "-c", "mkdir -p /etc/other && cp -a /etc/xrdp/. /etc/other/ && pkill -x xrdp; rm -f /run/xrdp/xrdp.pid")
+    words = f"setpriv --reuid={XRDP} --regid={XRDP} --clear-groups xrdp -n -c /etc/other/xrdp.ini >/dev/null 2>&1 & sleep 1"
+    pilot.inside("sh", "-c", words)
+    station.estate(GRANTS)
+    told = station.nightlatch("enact", "estate.yaml", "--on", "pilot", "--yes", "--no-boot-guard", code=5)
+    assert "rdp on port 3389 is served over clear and tls, and was to be served over tls" in " ".join(told.split()), told
+    assert "security_layer=negotiate\n" in pilot.inside("cat", MAIN)
+
+
+def test_what_was_left_on_the_latch_is_kept_by_the_same_proof(station: Station, pilot: Guest) -> None:
+    serve(pilot, LAYERS["both"][0])
+    station.estate(GRANTS)
+    station.nightlatch("enact", "estate.yaml", "--on", "pilot", "--yes", "--no-boot-guard", "--leave", code=None)
+    told = station.nightlatch("keep", "estate.yaml", "--on", "pilot", code=None)
+    assert "On the wire rdp on port 3389 is served over tls, as was proved." in " ".join(told.split()), told
+    assert "security_layer=tls\n" in pilot.inside("cat", MAIN)

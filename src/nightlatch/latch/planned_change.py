@@ -117,7 +117,7 @@ def planned(estate: Estate, proved: ProvedDraft, *, moves: bool = True, kinds: K
     """
     before, after = readings.read(proved.before), readings.read(proved.after)
     ports = _ports(proved, before, after)
-    loaded = [name for name, kind in kinds.items() if {*proved.changed} & (kind.reads(before) | kind.reads(after))]
+    loaded = [name for name, kind in kinds.items() if kind.loads(before, after, proved.changed)]
     loads = SSH.words.name in loaded or bool(identities.new_host_keys(proved.draft.acts))
     for name in loaded:
         if name != SSH.words.name:

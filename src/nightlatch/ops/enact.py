@@ -31,11 +31,12 @@ from nightlatch.latch.live import Pending
 from nightlatch.latch.planned_change import planned
 from nightlatch.latch.transaction import SEAM, Terms, Transaction
 from nightlatch.model.outcomes import ChangeState
-from nightlatch.ops import identity, key_proofs
+from nightlatch.ops import identity, key_proofs, seals
 from nightlatch.ops.draft import proved_draft
 from nightlatch.ops.evidence import TOOL
 from nightlatch.ops.giving import HandOver, handed_over, refuse_unheard
 from nightlatch.ops.key_proofs import KeyProof
+from nightlatch.ops.seals import SealProof
 from nightlatch.ops.survey import chosen, client_for, more_of, survey_live, survey_target
 from nightlatch.readings import latch
 from nightlatch.readings.latch import OnLatch
@@ -55,7 +56,8 @@ NOT_THERE = {ViaKind.EVIDENCE: "an evidence archive", ViaKind.BY_HAND: "a survey
 class Confirmation:
     """The findings of a fresh connection while a change is on the latch: `problems` are reasons not to keep it.
 
-    `proven` names the places of grants that the connection came from, `unproven` the others; `source` its address.
+    `proven` names the places of grants that the connection came from, `unproven` the others; `source` its address. `seals` are
+    those of services that the change touches, as the wire shows them.
     """
 
     guest: str
@@ -64,6 +66,7 @@ class Confirmation:
     problems: tuple[str, ...]
     proven: tuple[str, ...]
     unproven: tuple[str, ...]
+    seals: tuple[SealProof, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -404,8 +407,9 @@ def confirm(estate: Estate, shell: Shell, proved: ProvedDraft, at: datetime, cha
     else:
         return Confirmation(shell.guest, change, "", (f"no fresh connection comes in: {problem}",), (), ())
     proven, unproven = promises.places(estate, now)
-    problems = promises.broken(estate, promises.of(proved), now, at)
-    return Confirmation(shell.guest, change, now.told.came.source, tuple(problems), tuple(proven), tuple(unproven))
+    shown = seals.shown(shell, proved.before, now, at)
+    problems = (*promises.broken(estate, promises.of(proved), now, at), *filter(None, map(seals.problem, shown)))
+    return Confirmation(shell.guest, change, now.told.came.source, problems, tuple(proven), tuple(unproven), shown)
 
 
 def pending(

@@ -13,7 +13,7 @@ from nightlatch.latch.folder import FolderChange
 from nightlatch.latch.live import Pending
 from nightlatch.latch.records import CHANGES, PROMISED
 from nightlatch.model.outcomes import ChangeState
-from nightlatch.ops import identity
+from nightlatch.ops import identity, seals
 from nightlatch.ops.enact import Confirmation, LiveChange, followed_address, followed_port, owner
 from nightlatch.ops.survey import chosen, client_for, more_of, survey_live
 from nightlatch.readings import guest as readings
@@ -58,7 +58,10 @@ def _proved_again(
     if missing:
         now = survey_live(shell, more | ExtraPaths(tuple(missing)))
     problems = promises.unlike({each.path: each.after for each in found.kept}, now)
-    problems = problems or promises.broken(estate, found.promise(now), now, at)
+    promise = found.promise(now)
+    problems = problems or promises.broken(estate, promise, now, at)
+    shown = seals.shown(shell, promise.before, now, at)
+    problems = problems or list(filter(None, map(seals.problem, shown)))
     if problems:
         wait = f"within {waiting.seconds} s" if waiting.seconds is not None and waiting.seconds > 0 else "in time"
         raise RefusedError(
@@ -72,7 +75,7 @@ def _proved_again(
             guest=spec.name,
         )
     proven, unproven = promises.places(estate, now)
-    seen = Confirmation(spec.name, waiting.change, now.told.came.source, (), tuple(proven), tuple(unproven))
+    seen = Confirmation(spec.name, waiting.change, now.told.came.source, (), tuple(proven), tuple(unproven), shown)
     paths = tuple(each.path for each in found.kept)
     fresh = [key.fingerprint for key in readings.read(now).host_keys] if identities.new_host_keys(found.acts) else []
     done = FolderChange(spec.name, waiting.change, paths, (), tuple(map(str, (*found.accounts, *found.acts))))

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from nightlatch.model.steps import ManualTask
     from nightlatch.ops.enact import Confirmation
     from nightlatch.ops.key_proofs import KeyProof
+    from nightlatch.ops.seals import SealProof
     from nightlatch.readings.latch import OnLatch
 
 
@@ -129,6 +130,8 @@ def latched(
             f"Not proven from {', '.join(seen.unproven)}: a connection from here says nothing of the way there.",
             indent=2,
         )
+    for proof in seen.seals if outcome is not ChangeState.PUT_BACK else ():
+        page.wrapped(_sealed(proof), indent=2)
     if keys and outcome is not ChangeState.PUT_BACK:
         page.line("  Keys that stand in for passwords:")
         for key in keys:
@@ -215,6 +218,14 @@ def _done(changed: FolderChange) -> str:
     """How many paths, and acts beside them."""
     parts = [count(len(changed.paths), "path")] if changed.paths or not changed.acts else []
     return " and ".join([*parts, *([count(len(changed.acts), "act")] if changed.acts else [])])
+
+
+def _sealed(proof: SealProof) -> str:
+    """How a service is sealed on the wire, by a look from here."""
+    if not proof.looked:
+        return f"How {proof.service} on port {proof.port} is sealed was not looked at from here: nightlatch reach does."
+    seen = " and ".join(each.words for each in proof.seen) or "nothing"
+    return f"On the wire {proof.service} on port {proof.port} is served over {seen}{', as was proved' if proof.holds else ''}."
 
 
 def _theirs(page: Page, changed: FolderChange, when: str) -> None:

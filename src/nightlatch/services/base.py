@@ -6,7 +6,7 @@ its sockets is worked out around it (access/paths.py).
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
@@ -185,8 +185,8 @@ class ServiceKind(Protocol):
     def opening(self, grant: Grant, why: str, case: ServiceCase) -> Iterator[Candidate]:
         """Steps on the service's own files that may let in those of a grant, the best first."""
 
-    def reads(self, reading: GuestReading) -> frozenset[str]:
-        """The files that a server reads at its start or when it is told to load them again."""
+    def loads(self, before: GuestReading, after: GuestReading, changed: Collection[str]) -> bool:
+        """Whether a server has to load its files again, or start anew, once these paths have changed."""
 
     def after_change(self, before: ServiceCase, after: ServiceCase) -> Expected:
         """The conditions that hold after a change of files that a server loads."""

@@ -32,13 +32,15 @@ class _Wish:
 
 
 def close(path: AccessPath, why: str, case: ServiceCase) -> Iterator[Candidate]:
-    """The steps that may shut a way in, the one that touches fewest first; none on a running guest, whose server would have to
-    load them, or end its sessions."""
+    """The steps that may shut a way in, the one that touches fewest first; on a running guest only those for which nothing has to
+    be started anew, which would end its sessions."""
     access = explanations.of(case)
-    if access.settings is None or case.reading.service.is_live:
+    if access.settings is None:
         return
     editing = Editing(case.reading.snapshot, why)
     for wish in _wishes(path, case):
+        if wish.anew and case.reading.service.is_live:
+            continue
         document = access.settings.main if wish.path == MAIN else access.settings.sesman
         yield from editing.set(wish.path, document, wish.section, wish.key, wish.value)
 

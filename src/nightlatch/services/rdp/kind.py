@@ -4,7 +4,7 @@ What only drafts and explanations need is imported when one of them asks."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from datetime import datetime
 
 from nightlatch.evidence.extra_paths import ExtraPaths
@@ -101,9 +101,10 @@ class RdpKind:
         """Nothing yet: a server, a desktop and a certificate are left by hand."""
         return iter(())
 
-    def reads(self, reading: GuestReading) -> frozenset[str]:
-        """Both files."""
-        return frozenset([MAIN, SESMAN])
+    def loads(self, before: GuestReading, after: GuestReading, changed: Collection[str]) -> bool:
+        """Where it listens is read at the start, and all of the session manager; the rest by each connection (measured)."""
+        was, becomes = settings.read(before.snapshot).ports.value, settings.read(after.snapshot).ports.value
+        return SESMAN in changed or (MAIN in changed and was != becomes)
 
     def after_change(self, before: ServiceCase, after: ServiceCase) -> Expected:
         """Nothing that a program could be asked for: neither has a test of its own."""

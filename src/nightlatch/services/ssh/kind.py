@@ -4,7 +4,7 @@ What only drafts and explanations need is imported when one of them asks: most a
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from datetime import datetime
 
 from nightlatch.evidence.extra_paths import NO_MORE, ExtraPaths
@@ -101,9 +101,9 @@ class SshKind:
 
         return open_up(ClosingSteps(case), grant, why)
 
-    def reads(self, reading: GuestReading) -> frozenset[str]:
+    def loads(self, before: GuestReading, after: GuestReading, changed: Collection[str]) -> bool:
         """The main file and all that it includes."""
-        return frozenset(reading.sshd.files)
+        return bool({*changed} & {*before.sshd.files, *after.sshd.files})
 
     def after_change(self, before: ServiceCase, after: ServiceCase) -> Expected:
         """The lines that `sshd -T -C` must print for callers whose settings change."""
