@@ -315,3 +315,73 @@ def test_of_a_running_guest_what_needs_a_restart_is_told_to_a_person(tmp_path: P
     assert not [step for step in found.steps if step.path.startswith("/etc/xrdp")]
     hand = "write port=tcp://.:3389 under [Globals] of /etc/xrdp/xrdp.ini, then start xrdp anew, which ends all sessions"
     assert hand in [each.hand for each in found.left]
+
+
+EVERYWHERE = f"{GRANT.replace('bench', 'anywhere')}\n{KEY}"  # no filter is drafted beside what opens
+
+
+def without(line: str) -> Snapshot:
+    """The guest without a line of xrdp.ini."""
+    made = desk()
+    content = (made.content("/etc/xrdp/xrdp.ini") or b"").replace(line.encode(), b"")
+    return made.with_files({"/etc/xrdp/xrdp.ini": replace(made.entries["/etc/xrdp/xrdp.ini"], content=content)})
+
+
+OPENED = [
+    ("tls is asked for", desk(layer="rdp"), {"/etc/xrdp/xrdp.ini"}),
+    ("it is not set at all", without("security_layer=tls\n"), {"/etc/xrdp/xrdp.ini"}),
+    ("the key is for a group", desk(modes={"/etc/xrdp/key.pem": (0o640, 0, 1500)}), {"/etc/group"}),
+    (
+        "both",
+        desk(layer="rdp", modes={"/etc/xrdp/key.pem": (0o640, 0, 1500)}),
+        {"/etc/xrdp/xrdp.ini", "/etc/group"},
+    ),
+    ("a group is asked for", desk(group="TerminalServerUsers=ssl-cert"), {"/etc/group"}),
+]
+
+
+@pytest.mark.parametrize("name, snapshot, paths", OPENED, ids=[name for name, _, _ in OPENED])
+def test_a_draft_lets_in_those_who_are_granted(tmp_path: Path, name: str, snapshot: Snapshot, paths: set[str]) -> None:
+    groups = (snapshot.content("/etc/group") or b"") + b"ssl-cert:x:1500:\n"
+    made, read = (
+        estate(tmp_path, EVERYWHERE),
+        snapshot.with_files({"/etc/group": replace(snapshot.entries["/etc/group"], content=groups, size=len(groups))}),
+    )
+    assert "shut-out" in told(read, tmp_path, EVERYWHERE)
+    proved = prove(made, draft(made, read, AT), read, AT)
+    touched = {step.path for step in (*proved.draft.steps, *proved.accounts)}
+    assert paths <= touched
+    assert "shut-out" not in told(proved.after, tmp_path, EVERYWHERE)
+
+
+WILD = st.lists(
+    st.sampled_from(
+        [
+            "[Globals]",
+            "[Xorg]",
+            "[Security]",
+            "port=",
+            "security_layer=tls",
+            "lib=libxup.so",
+            "param=",
+            "TerminalServerUsers=\udcff",
+        ]
+    )
+    | st.text(max_size=20),
+    max_size=12,
+).map(lambda lines: "\n".join(lines).encode("utf-8", "surrogateescape" if "\udcff" in "".join(lines) else "replace"))
+
+
+@given(WILD | st.binary(max_size=200), WILD | st.binary(max_size=200), st.binary(max_size=60), st.binary(max_size=60))
+def test_whatever_its_files_hold_the_guest_is_judged(main: bytes, sesman: bytes, session: bytes, certificate: bytes) -> None:
+    made = desk()
+    held = {
+        "/etc/xrdp/xrdp.ini": main,
+        "/etc/xrdp/sesman.ini": sesman,
+        "/home/mara/.xsession": session,
+        "/etc/xrdp/cert.pem": certificate,
+    }
+    files = {path: Entry(EntryKind.FILE, 0o644, size=len(content), content=content) for path, content in held.items()}
+    access = guest_access(readings.read(made.with_files(files)), AT)
+    assert guest_audit(access, AT, None).guest == "gauge"
+    assert identities(access).guest == "gauge"

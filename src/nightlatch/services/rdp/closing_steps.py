@@ -69,8 +69,8 @@ def _wishes(path: AccessPath, case: ServiceCase) -> Iterator[_Wish]:
 class Editing:
     """Edits of single keys, as steps that name the line by its text."""
 
-    def __init__(self, snapshot: Snapshot, why: str) -> None:
-        self.snapshot, self.why = snapshot, why
+    def __init__(self, snapshot: Snapshot, why: str, *, opens: bool = False) -> None:
+        self.snapshot, self.why, self.opens = snapshot, why, opens
 
     def set(self, path: str, document: Document, section: str, key: str, value: str) -> Iterator[Candidate]:
         """The step by which a key counts as a value; nothing where its file has no such section, or lines that end with CR."""
@@ -88,14 +88,14 @@ class Editing:
         made = document.set(section, key, value).last(section.lower(), key.lower())
         if made is not None and made.raw != line.raw:
             before, nth = self._named(lines, line.number)
-            yield (ReplaceLine(real, self.why, False, before, text_of(made.raw).rstrip("\r\n"), nth),)
+            yield (ReplaceLine(real, self.why, self.opens, before, text_of(made.raw).rstrip("\r\n"), nth),)
 
     def _added(self, path: str, lines: list[str], heading: Line, text: str) -> FileStep | None:
         """The key right below the heading of its section."""
         if heading.number >= len(lines):
             return None
         before, nth = self._named(lines, heading.number + 1)
-        return InsertAbove(path, self.why, False, before, nth, text)
+        return InsertAbove(path, self.why, self.opens, before, nth, text)
 
     @staticmethod
     def _named(lines: list[str], number: int) -> tuple[str, int]:

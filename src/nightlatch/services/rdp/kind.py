@@ -98,8 +98,10 @@ class RdpKind:
         return closing_steps.hand(path, case)
 
     def opening(self, grant: Grant, why: str, case: ServiceCase) -> Iterator[Candidate]:
-        """Nothing yet: a server, a desktop and a certificate are left by hand."""
-        return iter(())
+        """TLS, a key that can be read, a place in a group; a server, a desktop and a certificate are left by hand."""
+        from nightlatch.services.rdp import opening_steps
+
+        return opening_steps.open_up(grant, why, case)
 
     def loads(self, before: GuestReading, after: GuestReading, changed: Collection[str]) -> bool:
         """Where it listens is read at the start, and all of the session manager; the rest by each connection (measured)."""
