@@ -12,6 +12,8 @@ from hypothesis import strategies as st
 from nightlatch.access.paths import guest_access
 from nightlatch.audit.findings import Group
 from nightlatch.audit.run import fleet, guest_audit, identities
+from nightlatch.audit.symptoms import Borne, Symptom
+from nightlatch.audit.why import WhyQuestion
 from nightlatch.evidence.screen_files import LIBRARY_FOLDERS
 from nightlatch.evidence.snapshot import Entry, EntryKind, Snapshot
 from nightlatch.faults import EstateError
@@ -19,6 +21,7 @@ from nightlatch.formats import xrdp_ini
 from nightlatch.model.powers import DESKTOP
 from nightlatch.model.routes import Seal
 from nightlatch.ops.draft import draft, prove
+from nightlatch.ops.why import why_of
 from nightlatch.readings import guest as readings
 from nightlatch.services.base import ServerState
 from tests.guests import AT, HASH, Guest, estate, lifted, listening, pub, sshd
@@ -385,3 +388,18 @@ def test_whatever_its_files_hold_the_guest_is_judged(main: bytes, sesman: bytes,
     access = guest_access(readings.read(made.with_files(files)), AT)
     assert guest_audit(access, AT, None).guest == "gauge"
     assert identities(access).guest == "gauge"
+
+
+SEEN = [
+    ("session ends", desk(files={"/home/mara/.xsession": "openbox &\n"}), "no session starts, or it ends with its script"),
+    ("closes at once", desk(modes={"/etc/xrdp/key.pem": (0o600, 0, 0)}), "the seal that is asked for is not served"),
+    ("permission denied", desk(group="TerminalServerUsers=xrdp"), "a list leaves the account out"),
+    ("refused", desk("80"), "no server listens there"),
+]
+
+
+@pytest.mark.parametrize("symptom, snapshot, cause", SEEN, ids=[each[0] for each in SEEN])
+def test_what_is_seen_leads_to_its_cause(tmp_path: Path, symptom: str, snapshot: Snapshot, cause: str) -> None:
+    made = estate(tmp_path, GRANT)
+    found = why_of(made, snapshot, AT, WhyQuestion("mara", "gauge", ("rdp",)), symptom=Symptom(symptom))
+    assert [each.text for each in found.suspicions if each.stands is Borne.CONFIRMED] == [cause]

@@ -33,6 +33,7 @@ from nightlatch.model.causes import (
     RefusedKey,
     RuleLine,
     SettingLine,
+    UnusableFile,
     UserList,
 )
 from nightlatch.model.gaps import Gap
@@ -88,6 +89,8 @@ CONSOLE = "at its console"
 LISTENERS, FILTERS = f"{CONSOLE}: ss -Hltn", f"{CONSOLE}: nft list ruleset; then the filter outside"
 PASSWORDS = ("passwordauthentication", "kbdinteractiveauthentication")
 LOG = f"{CONSOLE}: journalctl -t sshd -n 50"
+SCREEN_LOG = f"{CONSOLE}: tail /var/log/xrdp.log"
+SESSION_LOG = f"{CONSOLE}: tail ~{{account}}/.xsession-errors"
 
 
 def suspicions(scene: Scene, symptom: Symptom) -> tuple[Suspicion, ...]:
@@ -201,6 +204,7 @@ _PROOF = (
     ("more is asked than the key", _at(LinkKind.SETTINGS, by=_sets("authenticationmethods")), LOG),
 )
 _ACCOUNT = ("there is no such account", _at(LinkKind.ACCOUNT, by=_is(NoAccount)), f"{CONSOLE}: id {{account}}")
+_BEFORE_SESSION = (LinkKind.SETTINGS, LinkKind.ACCOUNT, LinkKind.PROOF)
 _CLOSED = f"{CONSOLE}: chage -l {{account}}"
 _CLIENT = ("the client does not offer the key, or names another account", _maybe, "here: ssh -v; ssh-add -l")
 _SUSPECTS: dict[Symptom, tuple[tuple[str, Test, str], ...]] = {
@@ -231,6 +235,7 @@ _SUSPECTS: dict[Symptom, tuple[tuple[str, Test, str], ...]] = {
         ("the server does not start with its settings", _at(LinkKind.LISTENER, by=_is(Gap)), f"{CONSOLE}: sshd -t"),
         ("its settings end the connection", _at(LinkKind.SETTINGS, by=_sets("authenticationmethods")), LOG),
         ("the session ends at once", _at(LinkKind.SESSION), f"{CONSOLE}: getent passwd {{account}}"),
+        ("the seal that is asked for is not served", _at(LinkKind.SETTINGS, by=_is(UnusableFile)), SCREEN_LOG),
         ("the server is full, or rejects this address for a while (MaxStartups, PerSourcePenalties)", _maybe, LOG),
         ("a forward accepts, and the guest behind it is off", _maybe, "look at the host that forwards"),
     ),
@@ -239,6 +244,12 @@ _SUSPECTS: dict[Symptom, tuple[tuple[str, Test, str], ...]] = {
             "its shell ends every session",
             _at(LinkKind.SESSION, by=_is(AccountState)),
             f"{CONSOLE}: the account's line in /etc/passwd",
+        ),
+        ("no session starts, or it ends with its script", _at(LinkKind.SESSION, by=_is(UnusableFile)), SESSION_LOG),
+        (
+            "only who sits at the console may start a screen",
+            _at(LinkKind.SESSION, by=_sets("allowed_users")),
+            f"{CONSOLE}: /etc/X11/Xwrapper.config",
         ),
         (
             "its root folder is not taken",
@@ -255,8 +266,8 @@ _SUSPECTS: dict[Symptom, tuple[tuple[str, Test, str], ...]] = {
     ),
     Symptom.ASKS_PASSWORD: (*_PROOF, _ACCOUNT, _CLIENT),
     Symptom.DENIED: (
-        ("a list leaves the account out", _at(LinkKind.SETTINGS, by=_is(UserList)), LOG),
-        ("root may not log in that way", _at(LinkKind.SETTINGS, LinkKind.PROOF, by=_sets("permitrootlogin")), LOG),
+        ("a list leaves the account out", _at(LinkKind.SETTINGS, LinkKind.ACCOUNT, by=_is(UserList)), LOG),
+        ("root may not log in that way", _at(*_BEFORE_SESSION, by=_sets("permitrootlogin", "AllowRootLogin")), LOG),
         (
             "the account is closed",
             _at(LinkKind.ACCOUNT, by=_is(AccountState, NoLogin, PamEnd)),
