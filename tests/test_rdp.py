@@ -316,6 +316,8 @@ def test_of_a_running_guest_what_needs_a_restart_is_told_to_a_person(tmp_path: P
     assert str(step) == "in /etc/xrdp/xrdp.ini: change a line"
     found = draft(estate(tmp_path / "b", KEY), replace(desk(), listings=rows), AT)
     assert not [step for step in found.steps if step.path.startswith("/etc/xrdp")]
+    alone = "xrdp tells no callers apart: have a packet filter let those who are granted in to port 3389 alone"
+    assert alone in [each.hand for each in draft(estate(tmp_path / "c", GRANT), replace(desk(), listings=rows), AT).left]
     hand = "write port=tcp://.:3389 under [Globals] of /etc/xrdp/xrdp.ini, then start xrdp anew, which ends all sessions"
     assert hand in [each.hand for each in found.left]
 

@@ -51,7 +51,8 @@ def hand(path: AccessPath, case: ServiceCase) -> str:
         f"write {wish.key}={wish.value} under [{wish.section}] of {wish.path}{f', then {wish.anew}' if wish.anew else ''}"
         for wish in _wishes(path, case)
     ]
-    return "; or ".join(told)
+    alone = f"xrdp tells no callers apart: have a packet filter let those who are granted in to port {path.route.port} alone"
+    return "; or ".join(told) or alone
 
 
 def _wishes(path: AccessPath, case: ServiceCase) -> Iterator[_Wish]:
