@@ -15,6 +15,7 @@ from nightlatch.latch.records import CHANGES, PROMISED
 from nightlatch.model.outcomes import ChangeState
 from nightlatch.ops import identity, seals
 from nightlatch.ops.enact import Confirmation, LiveChange, followed_address, followed_port, owner
+from nightlatch.ops.seals import SealProof
 from nightlatch.ops.survey import chosen, client_for, more_of, survey_live
 from nightlatch.readings import guest as readings
 from nightlatch.transports import targets
@@ -58,10 +59,11 @@ def _proved_again(
     if missing:
         now = survey_live(shell, more | ExtraPaths(tuple(missing)))
     problems = promises.unlike({each.path: each.after for each in found.kept}, now)
-    promise = found.promise(now)
-    problems = problems or promises.broken(estate, promise, now, at)
-    shown = seals.shown(shell, promise.before, now, at)
-    problems = problems or list(filter(None, map(seals.problem, shown)))
+    shown: tuple[SealProof, ...] = ()
+    if not problems:  # what somebody else has changed can't be taken back in memory
+        promise = found.promise(now)
+        shown = seals.shown(shell, promise.before, now, at)
+        problems = [*promises.broken(estate, promise, now, at), *filter(None, map(seals.problem, shown))]
     if problems:
         wait = f"within {waiting.seconds} s" if waiting.seconds is not None and waiting.seconds > 0 else "in time"
         raise RefusedError(
