@@ -64,7 +64,7 @@ def _looked(shell: Shell, access: GuestAccess, service: str, kinds: Kinds) -> It
 
 
 def problem(proof: SealProof) -> str:
-    """Why what was seen is a reason not to keep the change; empty where it is none."""
+    """Why what was seen is a reason not to keep the change; empty if it is no reason."""
     if proof.holds or not proof.looked:
         return ""
     foretold = listed(each.words for each in proof.foretold) if proof.foretold else "nothing"

@@ -1,4 +1,4 @@
-"""Checks of xrdp: its seal and key, whom its session manager lets in, what comes of a login, and where it dials on."""
+"""Checks of xrdp: its seal and key, the accounts it lets in, the sessions that start, and the hosts it dials."""
 
 from __future__ import annotations
 
@@ -74,7 +74,7 @@ def not_started(context: Context) -> Iterator[CheckResult]:
 
 @check("rdp.clear", HIGH, source="[MS-RDPBCGR] 5.3; xrdp.ini(5) security_layer")
 def clear(context: Context) -> Iterator[CheckResult]:
-    """Connections are not sealed by TLS, so whoever is on the way reads and changes them, passwords included."""
+    """Connections are not sealed by TLS: anyone on the network between can read and change them, passwords included."""
     for each in _found(context):
         seals, callers = each.access.seals, _callers(context)
         if seals is None or seals.tls or not seals.clear or not callers:
@@ -89,7 +89,7 @@ def clear(context: Context) -> Iterator[CheckResult]:
 
 @check("rdp.falls-back", MEDIUM, source="xrdp.ini(5) security_layer; [MS-RDPBCGR] 2.2.1.1.1")
 def falls_back(context: Context) -> Iterator[CheckResult]:
-    """TLS is served to callers that ask for it, and no TLS to those that don't: who is on the way makes a client not ask."""
+    """Clients that ask for TLS get it, and the others are served without: anyone on the network between can make one not ask."""
     for each in _found(context):
         seals, callers = each.access.seals, _callers(context)
         if seals is not None and seals.falls_back and callers:
@@ -111,7 +111,7 @@ def no_tls(context: Context) -> Iterator[CheckResult]:
 
 @check("rdp.key-readable", HIGH, source="xrdp.ini(5) key_file")
 def key_readable(context: Context) -> Iterator[CheckResult]:
-    """Others than root and the server can read its private key: they can pass for it, and read what older versions seal."""
+    """Every account of the guest can read the server's private key, and pass for the server with it."""
     snapshot = context.access.reading.snapshot
     for each in _found(context):
         path, _ = seal.files(each.settings)["key_file"]
@@ -153,7 +153,7 @@ def root_login(context: Context) -> Iterator[CheckResult]:
 
 @check("rdp.group-not-enforced", MEDIUM, source="sesman.ini(5) TerminalServerUsers, AlwaysGroupCheck")
 def group_not_enforced(context: Context) -> Iterator[CheckResult]:
-    """A group is named whose members alone should get in, and there is none of that name: everybody gets in."""
+    """The settings name the group that may log in, the guest has no such group, and so every account is let in."""
     known = {each.name for each in context.access.reading.accounts.groups}
     for each in _found(context):
         group, always = each.settings.of_sesman("Security", GROUPS), each.settings.of_sesman("Security", ALWAYS)
@@ -176,7 +176,7 @@ def no_limits(context: Context) -> Iterator[CheckResult]:
 
 @check("rdp.relay", HIGH, source="xrdp.ini(5), SESSION TYPES")
 def relay(context: Context) -> Iterator[CheckResult]:
-    """A section dials another host for whoever connects, before anybody is asked who they are: callers come from inside then."""
+    """A section dials another host for any caller, without a login: that host sees the caller come from inside."""
     snapshot = context.access.reading.snapshot
     for each in _found(context):
         for heading in each.settings.sessions if each.serves else ():
@@ -185,7 +185,7 @@ def relay(context: Context) -> Iterator[CheckResult]:
                 continue
             asks = host.value.lower().startswith(ASKED)
             to = "any host that the caller names" if asks else f"{host.value}"
-            text = f"The section {heading.section} of xrdp dials {to} for whoever connects."
+            text = f"The section {heading.section} of xrdp dials {to} for any caller, without a login."
             yield CheckResult(text, (_line(host), _line(library)), (heading.section,))
 
 
@@ -201,14 +201,18 @@ def _line(line: Line) -> Proof:
 
 @check("rdp.preset-login", CRITICAL, source="xrdp.ini(5) username, password")
 def preset_login(context: Context) -> Iterator[CheckResult]:
-    """A section holds a name and a password: whoever connects gets that account's session, whatever is typed."""
+    """A section holds an account's name and password: every caller gets that account's session, whatever they type."""
     for each in _found(context):
         for heading in each.settings.sessions if each.serves else ():
             name, word = (each.settings.main.last(heading.section, key) for key in ("username", "password"))
             if word is None or not word.value or word.value.lower().startswith(ASKED):
                 continue
-            who = f"as {name.value}" if name is not None and not name.value.lower().startswith(ASKED) else "as whom they name"
-            text = f"The section {heading.section} of xrdp holds a password: whoever connects is logged in {who}."
+            who = (
+                f"as {name.value}"
+                if name is not None and not name.value.lower().startswith(ASKED)
+                else "as the account that they name"
+            )
+            text = f"The section {heading.section} of xrdp holds a password: every caller is logged in {who}."
             yield CheckResult(text, (Proof("password (not shown)", Origin(MAIN, word.number)),), (heading.section,))
 
 

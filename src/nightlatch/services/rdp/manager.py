@@ -78,7 +78,7 @@ class Manager:
         return _line(allowed, "false")
 
     def _listed(self, account: Account) -> Cause | None:
-        """One group; where there is none of that name, everybody is let in, or nobody where a group is always asked for."""
+        """One group. Where the guest has no such group, every account is let in, or no account if `AlwaysGroupCheck` is set."""
         group, always = self.settings.of_sesman("Security", GROUPS), self.settings.of_sesman("Security", ALWAYS)
         groups = self.reading.accounts.groups
         named = next((each for each in groups if each.name == group.value), None) if group.value else None

@@ -77,7 +77,7 @@ class Negotiation:
             self._selected(STANDARD)
             return
         if len(data) != 8 or data[2:4] != b"\x08\x00" or data[0] not in (ANSWER, FAILURE):
-            self._breach("its answer to the negotiation is none that is known")
+            self._breach("its answer to the negotiation has an unknown form")
             return
         (value,) = struct.unpack("<I", data[4:])
         if data[0] == FAILURE:

@@ -117,8 +117,8 @@ def _is_pem(entry: Entry) -> bool:
 
 
 def certificate_of(settings: RdpSettings, snapshot: Snapshot) -> tuple[str, str] | None:
-    """The file of the certificate that is shown, and its SHA256 fingerprint in hexadecimal (of the DER form); None where there is
-    none that can be read."""
+    """The file of the certificate that is shown, and its SHA256 fingerprint in hexadecimal (of the DER form); None where no
+    certificate can be read."""
     path = snapshot.resolve(files(settings)["certificate"][0]).path
     found = FIRST.search(snapshot.content(path) or b"")
     if found is None:
