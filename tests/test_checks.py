@@ -26,6 +26,7 @@ from tests.test_perimeters import SPOKEN as PERIMETERS
 from tests.test_rdp import SPOKEN as SCREENS
 from tests.test_revocations import SPOKEN as REVOKED
 from tests.test_stated import SPOKEN as STATED
+from tests.test_vnc import SPOKEN as VNC
 
 GRANT = "let: mara, into: gauge, by: ssh, from: bench, with: key"
 OFF = "PasswordAuthentication no\nKbdInteractiveAuthentication no\n"
@@ -303,6 +304,7 @@ def test_the_catalogue_is_whole() -> None:
         | FORWARDS
         | {case[2] for case in LISTENING}
         | SCREENS
+        | VNC
     )
     silent = {n for n, c in CATALOGUE.items() if not (isinstance(c, Check) and c.body is None)} - spoken
     assert not silent, f"no test makes these speak: {silent}"

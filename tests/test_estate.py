@@ -47,7 +47,6 @@ GRANTS = [
     ),
     ("let: mara, into: label logger, by: ssh, from: bench, with: key", ['label "logger"', 'Did you mean "loggers"?']),
     ("let: mara, into: gauge, by: shh, from: bench, with: key", ['service "shh"', 'Did you mean "ssh"?']),
-    ("let: mara, into: gauge, by: vnc, from: bench, with: password", ["can't be honoured by this version yet"]),
     ("let: mara, into: gauge, by: ssh, from: bensh, with: key", ['place "bensh"', 'Did you mean "bench"?']),
     ("let: mara, into: gauge, by: ssh, with: key", ["grant 1 lacks from"]),
     ("let: mara, into: gauge, by: ssh, from: 192.168.40/24, with: key", ["has 3 groups", "four groups"]),

@@ -39,7 +39,7 @@ def test_the_request_is_that_of_the_specification() -> None:
 
 @pytest.mark.parametrize("cut", range(len(confirm()) + 1))
 def test_an_answer_split_anywhere(cut: int) -> None:
-    machine = Negotiation("mara")
+    machine = Negotiation(["mara"])
     found = heard(machine, *(part for part in (confirm()[:cut], confirm()[cut:]) if part))
     assert found == [PeerIdentity("RDP")]
     assert machine.wants_tls
@@ -70,13 +70,13 @@ def test_an_answer_split_anywhere(cut: int) -> None:
     ],
 )
 def test_what_a_server_answers(protocols: int, answer: bytes, events: list[Event]) -> None:
-    machine = Negotiation("mara", protocols)
+    machine = Negotiation(["mara"], protocols)
     assert heard(machine, answer) == events
     assert machine.done
 
 
 def test_a_handshake_that_fails_is_no_seal() -> None:
-    machine = Negotiation("mara")
+    machine = Negotiation(["mara"])
     heard(machine, confirm())
     machine.unsealed("TLS was not agreed on")
     assert list(machine.events()) == [SealRefused(Seal.TLS, "TLS was not agreed on")]
@@ -107,7 +107,7 @@ LIES = [
 
 @pytest.mark.parametrize("lie", LIES)
 def test_a_liar_is_told_and_nothing_more_is_taken_from_it(lie: bytes) -> None:
-    machine = Negotiation("mara")
+    machine = Negotiation(["mara"])
     found = heard(machine, lie, b"") if lie else heard(machine, b"")
     assert [type(each) for each in found] == [ProtocolBreach]
     assert machine.done
@@ -118,7 +118,7 @@ def test_a_liar_is_told_and_nothing_more_is_taken_from_it(lie: bytes) -> None:
 
 @given(st.binary(max_size=900), st.integers(0, 900))
 def test_whatever_comes_it_ends_or_waits(data: bytes, cut: int) -> None:
-    machine = Negotiation("mara")
+    machine = Negotiation(["mara"])
     found = heard(machine, data[:cut] or b"\x03", data[cut:] or b"\x00", b"")
     assert machine.done or machine.wants_tls
     assert len([each for each in found if isinstance(each, ProtocolBreach)]) <= 1

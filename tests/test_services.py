@@ -205,7 +205,7 @@ def test_documents_name_the_service(estate: Make) -> None:
     ("sentence", "said"),
     [
         (TIDE_GRANT.replace("tide", "tides"), 'the service "tides" is not known'),
-        (TIDE_GRANT.replace("tide", "vnc"), 'the service "vnc" can\'t be honoured by this version yet'),
+        (TIDE_GRANT.replace("tide", "winrm"), 'the service "winrm" can\'t be honoured by this version yet'),
         (TIDE_GRANT.replace("password", "key"), '"key" is no proof'),
         (TIDE_GRANT.replace("}", ", may: administer, after: nothing}"), "grant 1 says may, which tide can't give"),
         (TIDE_GRANT.replace("}", ", only: {command: ls}}"), "only can't be said of tide"),

@@ -6,7 +6,7 @@ The server says `tide 1 NAME`, is told `who ACCOUNT`, and answers `password` or 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
@@ -45,6 +45,7 @@ class TideAccess:
     faults: tuple[Gap, ...] = ()
     words: ServiceWords = TIDE
     behind: tuple[Rules, ...] = ()
+    screen: str = ""
 
 
 @dataclass(frozen=True)
@@ -121,13 +122,14 @@ class Tide:
         return Expected({})
 
     @property
-    def handshake(self) -> Callable[[str], Machine]:
+    def handshake(self) -> Callable[[Sequence[str]], Machine]:
         return TideTalk
 
 
 class TideTalk:
-    def __init__(self, account: str) -> None:
-        self.account, self.done, self.held, self.answers = account, False, b"", 0
+    def __init__(self, accounts: Sequence[str]) -> None:
+        self.account, self.left = accounts[0], accounts[1:]
+        self.done, self.held, self.answers = False, b"", 0
         self.found: list[Event] = []
         self.out = b""
 
@@ -167,7 +169,7 @@ class TideTalk:
         raise AssertionError("it has no TLS")
 
     def another(self) -> Machine | None:
-        return None
+        return TideTalk(self.left) if self.left else None
 
     def events(self) -> Iterator[Event]:
         found, self.found = self.found, []

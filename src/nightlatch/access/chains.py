@@ -94,7 +94,9 @@ class _Asked:
         if not any(self._wanted(way) for way in self.access.arrivals):
             yield self._nowhere()
             return
-        for server in self.access.of(self.service):
+        every = self.access.of(self.service)
+        shown = [each for each in every if each.screen in ("", self.login.account)]
+        for server in shown or every:
             case = self._case(server)
             for way in self.access.arrivals:
                 if self._wanted(way):

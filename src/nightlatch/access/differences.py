@@ -56,7 +56,11 @@ def covers(grant: Grant, path: AccessPath) -> bool:
 
 def _covers(grant: Grant, path: AccessPath) -> bool:
     """The same of a grant and a path of one place."""
-    if path.seal < grant.seal or not any(need <= path.need for need in grant.asked(path.power)):
+    if (
+        path.seal < grant.seal
+        or not grant.means(path.route.port)
+        or not any(need <= path.need for need in grant.asked(path.power))
+    ):
         return False
     return any(path.power.within(power) for power in grant.allows)
 
@@ -68,12 +72,17 @@ def serves(path: AccessPath, grant: Grant, power: Power) -> bool:
 
 def _serves(path: AccessPath, grant: Grant, power: Power) -> bool:
     """The same of a path and a grant of one place."""
-    return path.seal >= grant.seal and path.power.offers(power) and any(path.need <= need for need in grant.asked(power))
+    return _offers(path, grant, power) and any(path.need <= need for need in grant.asked(power))
+
+
+def _offers(path: AccessPath, grant: Grant, power: Power) -> bool:
+    """Whether a path of the grant's place gives at least `power`, by the port that is meant and as well sealed."""
+    return path.seal >= grant.seal and grant.means(path.route.port) and path.power.offers(power)
 
 
 def _may_serve(path: AccessPath, grant: Grant, power: Power) -> bool:
     """Whether a path of the grant's place may serve it, for all that is known."""
-    return path.seal >= grant.seal and path.power.offers(power) and any(may_open(path.need, n) for n in grant.asked(power))
+    return _offers(path, grant, power) and any(may_open(path.need, n) for n in grant.asked(power))
 
 
 def find_holes(paths: Sequence[AccessPath], grants: Iterable[Grant]) -> Iterator[Hole]:

@@ -13,10 +13,14 @@ from nightlatch.evidence.facts import NOT_KNOWN, SurveyLogin
 from nightlatch.formats.keys import PublicKey
 from nightlatch.model.bounds import Bounds
 from nightlatch.model.grants import Grant, GrantKind
-from nightlatch.model.powers import ADMINISTER, SHELL, Power, PowerKind
-from nightlatch.model.secrets import Certificate, Code, Key, Need, Password, Secret
+from nightlatch.model.powers import ADMINISTER, SHELL, VIEW, Power, PowerKind
+from nightlatch.model.secrets import Certificate, Code, Key, Need, Password, ScreenPassword, Secret
+from nightlatch.model.services import VNC
+from nightlatch.model.sockets import CONSOLE, CONSOLE_WORD
 from nightlatch.model.sources import COMMON, NOWHERE, Sources, joined
 from nightlatch.net.literal import AddressError, parse_network
+
+NOTHING_ASKED = ("none",)
 
 
 def address_spaces(estate: Estate) -> AddressSpaces:
@@ -58,6 +62,8 @@ def expand(estate: Estate, guest: str, at: datetime, came: SurveyLogin = NOT_KNO
 
 def account_of(spec: GrantSpec, person: Principal, guest: str) -> str:
     """The account a sentence means: `as`, else the person's own account on that guest, else their name."""
+    if spec.account == CONSOLE_WORD and spec.by == VNC:
+        return CONSOLE
     return spec.account or person.accounts.get(guest, person.name)
 
 
@@ -72,13 +78,14 @@ def _sentence(estate: Estate, spec: GrantSpec, guest: str, at: datetime) -> Iter
             guest=guest,
             account=account,
             who=who,
-            proofs=proofs(estate, spec.proofs, person, estate.keys_at(person, at), guest, account),
+            proofs=proofs(estate, spec.proofs, person, estate.keys_at(person, at), guest, account, look=spec.view),
             gives=gives(spec),
             callers=Bounds(sources, sources),
             origin=spec.origin,
             after=own if spec.after_password else frozenset(),
             service=spec.by.name,
             seal=spec.seal,
+            port=spec.by.port + spec.screen if spec.screen is not None else 0,
             text=spec.text,
             where=", ".join(ref.text for ref in spec.places),
         )
@@ -86,6 +93,8 @@ def _sentence(estate: Estate, spec: GrantSpec, guest: str, at: datetime) -> Iter
 
 def gives(spec: GrantSpec) -> frozenset[Power]:
     """The powers a sentence gives."""
+    if spec.view:
+        return frozenset([VIEW])
     if spec.command:
         return frozenset([Power(PowerKind.COMMAND, spec.command)])
     if spec.files:
@@ -100,20 +109,26 @@ def proofs(
     keys: tuple[PublicKey, ...],
     guest: str,
     account: str,
+    *,
+    look: bool = False,
 ) -> frozenset[Need]:
-    """All needs that would do, with concrete secrets: each key and principal on its own."""
+    """All needs that would do, with concrete secrets: each key and principal on its own. `look` says that a screen is only to be
+    looked at, for which there is a password of its own."""
     out: set[Need] = set()
     for parts in stated:
         needs: list[Need] = [frozenset()]
+        if parts == NOTHING_ASKED:
+            out.add(frozenset())
+            continue
         for part in parts:
-            secrets = list(_secrets(estate, part, person, keys, guest, account))
+            secrets = list(_secrets(estate, part, person, keys, guest, account, look=look))
             needs = [need | {secret} for need in needs for secret in secrets]
         out.update(needs)
     return frozenset(out)
 
 
 def _secrets(
-    estate: Estate, part: str, person: Principal | None, keys: tuple[PublicKey, ...], guest: str, account: str
+    estate: Estate, part: str, person: Principal | None, keys: tuple[PublicKey, ...], guest: str, account: str, *, look: bool
 ) -> Iterator[Secret]:
     if part in ("key", "hardware key"):
         for key in keys:
@@ -123,6 +138,8 @@ def _secrets(
         yield Password(guest, account)
     elif part == "code":
         yield Code(guest, account)
+    elif part == "screen password":
+        yield ScreenPassword(guest, account, look)
     elif person is not None and person.certificate is not None:
         authority = estate.authorities[person.certificate.authority].fingerprint
         for principal in person.certificate.principals:

@@ -17,12 +17,18 @@ from nightlatch.access.grants import sources_of
 from nightlatch.estate.model import Estate, Waiver
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import PowerKind
-from nightlatch.model.secrets import Certificate, Code, Key, Need, Password, UnknownSecret
+from nightlatch.model.secrets import Certificate, Code, Key, Need, Password, ScreenPassword, UnknownSecret
 from nightlatch.model.sources import Sources, common_to, without
 
 HOLES = ("hole", "hole.possible")
 SHUT_OUT = ("shut-out", "shut-out.possible")
-KINDS = {"password": Password, "code": Code, "certificate": Certificate, "unknown": UnknownSecret}
+KINDS = {
+    "password": Password,
+    "screen password": ScreenPassword,
+    "code": Code,
+    "certificate": Certificate,
+    "unknown": UnknownSecret,
+}
 
 
 @dataclass(frozen=True, slots=True)

@@ -17,7 +17,7 @@ from nightlatch.model.gaps import Gap
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import Power
 from nightlatch.model.routes import Leg, Route, Seal
-from nightlatch.model.secrets import Certificate, Code, Key, Need, Password, Secret
+from nightlatch.model.secrets import Certificate, Code, Key, Need, Password, ScreenPassword, Secret
 from nightlatch.model.sources import AddressSpace, Sources, without
 from nightlatch.net.addresses import union
 from nightlatch.net.literal import parse_network
@@ -127,7 +127,7 @@ def _holds(estate: Estate, name: str, guest: str, secret: Secret) -> bool:
         case Certificate(authority, principal) if person.certificate is not None:
             own = estate.authorities[person.certificate.authority].fingerprint
             return own == authority and principal in person.certificate.principals
-        case Password(_, account) | Code(_, account):
+        case Password(_, account) | Code(_, account) | ScreenPassword(_, account):
             return person.accounts.get(guest, name) == account
     return False
 

@@ -13,7 +13,7 @@ from nightlatch.audit.names import Names, by, listed, powers
 from nightlatch.model.causes import Cause, SudoRule
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import PowerKind
-from nightlatch.model.secrets import Certificate, Code, Key, Need, Password, UnknownSecret
+from nightlatch.model.secrets import Certificate, Code, Key, Need, Password, ScreenPassword, UnknownSecret
 from nightlatch.model.sources import Sources, joined, without
 
 REFERENCE = "reasoning: what is open minus what is granted"
@@ -45,14 +45,18 @@ class HoleGroup:
 
 
 def kind_of(path: AccessPath) -> str:
-    """The kind of proof that opens a path: nothing, a password, a key, both, a certificate, a code, or something unknown."""
+    """The kind of proof that opens a path: nothing, the account's password, that of a screen or of a look at it, a key or
+    what else has a holder, a certificate, a code, or something unknown."""
     kinds = {type(secret) for secret in path.need}
     if not path.need:
         return "nothing"
     if UnknownSecret in kinds:
         return "unknown"
     if kinds == {Password}:
-        return "password"
+        own = all(isinstance(each, Password) and each.account == path.account for each in path.need)
+        return "password" if own else "key"
+    if kinds == {ScreenPassword}:
+        return "look" if any(isinstance(each, ScreenPassword) and each.look for each in path.need) else "screen"
     if Code in kinds:
         return "code"
     if Certificate in kinds:
@@ -171,6 +175,9 @@ def sentence(hole: HoleGroup, sources: Sources, names: Names) -> str:
         if hole.by_sudo:
             return f"{listed(accounts)} gets root's rights by sudo, from {where}."
         return f"Anyone with the password of {_either(accounts)} gets {_by_account(hole)}{over}, from {where}."
+    if hole.kind in ("screen", "look"):
+        shown = listed(dict.fromkeys(names.need(path.need) for path in hole.paths))
+        return f"Anyone with {shown} gets {gives}{over}, from {where}."
     logins = {(path.account, path.need) for path in hole.paths}
     least = [path for path in hole.paths if _less(path.account, path.need, logins) is None]
     shown = listed(dict.fromkeys(names.need(path.need) for path in least), 4)

@@ -25,6 +25,7 @@ from nightlatch.model.secrets import (
     UnknownSecret,
 )
 from nightlatch.model.services import SSH
+from nightlatch.model.sockets import CONSOLE
 from nightlatch.model.sources import COMMON, Sources, common_to, joined, without
 from nightlatch.net.addresses import (
     ALL_V4,
@@ -144,8 +145,9 @@ class Names:
                 return f"a certificate of {of} for {principal}" if principal else f"a certificate of {of} that names nobody"
             case Password(_, account):
                 return f"the password of {account}"
-            case ScreenPassword(guest, file):
-                return f"the screen password in {file} of {guest}"
+            case ScreenPassword(_, screen, look):
+                whose = "the console" if screen == CONSOLE else screen
+                return f"the password for a look at the screen of {whose}" if look else f"the screen password of {whose}"
             case Code(_, account):
                 return f"a one-time code of {account}"
             case ClientCertificate(authority, name):
@@ -255,6 +257,8 @@ def power_words(powers: Iterable[Power]) -> str:
         return "a root shell" if PowerKind.SHELL in kinds else "root's rights"
     if PowerKind.DESKTOP in kinds:
         return "a desktop"
+    if kinds == {PowerKind.VIEW}:
+        return "a look at the screen"
     if PowerKind.SHELL in kinds:
         return "a shell"
     shown = sorted(str(power) for power in found)

@@ -23,6 +23,7 @@ HANDS = {
     ObstacleKind.NO_ACCOUNT: "make it there: a draft does where its name, its group and its folder are free",
     ObstacleKind.SHUT: "change the account on the guest",
     ObstacleKind.NO_PASSWORD: "set a password on the guest with passwd",
+    ObstacleKind.NO_SCREEN: "start a server that shows it, or grant the screen of another account with as:",
     ObstacleKind.NO_SESSION: "mend what it names; what the session said before it ended stands in its ~/.xsession-errors",
     ObstacleKind.UNSEALED: "give {program} a key and a certificate that its account can read, and ask for tls in its settings",
     ObstacleKind.NO_SUDO: "edit the sudo rules on the guest with visudo",
@@ -33,6 +34,7 @@ PLAIN = {
     ObstacleKind.NO_PROOF: "no key of theirs in the estate file counts any more, each has ended or is revoked",
     ObstacleKind.NO_ACCOUNT: "there is no account {account}",
     ObstacleKind.NO_SOCKET: "no socket of {program} takes callers of their family of addresses",
+    ObstacleKind.NO_SCREEN: "no server of {title} shows the screen of {account}",
     ObstacleKind.NO_PASSWORD: "{account} has no password that opens",
     ObstacleKind.PASSWORDS_OFF: "passwords are switched off",
     ObstacleKind.KEYS_OFF: "keys are switched off",
@@ -108,7 +110,7 @@ def _rule(cause: RuleLine, port: int) -> str:
 def hand(found: Obstacle, guest: str, words: ServiceWords) -> str:
     """The advice for a person."""
     cause = found.causes[0]
-    if isinstance(cause, NoServer):
+    if isinstance(cause, NoServer) and found.by is not ObstacleKind.NO_SCREEN:
         own = f"run there what nightlatch draft --script --on {guest} prints"
         return own if words == SSH else f"install a server of {words.title} on the guest, and start it"
     if isinstance(cause, RuleLine):

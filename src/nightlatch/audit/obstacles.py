@@ -27,7 +27,7 @@ from nightlatch.model.causes import (
 from nightlatch.model.obstacles import Obstacle, ObstacleKind
 from nightlatch.model.powers import PowerKind
 from nightlatch.model.rules import RuleAction
-from nightlatch.model.sockets import Listener
+from nightlatch.model.sockets import CONSOLE, Listener
 from nightlatch.model.sources import COMMON, Sources, common_to, joined, without
 from nightlatch.net.addresses import EVERY_ADDRESS, NO_ADDRESS, AddressSet, union
 from nightlatch.origin import Kind, Origin
@@ -72,9 +72,16 @@ class ObstacleSearch:
     def _asked(self, missing: ShutOut) -> Iterator[tuple[ServiceKind, ServiceCase]]:
         """The servers of the grant's service, each with its kind."""
         kind = self.kinds[missing.grant.service]
-        for server in self.access.of(missing.grant.service):
+        for server in self._servers(missing):
             mine = tuple(path for path in self.access.paths if path.service == server.words.name)
             yield kind, ServiceCase(server, self.access.reading, mine, (missing.grant,), self.estate)
+
+    def _servers(self, missing: ShutOut) -> tuple[ServiceAccess, ...]:
+        """The servers of the grant's service that it speaks of; all of them where it speaks of none."""
+        every, grant = self.access.of(missing.grant.service), missing.grant
+        shown = tuple(each for each in every if each.screen in ("", grant.account))
+        meant = tuple(each for each in shown if not each.listeners or any(grant.means(one.port) for one in each.listeners))
+        return meant or shown or every
 
     def _unserved(self, missing: ShutOut) -> Obstacle | None:
         """No server of the service lets anybody in."""
@@ -82,7 +89,12 @@ class ObstacleSearch:
         if not found:
             title = self.kinds[missing.grant.service].words.title
             return Obstacle(ObstacleKind.NO_SERVICE, (NoServer(title, Origin(title, kind=Kind.ABSENT)),))
-        return found[0] if all(each is not None for each in found) else None
+        if all(each is not None for each in found):
+            return found[0]
+        name, titles = missing.grant.account, [kind.words.title for kind, _ in self._asked(missing)]
+        if all(each.screen not in ("", name) for each in self._servers(missing)):
+            return Obstacle(ObstacleKind.NO_SCREEN, (NoServer(titles[0], Origin(titles[0], kind=Kind.ABSENT)),), name)
+        return None
 
     def _proof(self, missing: ShutOut) -> Obstacle | None:
         """Nothing that the grant asks for is left: a key that ended or is revoked proves nothing."""
@@ -92,7 +104,7 @@ class ObstacleSearch:
 
     def _account(self, missing: ShutOut) -> Obstacle | None:
         name = missing.grant.account
-        if name in self.access.reading.accounts.by_name:
+        if name == CONSOLE or name in self.access.reading.accounts.by_name:
             return None
         return Obstacle(ObstacleKind.NO_ACCOUNT, (NoAccount(name, Origin("/etc/passwd")),))
 
@@ -101,7 +113,7 @@ class ObstacleSearch:
         service."""
         sources = missing.certain or missing.possible
         those = [(way, sources[way.space]) for way in self.access.arrivals if sources.get(way.space)]
-        sockets = self.access.sockets(missing.grant.service)
+        sockets = [(each, socket) for each in self._servers(missing) for socket in each.listeners]
         if any(wanted & self._admitted(*each, way).perhaps for each in sockets for way, wanted in those):
             return None
         for each in sockets:
@@ -189,7 +201,7 @@ class ObstacleSearch:
 
     def _beside(self, missing: ShutOut, first: Obstacle) -> Obstacle:
         """The obstacle for callers that no line of the service explains: a socket, or a filter for a part of them."""
-        sockets = self.access.sockets(missing.grant.service)
+        sockets = [(each, socket) for each in self._servers(missing) for socket in each.listeners]
         for way, wanted in self._wanted_by_way(missing):
             seen = wanted if way.sees is None else way.sees
             if sockets and not any(seen & socket.admits() for _, socket in sockets):

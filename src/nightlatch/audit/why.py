@@ -20,7 +20,7 @@ from nightlatch.estate.model import Estate, Principal
 from nightlatch.model.grants import Grant, GrantKind
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.routes import Seal
-from nightlatch.model.secrets import Certificate, Code, Key, Need, Password
+from nightlatch.model.secrets import Certificate, Code, Key, Need, Password, ScreenPassword
 from nightlatch.model.services import SSH
 from nightlatch.model.sources import COMMON, Sources, common_to, joined, without
 from nightlatch.net.addresses import EVERY_ADDRESS, LOOPBACK
@@ -289,7 +289,13 @@ def _held(estate: Estate, person: Principal) -> Iterator[Need]:
             yield frozenset([Certificate(authority, principal)])
 
 
-_WORDS: dict[type, str] = {Key: "key", Certificate: "certificate", Password: "password", Code: "code"}
+_WORDS: dict[type, str] = {
+    Key: "key",
+    Certificate: "certificate",
+    Password: "password",
+    ScreenPassword: "screen password",
+    Code: "code",
+}
 
 
 def _words(need: Need) -> tuple[str, ...]:

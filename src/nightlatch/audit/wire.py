@@ -104,7 +104,13 @@ def stands(look: Look, grants: list[Grant], names: Names) -> tuple[GrantStanding
     return tuple(out)
 
 
-_KINDS = {Key: "a key", Certificate: "a certificate", Password: "the password", Code: "a code"}
+_KINDS = {
+    Key: "a key",
+    Certificate: "a certificate",
+    Password: "the password",
+    ScreenPassword: "the screen password",
+    Code: "a code",
+}
 
 
 def _kinds(grant: Grant) -> str:
@@ -239,14 +245,14 @@ def _seals(seals: Iterable[Seal]) -> str:
 
 def _seals_against(look: Look, spec: GuestSpec, access: GuestAccess) -> Iterator[Finding]:
     """The seals on the wire are others than those that the evidence foretells."""
-    foretold = {path.seal for path in access.paths if path.service == look.target.service}
+    mine = [path for path in access.paths if path.service == look.target.service and path.route.port == look.target.port]
+    foretold = {path.seal for path in mine}
     seen = {each.seal for each in look.seals}
     if foretold and (look.seals or look.unserved) and foretold != seen:
         ours, theirs = _seals(foretold), _seals(seen)
         text = f"The wire shows {theirs}{by(look.target.service)}; by the evidence it would be {ours}. "
         text += "What runs is not what was read."
-        first = next(path for path in access.paths if path.service == look.target.service)
-        proof = Proof(f"foretold: {ours}", first.causes[-1].origin)
+        proof = Proof(f"foretold: {ours}", mine[0].causes[-1].origin)
         yield _finding("reach.not-as-read", Severity.MEDIUM, spec, text, _seen(look, theirs), proof)
 
 

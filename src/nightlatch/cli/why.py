@@ -36,7 +36,7 @@ SYMPTOMS = (
     "host key changed",
     "name not known",
 )
-PROOFS = ("key", "password", "certificate", "code")
+PROOFS = ("key", "password", "screen password", "certificate", "code")
 
 
 def _proof(_: click.Context, param: click.Parameter, given: tuple[str, ...]) -> tuple[str, ...]:

@@ -14,7 +14,7 @@ from nightlatch.access.paths import GuestAccess
 from nightlatch.formats import authorized_keys
 from nightlatch.formats.authorized_keys import KeyEntry
 from nightlatch.formats.keys import KeyFault, PublicKey, decode
-from nightlatch.model.secrets import Certificate, Code, Key, Password
+from nightlatch.model.secrets import Certificate, Code, Key, Password, ScreenPassword
 
 RESERVED = frozenset(["anywhere"])
 
@@ -118,7 +118,7 @@ def found_in(guests: Iterable[GuestAccess], known: Holders | None = None) -> Hol
                         opens.setdefault(fingerprint, {})[path.account] = None
                     case Certificate(authority, principal) if principal:
                         rights[(authority, principal)] = None
-                    case Password(_, account) | Code(_, account):
+                    case Password(_, account) | Code(_, account) | ScreenPassword(_, account):
                         accounts[account] = None
     opened = {fingerprint: list(names) for fingerprint, names in opens.items()}
     return _made(keys, opened, list(rights), list(accounts), known or Holders([], {}, {}, {}, {}))

@@ -15,13 +15,13 @@ from nightlatch.describe.holders import Holder, Holders
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import Power, PowerKind
 from nightlatch.model.routes import Seal
-from nightlatch.model.secrets import Certificate, Code, Key, Need, Password
+from nightlatch.model.secrets import Certificate, Code, Key, Need, Password, ScreenPassword
 from nightlatch.model.services import SSH
 from nightlatch.model.sources import COMMON
 from nightlatch.net.addresses import NO_ADDRESS, AddressSet, union
 from nightlatch.origin import Origin
 
-RANK = (PowerKind.SHELL, PowerKind.COMMAND, PowerKind.FILES)
+RANK = (PowerKind.SHELL, PowerKind.COMMAND, PowerKind.FILES, PowerKind.VIEW)
 
 
 @dataclass(frozen=True, slots=True)
@@ -131,6 +131,8 @@ def _spoken(need: Need, account: str, holders: Holders) -> tuple[Holder, str] | 
                 words.append("password")
             case Code(_, owner) if owner == account:
                 words.append("code")
+            case ScreenPassword(_, owner) if owner == account:
+                words.append("screen password")
             case _:
                 return "it opens for something that could not be read"
     if len(who) > 1 or len(words) != len(set(words)):

@@ -11,8 +11,9 @@ from dataclasses import dataclass
 from nightlatch.describe.holders import Holder, Holders, name_from
 from nightlatch.describe.sentences import Sentence, SentenceSet
 from nightlatch.formats.keys import PublicKey
-from nightlatch.model.powers import PowerKind
+from nightlatch.model.powers import Power, PowerKind
 from nightlatch.model.routes import Seal
+from nightlatch.model.sockets import CONSOLE, CONSOLE_WORD
 from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
 from nightlatch.origin import Origin
 
@@ -184,7 +185,9 @@ def _sentence(sentence: Sentence, places: Places, where: list[str], every: list[
         f"from: {places.refer(sentence.sources)}",
     ]
     parts.append(f"with: {sentence.proof}")
-    if sentence.account != sentence.who:
+    if sentence.account == CONSOLE:
+        parts.append(f"as: {CONSOLE_WORD}")
+    elif sentence.account != sentence.who:
         plain = name_from(sentence.account, "") == sentence.account
         parts.append(f"as: {sentence.account if plain else quoted(sentence.account)}")
     if sentence.after:
@@ -192,9 +195,14 @@ def _sentence(sentence: Sentence, places: Places, where: list[str], every: list[
     if sentence.seal is not Seal.TLS:
         parts.append(f"seal: {sentence.seal.words}")
     if sentence.only is not None:
-        kind = "command" if sentence.only.gives is PowerKind.COMMAND else "files"
-        parts.append(f"only: {{{kind}: {quoted(sentence.only.what)}}}")
+        parts.append(f"only: {{{_only(sentence.only)}}}")
     return "{" + ", ".join(parts) + "}"
+
+
+def _only(power: Power) -> str:
+    if power.gives is PowerKind.VIEW:
+        return "view: yes"
+    return f"{'command' if power.gives is PowerKind.COMMAND else 'files'}: {quoted(power.what)}"
 
 
 def _unsaid(said: SentenceSet) -> list[str]:

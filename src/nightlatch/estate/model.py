@@ -271,7 +271,8 @@ class GuestSpec:
 
 @dataclass(frozen=True, slots=True)
 class GrantSpec:
-    """One grant sentence, `by` a service. `proofs` are alternatives, each a tuple of words, such as key or password."""
+    """One grant sentence, `by` a service. `proofs` are alternatives, each a tuple of words, such as key or password.
+    `view` limits it to a look; `screen` is the number of a display."""
 
     number: int
     who: tuple[str, ...]
@@ -289,6 +290,8 @@ class GrantSpec:
     files: str = ""
     seal: Seal = Seal.TLS
     until: date | None = None
+    view: bool = False
+    screen: int | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,8 +10,8 @@ from typing import Any
 
 from nightlatch.estate.model import READ_AS_FILES
 from nightlatch.estate.reader import NAME
-from nightlatch.estate.sentences import SEALS
-from nightlatch.model.services import SERVICES, SSH, ServiceWords
+from nightlatch.estate.sentences import LAST_SCREEN, SEALS
+from nightlatch.model.services import SERVICES, SSH, VNC, ServiceWords
 
 _Schema = dict[str, Any]
 _TEXT: _Schema = {"type": "string", "minLength": 1}
@@ -38,7 +38,14 @@ def _named(schema: _Schema) -> _Schema:
     return {"type": "object", "propertyNames": _NAME, "additionalProperties": schema}
 
 
-_PROOF = {"type": "string", "pattern": "^({one})( *\\+ *({one}))*$".format(one="|".join(SSH.proofs))}
+_PROOFS = tuple(dict.fromkeys(proof for each in SERVICES for proof in each.proofs))
+_PROOF = {"type": "string", "pattern": "^({one})( *\\+ *({one}))*$".format(one="|".join(_PROOFS))}
+_SCREEN: _Schema = {"type": "integer", "minimum": 0, "maximum": LAST_SCREEN}
+_ONLY = {
+    "command": _closed({"command": _TEXT}, ("command",)),
+    "files": _closed({"files": {"type": "string", "pattern": "^/"}}, ("files",)),
+    "view": _closed({"view": {"const": "yes"}}, ("view",)),
+}
 _PLACES = _told("Names of places, addresses or prefixes, or anywhere (always a finding)", _some(_TEXT))
 _GUESTS = _told("Names of guests, label NAME, or all guests", _some(_TEXT))
 _KEYS = _told("Files of public keys, counted from this file's folder", _some(_TEXT))
@@ -132,12 +139,6 @@ def _networks() -> _Schema:
 
 
 def _grant() -> _Schema:
-    only = {
-        "anyOf": [
-            _closed({"command": _TEXT}, ("command",)),
-            _closed({"files": {"type": "string", "pattern": "^/"}}, ("files",)),
-        ]
-    }
     keys = {
         "let": _told("People, robots, or team NAME", _some(_TEXT)),
         "into": _GUESTS,
@@ -148,7 +149,10 @@ def _grant() -> _Schema:
         "shared": _told("Why several people share one account", _TEXT),
         "may": {"const": "administer"},
         "after": {"enum": ["own password", "nothing"]},
-        "only": only,
+        "only": {"anyOf": list(_ONLY.values())},
+        "screen": _told(
+            "The number of a display; its port is 5900 and the number", {"type": "integer", "minimum": 0, "maximum": LAST_SCREEN}
+        ),
         "seal": _told("The least that the connection must have, of a service that has several", {"enum": list(SEALS)}),
         "until": _told("The last day it counts", _DAY),
     }
@@ -161,8 +165,9 @@ def _by(words: ServiceWords) -> _Schema:
     one = "|".join(words.proofs)
     proof = {"type": "string", "pattern": f"^({one})( *\\+ *({one}))*$"}
     keys: _Schema = {"with": _some(proof)}
-    if not words.only:
-        keys["only"] = False
+    keys["only"] = {"anyOf": [_ONLY[each] for each in words.only]} if words.only else False
+    if words != VNC:
+        keys["screen"] = False
     if words == SSH:
         keys["seal"] = False
     return {"if": {"properties": {"by": {"const": words.name}}}, "then": {"properties": keys}}

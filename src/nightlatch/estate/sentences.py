@@ -20,25 +20,26 @@ from nightlatch.estate.model import (
     Team,
     Waiver,
 )
+from nightlatch.estate.only import only
 from nightlatch.faults import nearest
 from nightlatch.formats.keys import PublicKey
 from nightlatch.formats.yaml_tree import Node, Source
 from nightlatch.model.routes import Seal
-from nightlatch.model.services import SSH, ServiceWords
+from nightlatch.model.services import SSH, VNC, ServiceWords
 from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
 from nightlatch.net.literal import AddressError, parse_network, parse_range
 
 MOST_PREFIXES = 12  # of a range that is written out for somebody
-GRANT_KEYS = ("let", "into", "by", "from", "with", "as", "shared", "may", "after", "only", "seal", "until")
+GRANT_KEYS = ("let", "into", "by", "from", "with", "as", "shared", "may", "after", "only", "screen", "seal", "until")
 LATER_GRANT = {
     "through": "ways through another guest come later",
-    "screen": "screens by number come later",
     "channels": "what a session shares with its caller comes later",
 }
-LATER_SERVICES = ("vnc", "winrm")
-SEALS = {"clear": Seal.CLEAR, "tls": Seal.TLS}
+LATER_SERVICES = ("winrm",)
+LAST_SCREEN = 59635  # port 65535
+SEALS = {seal.words: seal for seal in Seal}
 ACCEPTS = ("account", "person", "key", "with", "from", "may", "by")  # what a waiver of a difference names
-WAIVED_PROOFS = ("password", "none", "certificate", "code", "unknown")
+WAIVED_PROOFS = ("password", "screen password", "none", "certificate", "code", "unknown")
 PIN = re.compile(r"SHA256:[A-Za-z0-9+/]{43}")
 PLACE_NAME = re.compile(r"[a-z][a-z0-9-]*")
 
@@ -171,6 +172,8 @@ def proofs(source: Source, node: Node, known: tuple[str, ...]) -> tuple[tuple[st
             source.fault(item, f'"{value}" names the same proof twice', "different proofs joined by +")
         if parts == ("code",):
             source.fault(item, "a code alone is too little: who has the phone is in", "key + code, or password + code")
+        if "none" in parts and len(parts) > 1 and "none" in known:
+            source.fault(item, f'"{value}" asks for nothing and for something', "none, or the other proof")
         if parts:
             out.append(parts)
     return tuple(out)
@@ -189,6 +192,7 @@ def grant(source: Source, node: Node, number: int, names: KnownNames) -> GrantSp
     who = principals(source, found["let"], names)
     account = reader.text(source, found["as"], "as") if "as" in found else ""
     shared = reader.text(source, found["shared"], "shared") if "shared" in found else ""
+    given = only(source, found.get("only"), by)
     spec = GrantSpec(
         number,
         who,
@@ -202,10 +206,12 @@ def grant(source: Source, node: Node, number: int, names: KnownNames) -> GrantSp
         shared,
         administer=_may(source, found, what, by),
         after_password=_after(source, found),
-        command=_only(source, found, "command", by),
-        files=_only(source, found, "files", by),
+        command=given.command,
+        files=given.files,
         seal=_seal(source, found, what, by),
         until=reader.day(source, found["until"], "until") if "until" in found else None,
+        view=given.view,
+        screen=_screen(source, found, what, by),
     )
     if account and len(who) > 1 and not shared:
         source.fault(found["as"], f"{what} lets {len(who)} into one account, {account}", "shared: and the reason, or no as:")
@@ -259,39 +265,14 @@ def _after(source: Source, found: dict[str, Node]) -> bool:
     return reader.one_of(source, found["after"], "after", ("own password", "nothing")) == "own password"
 
 
-def _only(source: Source, found: dict[str, Node], key: str, by: ServiceWords) -> str:
-    if "only" not in found:
-        return ""
-    later = {"tunnel": "tunnels come later"}
-    node = found["only"]
-    if not by.only:
-        if key == "command":
-            source.fault(node, f"only can't be said of {by.name}", "no only:")
-        return ""
-    if node.pairs is None and key == "command":
-        word = node.text or ""
-        hint = (
-            f"only: {{files: {word}}}, or only: {{command: {word}}}"
-            if word.startswith("/")
-            else "only: {files: FOLDER} or only: {command: ...}"
-        )
-        source.fault(node, f"only is {node.kind}: it says what is given in place of a shell", hint)
-        return ""
-    inside = (
-        reader.section(source, node, "only", ("command", "files"), later)
-        if key == "command"
-        else {k.text or "": v for k, v in node.pairs or []}
-    )
-    if key == "command" and len(inside) > 1:
-        source.fault(node, "only says more than one thing", "command or files")
-    if key not in inside:
-        return ""
-    value = reader.text(source, inside[key], key)
-    if key == "files" and value and (not value.startswith("/") or "/../" in value + "/"):
-        source.fault(inside[key], f'"{value}" is no folder on the guest', "an absolute path, such as /srv/charts")
-    if key == "command" and value.startswith("internal-sftp"):
-        source.fault(inside[key], "internal-sftp serves files", "files: and the folder")
-    return value.rstrip("/") or value
+def _screen(source: Source, found: dict[str, Node], what: str, by: ServiceWords) -> int | None:
+    """`screen`: the number of a display; its port is 5900 and the number."""
+    if "screen" not in found:
+        return None
+    if by != VNC:
+        source.fault(found["screen"], f"{what} says screen, and {by.name} has none by number", "no screen:")
+        return None
+    return reader.whole(source, found["screen"], "screen", 0, LAST_SCREEN)
 
 
 def _holders(source: Source, node: Node, spec: GrantSpec, names: KnownNames) -> None:

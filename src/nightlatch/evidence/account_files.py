@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 
-from nightlatch.evidence import screen_files
+from nightlatch.evidence import screen_files, vnc_files
 from nightlatch.evidence.selection import Purpose
 from nightlatch.evidence.snapshot import Entry, EntryKind
 from nightlatch.formats import accounts, pam, sshd_tokens
@@ -18,6 +18,7 @@ def wanted(
     """The paths, each for what it is read. `per_account` are values of settings with tokens in them; `entries` tells the stacks
     of PAM, which may ask for codes, and whether a module for them is installed."""
     files = [*per_account, *((Purpose.KEYS, f".ssh/authorized_keys{two}") for two in ("", "2")), *screen_files.in_homes(entries)]
+    files += vnc_files.in_homes(entries)
     stacks = (entry.content for path, entry in entries.items() if path.startswith("/etc/pam.d/") and entry.content)
     installed = any(path.endswith(f"/{pam.CODES}") and entry.kind is EntryKind.FILE for path, entry in entries.items())
     if installed or any(map(pam.asks_codes, stacks)):

@@ -10,7 +10,7 @@ import re
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
 
-from nightlatch.evidence import account_files, screen_files
+from nightlatch.evidence import account_files, screen_files, vnc_files
 from nightlatch.evidence.always import CHANGES, FILES, FOLDERS, LOOKED_AT, MOST_CHANGES, UNIT_TOPS
 from nightlatch.evidence.extra_paths import NO_MORE, ExtraPaths
 from nightlatch.evidence.selection import NOT_CARRIED, Purpose, in_account, in_folder, reduced
@@ -57,6 +57,8 @@ def collect(source: Source, guest: str, more: ExtraPaths = NO_MORE, mains: Itera
     per_account = collector.everything(mains)
     collector.beside(more)
     collector.accounts(per_account)
+    for path, use in tuple(vnc_files.named(collector.entries)):
+        collector.visit(path, use)
     if source.owners_lost:
         collector.guess_owners()
     return Snapshot(guest, collector.entries, frozenset(collector.listed), tuple(collector.notes))
@@ -104,6 +106,8 @@ class _Collector:
             self.folder(path)
         for path, use in tuple(screen_files.named(self.entries)):
             self.visit(path, use)
+        for path in tuple(vnc_files.drop_ins(self.entries)):
+            self.folder(path)
 
     def guess_owners(self) -> None:
         """Take what lies in a home for its account's, and all else for root's."""

@@ -155,7 +155,8 @@ nl_paths() { # what stands at every path that matters, and above it
                 return base ~ /^sshd?_config$/ ? "t" : base == "moduli" ? "" : "f"
             }
             if (folder ~ /^\/etc\/ssh\/sshd?_config[.]d$/) return base ~ /[.]conf$/ ? "t" : "f"
-            if (folder ~ /^\/var\/(spool\/cron(\/(crontabs|tabs))?|lib\/systemd\/linger)$/) return ""
+            if (folder ~ /^\/var\/spool\/cron(\/(crontabs|tabs))?$/) return "j"
+            if (folder == "/var/lib/systemd/linger" || folder ~ /[.]wants$/) return ""
             if (folder ~ /^\/var\/lib\/(dhcp|NetworkManager)$/) return base ~ /lease/ ? "t" : ""
             if (folder ~ /^\/etc\/sysconfig\/network(-scripts)?$/ && base ~ /^keys-/) return ""
             return "t"
@@ -200,18 +201,21 @@ nl_reduced() { # secrets never leave: hashes become their method, private keys w
         *) text=$text$nl$each ;;
         esac
     done
-    secret=$(many "$facts$public$text" grep -l -s -E -e 'PRIVATE KEY( BLOCK)?-----|BEGIN SSH2 ENCRYPTED PRIVATE KEY|PuTTY-User-Key-File-' \
+    nl_for j; jobs=$chosen
+    secret=$(many "$facts$public$text$jobs" grep -l -s -E -e 'PRIVATE KEY( BLOCK)?-----|BEGIN SSH2 ENCRYPTED PRIVATE KEY|PuTTY-User-Key-File-' \
         -e 'AGE-SECRET-KEY-1|SSH PRIVATE KEY FILE FORMAT')
     # Files of keys that are no text keep nothing but keys, like those that are only called public halves.
     strict='' loose=''
     for each in $public; do case "$nl$secret$nl" in *"$nl$each$nl"*) ;; *) strict=$strict$nl$each ;; esac; done
     nl_for k
-    unfit=$(many "$text$chosen" grep -l -s -a "$(printf '[^\t\013-\015\033\040-\377]')")
+    unfit=$(many "$text$chosen$jobs" grep -l -s -a "$(printf '[^\t\013-\015\033\040-\377]')")
     for each in $chosen; do case "$nl$unfit$nl" in *"$nl$each$nl"*) strict=$strict$nl$each ;; *) loose=$loose$nl$each ;; esac; done
     revoked=''
     [ -z "$unfit" ] || revoked=$(many "$unfit" grep -l -s -a '^SSHKRL')
     chosen=$text text=''
     for each in $chosen; do case "$nl$secret$nl$unfit$nl" in *"$nl$each$nl"*) ;; *) text=$text$nl$each ;; esac; done
+    chosen=$jobs jobs=''
+    for each in $chosen; do case "$nl$secret$nl$unfit$nl" in *"$nl$each$nl"*) ;; *) jobs=$jobs$nl$each ;; esac; done
     reduced=$(nl_without_secrets) held=''
     for each in $reduced; do case $each in '@reduced '*) held=$held$nl${each#* } ;; esac; done
     chosen=''
@@ -221,25 +225,26 @@ nl_reduced() { # secrets never leave: hashes become their method, private keys w
     many "$chosen" awk -F: -v OFS=: "$reduce"
     if [ -r /var/lib/dpkg/status ]; then
         heading "reduced /var/lib/dpkg/status"
-        sed -n '/^Package: openssh-server$/,/^$/s/^/ /p;/^Package: sudo$/,/^$/s/^/ /p;/^Package: xrdp$/,/^$/s/^/ /p' /var/lib/dpkg/status
+        sed -n '/^Package: \(openssh-server\|sudo\|xrdp\|tigervnc-standalone-server\|tigervnc-scraping-server\|x11vnc\)$/,/^$/s/^/ /p' /var/lib/dpkg/status
     fi
     [ -z "$secret" ] || nl_private
     [ -z "$reduced" ] || printf '%s\n' "$reduced"
     heading unfit
     lines $unfit
-    names=$(printf '%s\n' $secret $held "" $text $revoked $strict $loose $ours | awk '
+    names=$(printf '%s\n' $secret $held "" $text $revoked $strict $loose $jobs $ours | awk '
         /^$/ { rest = 1; next }
         !rest { secret[$0]; next }
         !($0 in secret) { print }')
 }
 nl_without_secrets() { # texts that hold secrets, with these taken out
-    if [ ${#text} -lt $short ] && [ ${#loose} -lt $short ] && [ ${#strict} -lt $short ]; then
-        [ -z "$text$loose$strict" ] || awk "$secrets" $text keys=1 $loose keys=2 $strict
+    if [ ${#text} -lt $short ] && [ ${#loose} -lt $short ] && [ ${#strict} -lt $short ] && [ ${#jobs} -lt $short ]; then
+        [ -z "$text$loose$strict$jobs" ] || awk "$secrets" $text keys=1 $loose keys=2 $strict keys=3 $jobs
         return
     fi
     many "$text" awk "$secrets"
     many "$loose" awk -v keys=1 "$secrets"
     many "$strict" awk -v keys=2 "$secrets"
+    many "$jobs" awk -v keys=3 "$secrets"
 }
 nl_private() { # what stands in the clear, and of keys in PEM without a passphrase the public half, where ssh-keygen can tell it
     out=$(many "$secret" awk "$private")

@@ -1,5 +1,6 @@
 # Secrets in text, as formats/network_secrets.py and formats/text_secrets.py take them out; a test holds them together. Of files
-# those are told that hold some. With keys=1: files of public keys, with keys=2 nothing but keys. With lines=1: plain
+# those are told that hold some. With keys=1: files of public keys, with keys=2 nothing but keys,
+# with keys=3 tables of cron(8). With lines=1: plain
 # lines, as a filter; where there is a mark, a line that begins with it is a heading, and all others get a space. Each line is
 # gone through mark by mark: a pattern that begins anywhere in a long word would be tried from each letter.
 function is_hers(name) { # network settings: too much rather than too little
@@ -155,6 +156,10 @@ function find_key(body,  rest, before, count) { # sets kind and blob
     return 0
 }
 function plain_line(  made, bare, is_key, out_it) {
+    if (keys == 3) { # an account's table of cron(8): what runs at a boot
+        if (body ~ /^[ \t]*@[Rr][Ee][Bb][Oo][Oo][Tt][ \t]/) return taken(body)
+        return body ~ /^[ \t]*$/ ? body : "{not carried}"
+    }
     if (goes_on) { goes_on = body ~ /\\$/; made = "{secret}" (goes_on ? "\\" : "") }
     else { made = taken(body); goes_on = made != body && made ~ /[{]secret[}]\\$/ }
     if (!keys) return made

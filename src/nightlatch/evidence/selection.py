@@ -29,6 +29,7 @@ class Purpose(StrEnum):
     TEXT = "text"  # settings, in which single values may be secret
     KEYS = "keys"  # public keys, one on a line, as sshd(8) reads them
     PUBLIC = "public"  # the public half of a key, by its name
+    JOBS = "jobs"  # an account's table of cron(8), of which only what runs at a boot is carried
     FACTS = "facts"  # nothing but what may be told of a private half
     NAME = "name"  # nothing
 
@@ -63,6 +64,8 @@ def in_folder(folder: str, name: str) -> Purpose:
     if folder in ("/etc/ssh/sshd_config.d", "/etc/ssh/ssh_config.d"):
         return Purpose.TEXT if name.endswith(".conf") else Purpose.FACTS
     if folder in posix.JOB_FOLDERS:
+        return Purpose.JOBS if folder in posix.CRON_FOLDERS else Purpose.NAME
+    if folder.endswith(".wants"):
         return Purpose.NAME
     if folder in ("/var/lib/dhcp", "/var/lib/NetworkManager"):
         return Purpose.TEXT if "lease" in name else Purpose.NAME
@@ -100,6 +103,8 @@ def _carried(use: Purpose, content: bytes, of_network: bool) -> tuple[bytes | No
         return text_secrets.reduce_keys(content, only_keys=True), ""
     if half is not None:
         return None, PRIVATE
+    if use is Purpose.JOBS and not text_secrets.BINARY.search(content):
+        return text_secrets.reduce_jobs(content), ""
     if text_secrets.BINARY.search(content):
         return (content, "") if content.startswith(REVOKED) else (None, NO_TEXT)
     return (network_secrets if of_network else text_secrets).reduce(content), ""

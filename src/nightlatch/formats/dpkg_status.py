@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from functools import lru_cache
 
-PACKAGES = ("openssh-server", "sudo", "xrdp")
+PACKAGES = ("openssh-server", "sudo", "xrdp", "tigervnc-standalone-server", "tigervnc-scraping-server", "x11vnc")
 
 
 def only(raw: bytes, names: tuple[str, ...] = PACKAGES) -> bytes:

@@ -29,7 +29,8 @@ class GrantKind(StrEnum):
 class Grant:
     """One sentence of the estate for one principal, guest and account. `after` is what root's rights ask on top.
 
-    `who` and `text` are for people; `origin` is the place in the estate file; `seal` is the least that the connection must have.
+    `who` and `text` are for people; `origin` is the place in the estate file; `seal` is the least that the connection must have;
+    `port` the one port that is meant, 0 where any is.
     """
 
     guest: str
@@ -44,6 +45,7 @@ class Grant:
     service: str = SSH.name
     shape: tuple[Leg, ...] = ()
     seal: Seal = Seal.TLS
+    port: int = 0
     text: str = ""
     where: str = ""
     names: Mapping[str, str] = field(default_factory=dict, compare=False)
@@ -52,6 +54,10 @@ class Grant:
     def place(self) -> tuple[str, str, tuple[Leg, ...], str]:
         """The part of a grant that must equal that of a path which serves it."""
         return (self.guest, self.service, self.shape, self.account)
+
+    def means(self, port: int) -> bool:
+        """Whether it speaks of a server on this port."""
+        return self.port in (0, port)
 
     @property
     def allows(self) -> frozenset[Power]:

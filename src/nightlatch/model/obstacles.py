@@ -34,6 +34,7 @@ class ObstacleKind(StrEnum):
     MORE = "asks for more"
     NO_SUDO = "no sudo rule"
     NO_SESSION = "no session starts"
+    NO_SCREEN = "no server shows this screen"
     UNSEALED = "not sealed as granted"
     LINE = "a line for some addresses"
     NARROW = "narrower than the grant"

@@ -40,9 +40,9 @@ class Power:
         return self.what == other.what or other.what == "*"
 
     def offers(self, wanted: Power) -> bool:
-        """Whether this power gives what is wanted, literally. A shell where a command is granted gives that command too; that it
-        gives more is a hole, and shuts nobody out."""
-        if wanted.gives is PowerKind.COMMAND and self.gives is PowerKind.SHELL:
+        """Whether this power gives what is wanted, literally. A shell where a command is granted gives that command too, and a
+        desktop a look at it; that they give more is a hole, and shuts nobody out."""
+        if (wanted.gives, self.gives) in HOLDS:
             return True
         return wanted.within(self)
 
@@ -63,10 +63,12 @@ class Power:
         return shown[self.gives]
 
 
+HOLDS = ((PowerKind.COMMAND, PowerKind.SHELL), (PowerKind.VIEW, PowerKind.DESKTOP))
 SHELL = Power(PowerKind.SHELL)
+VIEW = Power(PowerKind.VIEW)
 ADMINISTER = Power(PowerKind.ADMINISTER)
 DESKTOP = Power(PowerKind.DESKTOP)
-IMPLIED_BY_DESKTOP = (SHELL, Power(PowerKind.VIEW))
+IMPLIED_BY_DESKTOP = (SHELL, VIEW)
 IMPLIED_BY_SHELL = (
     SHELL,
     Power(PowerKind.COMMAND, "*"),

@@ -52,10 +52,12 @@ class UnknownSecret:
 
 @dataclass(frozen=True, slots=True)
 class ScreenPassword:
-    """The password of a screen, which is no account's: that in a `file` of a guest."""
+    """The password of a screen, which opens no account: that of the server that shows an account's session (`screen`) on a guest;
+    or the other one, that lets have a `look` at it only. Which file holds it is for the guest to say."""
 
     guest: str
-    file: str
+    screen: str
+    look: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -26,4 +26,6 @@ class ServiceWords:
 PROOFS = ("key", "hardware key", "certificate", "password", "code")
 SSH = ServiceWords("ssh", "SSH", "sshd", 22, PROOFS, SHELL, ("command", "files"), administers=True)
 RDP = ServiceWords("rdp", "RDP", "xrdp", 3389, ("password",), DESKTOP, administers=True)
-SERVICES = (SSH, RDP)
+SCREEN_PROOFS = ("screen password", "password", "none")
+VNC = ServiceWords("vnc", "VNC", "a VNC server", 5900, SCREEN_PROOFS, DESKTOP, ("view",), administers=True)
+SERVICES = (SSH, RDP, VNC)

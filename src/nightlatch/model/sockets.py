@@ -9,6 +9,7 @@ from nightlatch.net.addresses import EVERY_ADDRESS, LOOPBACK, AddressSet, single
 from nightlatch.net.literal import address_or_none
 from nightlatch.origin import Origin
 
+CONSOLE, CONSOLE_WORD = "(console)", "console"  # in place of an account, and after `as:`: the screen at the guest itself
 EVERY_V4, EVERY_V6 = AddressSet(v4=EVERY_ADDRESS.v4), AddressSet(v6=EVERY_ADDRESS.v6)
 
 

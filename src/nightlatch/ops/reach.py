@@ -33,7 +33,7 @@ from nightlatch.probe.stages import FailureMode, Look, Stage, Step, Target
 from nightlatch.readings import guest as readings
 from nightlatch.readings.network import network_reading
 from nightlatch.readings.network.network_reading import NetworkReading
-from nightlatch.services.base import Kinds
+from nightlatch.services.base import Kinds, ServiceKind
 from nightlatch.services.table import KINDS
 from nightlatch.transports import targets
 from nightlatch.transports.ssh import Client, Ssh
@@ -271,15 +271,26 @@ def _others(estate: Estate, way: _Way, at: datetime, evidence: Path | None, kind
     granted = {grant.service for grant in way.grants}
     for kind in (each for name, each in kinds.items() if name in granted):
         service, handshake = kind.words.name, kind.handshake
-        accounts = wire.granted_accounts(way.grants, service)
-        if handshake is None or not accounts:
+        if handshake is None:
             continue
         access = _predicted(estate, way.spec, at, evidence, kinds).access
-        held = {socket.port for _, socket in access.sockets(service)} if access is not None else set()
-        for port in sorted(held) or (kind.words.port,):
-            host, at_port = _dialled(estate, way, port)
-            target = Target(host, at_port, accounts, service=service, handshake=handshake)
-            yield _Way(way.spec, way.grants, target, None)
+        for port, screens in _ports(kind, way.grants, access):
+            meant = [
+                grant for grant in way.grants if grant.service == service and grant.means(port) and {"", grant.account} & screens
+            ]
+            accounts = wire.granted_accounts(meant, service)
+            if accounts:
+                host, at_port = _dialled(estate, way, port)
+                yield _Way(way.spec, meant, Target(host, at_port, accounts, service=service, handshake=handshake), None)
+
+
+def _ports(kind: ServiceKind, grants: Sequence[Grant], access: GuestAccess | None) -> Iterator[tuple[int, set[str]]]:
+    """The ports of a service, each with the accounts whose screens are there ("" for all), by the evidence or the grants."""
+    held: dict[int, set[str]] = {}
+    for server, socket in access.sockets(kind.words.name) if access is not None else ():
+        held.setdefault(socket.port, set()).add(server.screen)
+    mine = [grant for grant in grants if grant.service == kind.words.name]
+    yield from sorted(held.items()) or sorted({grant.port or kind.words.port: {"", grant.account} for grant in mine}.items())
 
 
 def _dialled(estate: Estate, way: _Way, port: int) -> tuple[str, int]:

@@ -43,24 +43,30 @@ class SealProof:
 def shown(shell: Shell, was: Snapshot, now: Snapshot, at: datetime, kinds: Kinds = KINDS) -> tuple[SealProof, ...]:
     """How each service is sealed now whose seals a change has altered; `was` is the guest without it."""
     before, after = (guest_access(readings.read(each), at, kinds=kinds) for each in (was, now))
-    return tuple(proof for name in kinds if _of(before, name) != _of(after, name) for proof in _looked(shell, after, name, kinds))
+    found: list[SealProof] = []
+    for name in kinds:
+        ports = sorted({socket.port for _, socket in after.sockets(name) if not socket.admits() <= LOOPBACK})
+        for port in ports:
+            if _of(before, name, port) != _of(after, name, port):
+                found += _looked(shell, after, name, port, kinds)
+    return tuple(found)
 
 
-def _of(access: GuestAccess, service: str) -> frozenset[Seal]:
-    return frozenset(path.seal for path in access.paths if path.service == service)
+def _of(access: GuestAccess, service: str, port: int) -> frozenset[Seal]:
+    return frozenset(path.seal for path in access.paths if path.service == service and path.route.port == port)
 
 
-def _looked(shell: Shell, access: GuestAccess, service: str, kinds: Kinds) -> Iterator[SealProof]:
-    handshake, foretold = kinds[service].handshake, tuple(sorted(_of(access, service)))
-    ports = sorted({socket.port for _, socket in access.sockets(service) if not socket.admits() <= LOOPBACK})
+def _looked(shell: Shell, access: GuestAccess, service: str, port: int, kinds: Kinds) -> Iterator[SealProof]:
+    handshake, foretold = kinds[service].handshake, tuple(sorted(_of(access, service, port)))
+    if handshake is None:
+        return
     host, _, way = shell.wire() if isinstance(shell, Ssh) else ("", 0, "")
-    for port in ports if handshake is not None else ():
-        if not host or way or not isinstance(shell, Ssh) or shell.client.program != "ssh":
-            yield SealProof(service, port, foretold, looked=False)
-            continue
-        look = driver.looks([Target(host, port, NOBODY, service=service, handshake=handshake)])[0]
-        failed = f"{look.failed}: {look.how}" if look.failed is not None else ""
-        yield SealProof(service, port, foretold, tuple(sorted({each.seal for each in look.seals})), failed=failed)
+    if not host or way or not isinstance(shell, Ssh) or shell.client.program != "ssh":
+        yield SealProof(service, port, foretold, looked=False)
+        return
+    look = driver.looks([Target(host, port, NOBODY, service=service, handshake=handshake)])[0]
+    failed = f"{look.failed}: {look.how}" if look.failed is not None else ""
+    yield SealProof(service, port, foretold, tuple(sorted({each.seal for each in look.seals})), failed=failed)
 
 
 def problem(proof: SealProof) -> str:

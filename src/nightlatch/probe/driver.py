@@ -227,13 +227,14 @@ async def _converse(work: _Looking) -> None:
             return
 
 
-async def _ask(work: _Looking, handshake: Callable[[str], Machine]) -> None:
-    """Another service, asked about one account after the other; what is no matter of the account is asked once."""
-    for number, account in enumerate(work.target.accounts[:MOST_CONNECTIONS] or ("",)):
-        machine: Machine | None = handshake(account)
-        while machine is not None:
-            await _talk(work, machine)
-            machine = machine.another() if not number else None
+async def _ask(work: _Looking, handshake: Callable[[Sequence[str]], Machine]) -> None:
+    """Another service, in as many conversations as it has, up to a bound."""
+    machine: Machine | None = handshake(work.target.accounts)
+    for _ in range(MOST_CONNECTIONS):
+        if machine is None:
+            return
+        await _talk(work, machine)
+        machine = machine.another()
 
 
 async def _talk(work: _Looking, machine: Machine) -> None:

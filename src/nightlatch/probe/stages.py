@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -55,7 +55,7 @@ class Step:
 
 @dataclass(frozen=True, slots=True)
 class Target:
-    """What to look at: by a `service`, whose `handshake` asks about one account; None for SSH's, which the driver knows itself.
+    """What to look at: by a `service`, whose `handshake` asks about accounts; None for SSH's, which the driver knows itself.
 
     `accounts` are names to ask methods for; with `pins`, more types of keys only until one fits."""
 
@@ -65,7 +65,7 @@ class Target:
     pins: tuple[str, ...] = ()
     every_key: bool = False
     service: str = SSH.name
-    handshake: Callable[[str], Machine] | None = None
+    handshake: Callable[[Sequence[str]], Machine] | None = None
 
     @property
     def text(self) -> str:

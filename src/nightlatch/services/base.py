@@ -6,7 +6,7 @@ its sockets is worked out around it (access/paths.py).
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
@@ -80,6 +80,9 @@ class ServiceAccess(Protocol):
     def listeners(self) -> tuple[Listener, ...]: ...
     @property
     def behind(self) -> tuple[Rules, ...]: ...
+    @property
+    def screen(self) -> str:
+        """The one account that it lets in as, whoever calls; empty where callers choose."""
 
 
 class Server(Protocol):
@@ -192,8 +195,8 @@ class ServiceKind(Protocol):
         """The conditions that hold after a change of files that a server loads."""
 
     @property
-    def handshake(self) -> Callable[[str], Machine] | None:
-        """What makes the handshake that asks a server what it wants of an account; None where the driver has one of its own."""
+    def handshake(self) -> Callable[[Sequence[str]], Machine] | None:
+        """What makes the handshake that asks a server what it wants of accounts; None where the driver has one of its own."""
 
 
 Kinds = Mapping[str, ServiceKind]

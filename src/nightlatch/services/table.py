@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from nightlatch.services.base import Kinds, ServiceKind
 from nightlatch.services.rdp.kind import RDP
 from nightlatch.services.ssh.kind import SSH
+from nightlatch.services.vnc.kind import VNC
 
 
 def table(kinds: Iterable[ServiceKind]) -> Kinds:
@@ -14,4 +15,4 @@ def table(kinds: Iterable[ServiceKind]) -> Kinds:
     return {kind.words.name: kind for kind in kinds}
 
 
-KINDS = table([SSH, RDP])
+KINDS = table([SSH, RDP, VNC])

@@ -7,8 +7,9 @@ import re
 SSHD = "/usr/sbin/sshd"
 # Folders of units, the one that counts first before the others (systemd.unit(5)).
 UNIT_FOLDERS = ("/etc/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")
-# A file of an account's name in one of these has its jobs run, or its user manager (crontab(1) of three families; loginctl(1)).
-JOB_FOLDERS = ("/var/spool/cron/crontabs", "/var/spool/cron/tabs", "/var/spool/cron", "/var/lib/systemd/linger")
+# A file of an account's name in one of these has its jobs run (crontab(1) of three families), or its user manager (loginctl(1)).
+CRON_FOLDERS = ("/var/spool/cron/crontabs", "/var/spool/cron/tabs", "/var/spool/cron")
+JOB_FOLDERS = (*CRON_FOLDERS, "/var/lib/systemd/linger")
 # Tables that name an account on each line (crontab(5)).
 JOB_TABLE, JOB_TABLES = "/etc/crontab", "/etc/cron.d"
 UNITS_SET = "/etc/systemd/system.control"  # what `systemctl set-property` writes counts before these

@@ -24,6 +24,7 @@ from nightlatch.audit.checks import (
     settings,
     sources,
     stated,
+    vnc,
 )
 from nightlatch.audit.checks.registry import CATALOGUE, Check, Context, FleetCheck, hygiene
 
@@ -51,4 +52,5 @@ __all__ = [
     "settings",
     "sources",
     "stated",
+    "vnc",
 ]

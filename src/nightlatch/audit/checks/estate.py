@@ -7,6 +7,7 @@ from datetime import timedelta
 
 from nightlatch.audit.checks.registry import CheckResult, Context, check
 from nightlatch.audit.findings import Proof, Severity
+from nightlatch.model.routes import Seal
 from nightlatch.origin import Origin
 
 
@@ -16,6 +17,24 @@ def anywhere(context: Context) -> Iterator[CheckResult]:
     for spec in context.said.grants if context.said else ():
         if any(ref.is_anywhere for ref in spec.places):
             text = f"Grant {spec.number} lets {', '.join(spec.who)} in from anywhere."
+            yield CheckResult(text, (Proof(spec.text, spec.origin),), spec.who)
+
+
+@check("grant.clear", Severity.MEDIUM, source="design: a grant that takes a connection without TLS is always a finding")
+def clear(context: Context) -> Iterator[CheckResult]:
+    """A grant takes a connection that is not encrypted, or whose server proves nothing."""
+    for spec in context.said.grants if context.said else ():
+        if spec.seal < Seal.TLS:
+            text = f"Grant {spec.number} lets {', '.join(spec.who)} in over a connection that is only {spec.seal.words}."
+            yield CheckResult(text, (Proof(spec.text, spec.origin),), spec.who)
+
+
+@check("grant.asks-nothing", Severity.HIGH, source="design: a grant that asks for nothing is always a finding")
+def asks_nothing(context: Context) -> Iterator[CheckResult]:
+    """A grant lets somebody in who shows nothing at all."""
+    for spec in context.said.grants if context.said else ():
+        if ("none",) in spec.proofs:
+            text = f"Grant {spec.number} lets {', '.join(spec.who)} in who show nothing: so everybody from there gets in."
             yield CheckResult(text, (Proof(spec.text, spec.origin),), spec.who)
 
 

@@ -14,6 +14,7 @@ from nightlatch.model.causes import SettingLine
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.powers import PowerKind
 from nightlatch.model.secrets import Password
+from nightlatch.model.services import SSH
 from nightlatch.model.sources import joined
 from nightlatch.origin import Origin
 
@@ -72,7 +73,7 @@ def password_login(context: Context) -> Iterator[CheckResult]:
 @check("ssh.empty-password", Severity.CRITICAL, source="sshd_config(5) PermitEmptyPasswords; shadow(5)")
 def empty_password(context: Context) -> Iterator[CheckResult]:
     """An account opens without anything being asked."""
-    found = [p for p in context.access.paths if not p.need]
+    found = [p for p in context.access.paths if not p.need and p.service == SSH.name]
     if found:
         accounts = listed(p.account for p in found)
         where = context.names.where(joined(p.callers.perhaps for p in found))
@@ -86,7 +87,7 @@ def empty_password(context: Context) -> Iterator[CheckResult]:
 @check("ssh.empty-password-set", MEDIUM, source="shadow(5)")
 def empty_password_set(context: Context) -> Iterator[CheckResult]:
     """An account has no password at all; only sshd's own setting keeps it shut."""
-    open_already = {p.account for p in context.access.paths if not p.need}
+    open_already = {p.account for p in context.access.paths if not p.need and p.service == SSH.name}
     for account in context.access.reading.accounts.by_name.values():
         if account.has_empty_password and account.name not in open_already:
             proof = Proof("the password field is empty", account.password_origin)

@@ -61,13 +61,14 @@ class Unit:
 @dataclass(frozen=True, slots=True)
 class OpenSocket:
     """A listening TCP socket, or a UDP one that takes from everybody: a numeric address ("" for all), a port, the programs and
-    processes that hold it where known, and the kernel's number for it."""
+    processes that hold it where known, the kernel's number for it, and that of the account that made it."""
 
     address: str
     port: int
     programs: tuple[tuple[str, int], ...] = ()
     protocol: str = "tcp"
     inode: str = ""
+    uid: int = 0
 
     @property
     def is_exposed(self) -> bool:
@@ -280,20 +281,21 @@ Holders = Mapping[str, tuple[tuple[str, int], ...]]
 
 def _sockets(text: str, holders: Holders) -> Iterator[OpenSocket]:
     for line in text.splitlines():
-        protocol, _, rest = line.partition(" ")
-        words = rest.split(None, 5)
+        protocol, _, told_of = line.partition(" ")
+        words = told_of.split(None, 5)
         if protocol in ("tcp", "udp") and len(words) >= 4 and words[0] in ("LISTEN", "UNCONN"):
             address, _, port = words[3].rpartition(":")
             # No name of a program stands before it, so the first of these words is the kernel's own.
-            told = re.search(r"(?:^| )ino:([0-9]{1,20}) ", f"{words[5] if len(words) > 5 else ''} ")
+            rest = f" {words[5] if len(words) > 5 else ''} "
+            told = re.search(r" (?:uid:([0-9]{1,10}) )?ino:([0-9]{1,20}) ", rest)
             bare = address.strip("[]").partition("%")[0]
             number = whole(port, 5)
             if number is not None:
-                inode = told[1] if told else ""
-                yield OpenSocket("" if bare == "*" else bare, number, holders.get(inode, ()), protocol, inode)
+                inode, uid = (told[2], int(told[1] or 0)) if told else ("", 0)
+                yield OpenSocket("" if bare == "*" else bare, number, holders.get(inode, ()), protocol, inode, uid)
         elif protocol[:3] in ("tcp", "udp") and len(words) >= 4 and ":" in words[1]:
             if words[3] == ("0A" if protocol.startswith("tcp") else "07"):  # listening, and unconnected (proc(5))
-                yield from _from_proc(rest.split(), protocol[:3], holders)
+                yield from _from_proc(told_of.split(), protocol[:3], holders)
 
 
 def _from_proc(words: list[str], protocol: str, holders: Holders) -> Iterator[OpenSocket]:
@@ -307,4 +309,5 @@ def _from_proc(words: list[str], protocol: str, holders: Holders) -> Iterator[Op
     turned = b"".join(raw[i : i + 4][::-1] for i in range(0, len(raw), 4))
     if len(turned) in (4, 16):
         inode = words[9] if len(words) > 9 and words[9].isdigit() else ""
-        yield OpenSocket(str(ipaddress.ip_address(turned)), number, holders.get(inode, ()), protocol, inode)
+        uid = whole(words[7], 10) if len(words) > 7 else None
+        yield OpenSocket(str(ipaddress.ip_address(turned)), number, holders.get(inode, ()), protocol, inode, uid or 0)

@@ -22,7 +22,7 @@ def unreadable(snapshot: Snapshot, found: ResolvedPath, account: Account) -> Unu
     if account.uid == 0:
         return None
     for folder in found.folders:
-        entry = snapshot.entries.get(folder)
+        entry = snapshot.resolve(folder, follow_last=False).entry
         if entry is not None and not may(entry, account, 0o1):
             return UnusableFile(folder, f"{account.name} may not enter this folder (mode {entry.mode:04o})", Origin(folder))
     assert found.entry is not None

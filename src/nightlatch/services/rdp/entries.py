@@ -57,6 +57,7 @@ class RdpAccess:
     fault: str = ""
     behind: tuple[Rules, ...] = ()
     words: ServiceWords = RDP
+    screen: str = ""
 
 
 @dataclass(frozen=True, slots=True)

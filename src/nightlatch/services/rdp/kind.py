@@ -4,7 +4,7 @@ What only drafts and explanations need is imported when one of them asks."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator
+from collections.abc import Callable, Collection, Iterator, Sequence
 from datetime import datetime
 
 from nightlatch.evidence.extra_paths import ExtraPaths
@@ -113,7 +113,7 @@ class RdpKind:
         return Expected({})
 
     @property
-    def handshake(self) -> Callable[[str], Machine] | None:
+    def handshake(self) -> Callable[[Sequence[str]], Machine] | None:
         """The negotiation, for TLS and then for none."""
         from nightlatch.services.rdp.negotiation import Negotiation
 

@@ -7,7 +7,7 @@ connection, asks for none, which shows whether a client that does not ask is ser
 from __future__ import annotations
 
 import struct
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from nightlatch.model.handshake import Event, PeerIdentity, ProtocolBreach, RequestedProof, SealRefused, SealSeen
 from nightlatch.model.routes import Seal
@@ -36,10 +36,10 @@ def request(protocols: int) -> bytes:
 
 
 class Negotiation:
-    """One conversation, about one account; `protocols` are asked for."""
+    """One conversation, about accounts that are all asked for the same; `protocols` are asked for."""
 
-    def __init__(self, account: str, protocols: int = TLS) -> None:
-        self.account, self.protocols = account, protocols
+    def __init__(self, accounts: Sequence[str], protocols: int = TLS) -> None:
+        self.accounts, self.protocols = tuple(accounts), protocols
         self.done = self.wants_tls = False
         self._held = b""
         self._found: list[Event] = []
@@ -104,7 +104,7 @@ class Negotiation:
 
     def _served(self, seen: SealSeen) -> None:
         identity: tuple[Event, ...] = () if self.wants_tls else (PeerIdentity("RDP"),)
-        self._found += [*identity, seen, RequestedProof(self.account, PASSWORD)]
+        self._found += [*identity, seen, *(RequestedProof(each, PASSWORD) for each in self.accounts)]
         self.wants_tls, self.done = False, True
 
     def sealed(self, version: str, certificate: bytes) -> None:
@@ -118,7 +118,7 @@ class Negotiation:
 
     def another(self) -> Negotiation | None:
         """The second conversation, which asks for none."""
-        return Negotiation(self.account, STANDARD) if self.protocols & TLS else None
+        return Negotiation(self.accounts, STANDARD) if self.protocols & TLS else None
 
     def _breach(self, why: str) -> None:
         self._found.append(ProtocolBreach(why))

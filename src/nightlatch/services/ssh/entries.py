@@ -60,6 +60,7 @@ class SshAccess:
     shut: tuple[tuple[str, Cause], ...] = ()
     logins: Logins | None = field(default=None, compare=False, repr=False)
     words: ServiceWords = SSH
+    screen: str = ""
 
     @property
     def behind(self) -> tuple[Rules, ...]:

@@ -4,7 +4,7 @@ What only drafts and explanations need is imported when one of them asks: most a
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator
+from collections.abc import Callable, Collection, Iterator, Sequence
 from datetime import datetime
 
 from nightlatch.evidence.extra_paths import NO_MORE, ExtraPaths
@@ -112,7 +112,7 @@ class SshKind:
         return changed.after_change(before, after)
 
     @property
-    def handshake(self) -> Callable[[str], Machine] | None:
+    def handshake(self) -> Callable[[Sequence[str]], Machine] | None:
         """None: the driver itself leads SSH's conversations, several for all keys and names (probe/driver.py)."""
         return None
 

@@ -1,0 +1,1 @@
+"""VNC as a service: TigerVNC's servers and x11vnc on Linux guests."""
