@@ -229,8 +229,8 @@ class Makes:
             ("usepw", 0.1, [""]),
             ("nopw", 0.2, [""]),
             ("viewonly", 0.2, [""]),
-            ("forever", 0.6, [""]),
-            ("shared", 0.6, [""]),
+            ("forever", 1, [""]),
+            ("shared", 1, [""]),
             ("allow", 0.2, ["127.0.0.", "192.0.2.7", "127.0.0.1,192.0.2.", "127.", "127.0.1."]),
             ("ssl", 0.15, [f"{KEYS}/both.pem", f"{KEYS}/good.pem", f"{KEYS}/absent.pem"]),
         ):
@@ -345,7 +345,8 @@ def compared(
 ) -> str | None:
     """What is otherwise than said of one start by the wrapper; empty where nothing is, None where it is not decided."""
     folders = {path: Entry(EntryKind.FOLDER, 0o755, UID, UID) for path in (home, f"{home}/.vnc")}
-    snapshot = base.with_files({**folders, **entries(files)})
+    absent = {f"{home}/.vnc/passwd": Entry(EntryKind.ABSENT)}
+    snapshot = base.with_files({**folders, **absent, **entries(files)})
     account = replace(readings.read(snapshot).accounts.by_name["pilot"], home=home)
     found = layers.gathered(snapshot, account, words, Origin("/etc/systemd/system/screen.service", 4))
     if found.gap is not None:

@@ -210,6 +210,8 @@ class _Collector:
     def folder(self, path: str) -> None:
         """List a folder of the system's and read its files."""
         for name in self.names(path):
+            if path in vnc_files.LINKED and self.entries[f"{path}/{name}"].kind is EntryKind.LINK:
+                continue  # another unit's second name, or a mask
             if path != NETPLAN or name.endswith(".yaml"):
                 self.visit(f"{path}/{name}", in_folder(path, name))
 

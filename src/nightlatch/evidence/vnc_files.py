@@ -13,6 +13,7 @@ USERS = "/etc/tigervnc/vncserver.users"
 UNITS = "/etc/systemd/system"
 # Links here start a unit at a boot.
 WANTS = tuple(f"{UNITS}/{target}.target.wants" for target in ("multi-user", "graphical", "default"))
+LINKED = (UNITS, *WANTS)  # what is linked to there has a file of its own, or is masked
 _NAMES = "Xtigervnc Xvnc tigervncserver vncserver X0tigervnc x0tigervncserver x11vnc"
 PROGRAMS = tuple(f"/usr/bin/{name}" for name in _NAMES.split())
 # In a home; of passwords' files only mode, owner and size are looked at.

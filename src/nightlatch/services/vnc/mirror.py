@@ -7,7 +7,7 @@ It listens on IPv4 where it is told to, and on all of IPv6 besides, unless it is
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from nightlatch.evidence.snapshot import EntryKind, Snapshot
@@ -64,6 +64,14 @@ class Options:
         """An option."""
         return self.values.get(name) or Setting(name, "", default(name))
 
+    @property
+    def is_local(self) -> bool:
+        """Whether only the guest itself is taken: an option says so, and no list of callers behind it says otherwise."""
+        said = False
+        for name, setting in self.values.items():
+            said = name == "localhost" or (name == "listen" and setting.value == LOCAL_NAME) or (said and name != "allow")
+        return said
+
     def has(self, *names: str) -> bool:
         """Whether one of these is set."""
         return any(name in self.values for name in names)
@@ -80,14 +88,21 @@ def options(snapshot: Snapshot, account: Account, words: Sequence[str], origin: 
         if readable.unreadable(snapshot, where, account) is None:
             if where.entry.content is None:
                 gaps.append(Gap("VNC server", f"{path} {where.entry.note or 'was not read'}", Origin(path)))
-            found.update(_of_file(where.entry.content or b"", path))
+            _put(found, _of_file(where.entry.content or b"", path))
     elif "norc" not in typed and where.entry is None and not where.problem:
         gaps.append(Gap("VNC server", f"{path} was not looked at", Origin(path)))
-    found.update(typed)
+    _put(found, typed.items())
     unread = next((each for name, each in found.items() if name in UNREAD), None)
     if unread is not None:
         gaps.append(Gap("VNC server", f"what -{unread.keyword} does is not followed", unread.origin))
     return Options(found, tuple(gaps))
+
+
+def _put(found: dict[str, Setting], more: Iterable[tuple[str, Setting]]) -> None:
+    """Add options in the order in which they are read: of two that decide the same, the later one counts."""
+    for name, setting in more:
+        found.pop(name, None)
+        found[name] = setting
 
 
 def _of_file(content: bytes, path: str) -> Iterator[tuple[str, Setting]]:
@@ -134,8 +149,8 @@ def serving(snapshot: Snapshot, account: Account, found: Options, screen: str) -
 
 def _fault(snapshot: Snapshot, account: Account, found: Options, secret: ScreenSecret | None) -> str:
     """Why it does not start."""
-    if found.has("rfbauth") and found.has("passwd", "passwdfile"):
-        return "it takes its password from -rfbauth or from another option, not from both"
+    if len([name for name in ("rfbauth", "passwd", "passwdfile") if found.has(name)]) > 1:
+        return "it takes its password from one option only, and several are set"
     if found.has("viewpasswd") and not found.has("passwd"):
         return "-viewpasswd stands without -passwd"
     if found.has("usepw") and secret is None:
@@ -158,13 +173,14 @@ def _listeners(found: Options) -> Iterator[Listener]:
     port = whole(found.of("rfbport").value, 5) or BASE
     at = found.of("rfbport").origin
     named, local = found.of("listen"), found.values.get("localhost")
-    if local is not None or named.value == LOCAL_NAME:
+    if local is not None or (named.value == LOCAL_NAME and found.is_local):
         kept = local.origin if local is not None else named.origin
         yield Listener("127.0.0.1", port, "inet", kept)
         yield Listener("::1", port, "inet6", kept)
     else:
         kept = named.origin if named.value else at
-        where = named.value if address_or_none(named.value) is not None else "0.0.0.0"
+        stated = "127.0.0.1" if named.value == LOCAL_NAME else named.value
+        where = stated if address_or_none(stated) is not None else "0.0.0.0"
         yield Listener(where, port, "inet", kept)
         yield Listener("::", port, "inet6", kept)
     if local is None and port != BASE:
@@ -239,7 +255,7 @@ def _doors(snapshot: Snapshot, account: Account, found: Options, asks: Asks, sec
 def _callers(found: Options) -> Addresses:
     """The callers that a list leaves: whole addresses of IPv4, and beginnings of them that end with a dot. It is asked once a
     connection stands; the loopback address of IPv6 counts as that of IPv4."""
-    if found.has("localhost") or found.of("listen").value == LOCAL_NAME:
+    if found.is_local:
         return exactly(ITSELF)
     if not found.has("allow"):
         return exactly(EVERY_ADDRESS)

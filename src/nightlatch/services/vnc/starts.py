@@ -1,7 +1,7 @@
 """What starts servers of VNC on a guest: units of the service manager, and lines of cron(8) that run at a boot.
 
 A server that somebody starts by hand, or from a session, is known by its socket alone (server.py). Not covered: users' own units
-and autostart files.
+and autostart files, and units that are linked from outside the folders of units.
 """
 
 from __future__ import annotations

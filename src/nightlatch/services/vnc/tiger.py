@@ -79,6 +79,8 @@ def _listeners(parameters: Parameters, display: int | None) -> tuple[tuple[Liste
     kept = parameters.of("localhost")
     origin = kept.origin if kept.origin.kind is Kind.FILE else stated.origin if stated.value else kept.origin
     six, four = parameters.switch("UseIPv6", True), parameters.switch("UseIPv4", True)
+    if not six and not four:
+        return (), "neither IPv4 nor IPv6 is to be used"
     if parameters.switch("localhost", False):
         local = parameters.of("localhost").origin
         found = [("127.0.0.1", "inet", four), ("::1", "inet6", six)]
@@ -88,6 +90,8 @@ def _listeners(parameters: Parameters, display: int | None) -> tuple[tuple[Liste
         address = address_or_none(named.value)
         if address is None:
             return (), f'"{named.value}" is no address'
+        if not (six if address.version == 6 else four):
+            return (), f"{named.value} is of a family that is not to be used"
         return (Listener(named.value, port, "inet6" if address.version == 6 else "inet", named.origin),), ""
     if four and six:
         return (Listener("", port, "any", origin),), ""
