@@ -65,7 +65,7 @@ GRANTS = [
     (GRANT + ", only: {tunnel: [x]}", ["tunnels come later"]),
     (GRANT + ", only: {files: charts}", ["no folder on the guest", "absolute path"]),
     (GRANT + ", only: {command: x, files: /y}", ["more than one thing"]),
-    (GRANT + ", through: {ssh: gauge}", ["can't be honoured by this version yet"]),
+    (GRANT + ", through: {ssh: gauge}", ["ssh through a guest comes later"]),
     (GRANT + ", wiht: key", ['has no "wiht"', 'Did you mean "with"?']),
     (
         "let: team crew, into: gauge, by: ssh, from: bench, with: key, as: keeper",

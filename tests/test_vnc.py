@@ -347,6 +347,70 @@ def test_why_names_the_link_that_breaks(tmp_path: Path, snapshot: Snapshot, link
     assert standing is (Standing.SHUT_OUT if link else Standing.AS_GRANTED)
 
 
+THROUGH = f"{GRANT}, screen: 1, through: {{ssh: gauge, with: key}}"
+OPEN, INSIDE = '$localhost = "no";\n$SecurityTypes = "VncAuth";\n1;\n', '$localhost = "yes";\n1;\n'
+
+
+def forwarding(setting: str) -> Snapshot:
+    """A guest whose screen is on the loopback address, with this setting of SSH."""
+    return screens(INSIDE, files={"/etc/ssh/sshd_config": f"UsePAM no\n{SHUT}{setting}\n"})
+
+
+def test_a_screen_through_ssh_has_no_other_way(tmp_path: Path) -> None:
+    """The password and the key together open it, from where the key does; the direct way is a hole."""
+    assert told(screens(INSIDE), tmp_path / "a", THROUGH) == {}
+    assert told(screens(OPEN), tmp_path / "b", THROUGH)["hole"] == [
+        "Anyone with the screen password of mara gets a desktop by vnc, from anywhere."
+    ]
+    made = estate(tmp_path / "c", THROUGH)
+    proved = prove(made, draft(made, screens(OPEN), AT), screens(OPEN), AT)
+    assert b'$localhost = "yes";' in (proved.after.content("/home/mara/.vnc/tigervnc.conf") or b"")
+    assert told(proved.after, tmp_path / "d", THROUGH) == {}
+    for sentence, because in (
+        (THROUGH.replace("with: key}", "with: key, only: x}"), "gives nothing but a tunnel comes later"),
+        (THROUGH.replace("ssh: gauge", "ssh: gate"), "ways through another guest come later"),
+        (f"{KEY}, through: {{ssh: gauge, with: key}}", "ssh through a guest comes later"),
+    ):
+        with pytest.raises(EstateError, match=because):
+            estate(tmp_path / "e", sentence)
+
+
+@pytest.mark.parametrize(
+    "setting, line",
+    [
+        ("AllowTcpForwarding no", "AllowTcpForwarding local\n"),
+        ("AllowTcpForwarding remote", "AllowTcpForwarding yes\n"),
+        ("PermitOpen localhost:80", "PermitOpen localhost:80 localhost:5901\n"),
+        ("PermitOpen none", "PermitOpen localhost:5901\n"),
+        ("DisableForwarding yes", "DisableForwarding no\n"),
+    ],
+)
+def test_a_tunnel_that_is_not_permitted_is_told_and_drafted(tmp_path: Path, setting: str, line: str) -> None:
+    keyword = setting.partition(" ")[0]
+    [text] = told(forwarding(setting), tmp_path / "a", THROUGH)["shut-out"]
+    assert "the login by ssh on the way opens no tunnel to it" in text
+    assert keyword.lower() in text.lower()
+    made = estate(tmp_path / "b", THROUGH)
+    proved = prove(made, draft(made, forwarding(setting), AT), forwarding(setting), AT)
+    assert line in (proved.after.content("/etc/ssh/sshd_config") or b"").decode()
+    assert "shut-out" not in told(proved.after, tmp_path / "c", THROUGH)
+
+
+@pytest.mark.parametrize("named", ["localhost:5901", "127.0.0.1:5901", "[::1]:5901", "localhost:*", "*:5901"])
+def test_a_tunnel_that_is_permitted_by_any_spelling_serves(tmp_path: Path, named: str) -> None:
+    assert "shut-out" not in told(forwarding(f"PermitOpen {named}"), tmp_path, THROUGH)
+
+
+def test_why_follows_a_login_on_the_way_to_its_end(tmp_path: Path) -> None:
+    made = estate(tmp_path, THROUGH)
+    chains = [chain for _, chain in why_of(made, screens(INSIDE), AT, WhyQuestion("mara", "gauge", ("vnc",))).answer.chains]
+    assert [each.kind.value for each in chains[0].links][-5:] == ["tunnel", "listener", "account", "settings", "proof"]
+    assert not chains[0].broken
+    shut = why_of(made, forwarding("AllowTcpForwarding no"), AT, WhyQuestion("mara", "gauge", ("vnc",))).answer.chains[0]
+    assert [each.kind.value for each in shut[1].broken] == ["tunnel"]
+    assert shut[0] is Standing.SHUT_OUT
+
+
 LINES = st.lists(
     st.sampled_from(
         [

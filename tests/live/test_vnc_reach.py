@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import shlex
+import subprocess
 import time
 from typing import Any
 
 import pytest
 
 from nightlatch.lab.machine import Guest
+from tests.budget import sample
 from tests.live.station import Station
 from tests.live.test_xrdp import SCREENS
 
@@ -103,3 +106,63 @@ def test_a_server_that_is_started_by_hand_is_told_as_not_known(station: Station,
     assert len(texts) == 1
     assert texts[0].startswith("A VNC server of joon listens on port 5903")
     pilot.inside("pkill", "-u", "joon")
+
+
+THROUGH = "let: mara, into: pilot, by: vnc, screen: 1, from: bench, with: screen password, through: {ssh: pilot, with: key}"
+FORWARDING = {
+    "AllowTcpForwarding yes": True,
+    "AllowTcpForwarding local": True,
+    "AllowTcpForwarding remote": False,
+    "AllowTcpForwarding no": False,
+    "DisableForwarding yes": False,
+    "PermitOpen localhost:5901": True,
+    "PermitOpen 127.0.0.1:5901": True,
+    "PermitOpen [::1]:5901": True,
+    "PermitOpen localhost:*": True,
+    "PermitOpen localhost:5900 192.0.2.1:5901": False,
+    "PermitOpen none": False,
+    "Match User mara\n    AllowTcpForwarding no": False,
+}
+TARGETS = ("localhost:5901", "127.0.0.1:5901", "[::1]:5901")
+
+
+def greeted(station: Station, target: str) -> bool:
+    """Whether a tunnel of mara's leads to a server of VNC."""
+    words = [
+        "ssh",
+        "-F",
+        str(station.folder / "ssh_config"),
+        "-i",
+        str(station.folder / "mara"),
+        "-o",
+        "StrictHostKeyChecking=no",
+    ]
+    line = f"sleep 0.3 | {shlex.join([*words, '-W', target, 'mara@192.168.56.21'])}"
+    done = subprocess.run([*station.desk.words(), "sh", "-c", line], capture_output=True, timeout=20)
+    return done.stdout.startswith(b"RFB ")
+
+
+def test_tunnels_open_where_they_are_said_to(station: Station, pilot: Guest) -> None:
+    """The real client and server: by some spelling of the loopback address, or by none."""
+    serve(pilot, "VncAuth -localhost")
+    station.estate(THROUGH)
+    for setting, opens in sample(list(FORWARDING.items()), 2):
+        pilot.inside(
+            "sh", "-c", "cat >/etc/ssh/sshd_config.d/30-tunnels.conf; systemctl reload ssh; sleep 0.2", stdin=f"{setting}\n"
+        )
+        assert any(greeted(station, target) for target in TARGETS) is opens, setting
+        document: Any = station.json("audit", "estate.yaml", "--on", "pilot", code=None)
+        shut = [each["text"] for each in document["guests"][0]["findings"] if each["check"] == "shut-out"]
+        assert bool(shut) is not opens, f"{setting}: {shut}"
+
+
+def test_a_tunnel_that_is_drafted_is_kept_and_leads_there(station: Station, pilot: Guest) -> None:
+    serve(pilot, "VncAuth -localhost")
+    pilot.inside("sh", "-c", "cat >/etc/ssh/sshd_config.d/30-tunnels.conf; systemctl reload ssh", stdin="AllowTcpForwarding no\n")
+    station.estate(THROUGH)
+    assert not greeted(station, TARGETS[0])
+    station.nightlatch("enact", "estate.yaml", "--on", "pilot", "--yes", "--no-boot-guard", code=None)
+    assert greeted(station, TARGETS[0])
+    station.nightlatch("undo", "estate.yaml", "--on", "pilot", "--yes", code=None)
+    assert not greeted(station, TARGETS[0])
+    pilot.inside("rm", "/etc/ssh/sshd_config.d/30-tunnels.conf")

@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from nightlatch.access.arrivals import Arrival, callers
 from nightlatch.model.bounds import Addresses, Bounds
 from nightlatch.model.gaps import Gap
+from nightlatch.model.routes import Tunnelled
 from nightlatch.model.sources import COMMON, Sources
 from nightlatch.net.addresses import AddressSet
 from nightlatch.origin import Origin
@@ -23,14 +24,19 @@ class AddressSpaces:
     """Where callers may be: besides the common address space, the inside of every place behind a translation of its own.
 
     `inside` maps an address space to its own addresses and to those it is seen as; `arrivals` has the ways to each guest,
-    for those that are not just dialled."""
+    for those that are not just dialled; `tunnelled` are the places that are reached through a login on the way."""
 
     inside: tuple[tuple[str, AddressSet, AddressSet], ...] = ()
     arrivals: Mapping[str, tuple[Arrival, ...]] = field(default_factory=dict)
+    tunnelled: tuple[Tunnelled, ...] = ()
 
     def ways(self, guest: str) -> tuple[Arrival, ...]:
         """The ways to a guest."""
         return self.arrivals.get(guest, DIRECT)
+
+    def through(self, guest: str) -> tuple[Tunnelled, ...]:
+        """The places of a guest that are reached through a login on it."""
+        return tuple(each for each in self.tunnelled if each.leg.guest == guest)
 
     def callers(self, arrival: Arrival, outer: Addresses, seen: Addresses) -> Bounds[Sources]:
         """Callers by one way, from what the guest sees and those that come as far as a forward."""

@@ -147,7 +147,7 @@ class _Asked:
         paths = [each for each in self.access.paths if self._is_of(each, way, port)]
         spaces = {way.space: wanted, **{name: self.sources[name] for name, _, _ in self._inside(way)}}
         asked = common_to(self.sources, spaces)
-        certain, possible = _of(paths, self.login.need, asked)
+        certain, possible = let_in(paths, self.login.need, asked)
         serves = tuple((power, self._served(paths, power, asked)) for power in self.login.gives)
         alike = str(way.sees) if way.sees is not None else ""
         by = next((each.dialled for each in way.causes), "")
@@ -162,7 +162,7 @@ class _Asked:
     def _served(self, paths: Iterable[AccessPath], power: Power, asked: Sources) -> Bounds[Sources]:
         """The callers who get a power."""
         giving = [each for each in paths if each.power.offers(power)]
-        surely, beyond = _of(giving, self.login.shown_for(power), asked)
+        surely, beyond = let_in(giving, self.login.shown_for(power), asked)
         return Bounds(surely, joined([surely, beyond]))
 
     # What lies outside of the guest.
@@ -252,7 +252,7 @@ def chains(access: GuestAccess, kinds: Kinds, estate: Estate, login: Login, serv
     return tuple(_Asked(access, kinds, estate, login, service, sources).chains())
 
 
-def _of(paths: Iterable[AccessPath], shown: Need, asked: Sources) -> tuple[Sources, Sources]:
+def let_in(paths: Iterable[AccessPath], shown: Need, asked: Sources) -> tuple[Sources, Sources]:
     """The callers that some of these paths let in who show this, surely, and perhaps beyond those."""
     found = list(paths)
     open_to = [each.callers for each in found if each.need <= shown]

@@ -14,8 +14,9 @@ from nightlatch.formats.keys import PublicKey
 from nightlatch.model.bounds import Bounds
 from nightlatch.model.grants import Grant, GrantKind
 from nightlatch.model.powers import ADMINISTER, SHELL, VIEW, Power, PowerKind
+from nightlatch.model.routes import Leg, Seal, Tunnelled
 from nightlatch.model.secrets import Certificate, Code, Key, Need, Password, ScreenPassword, Secret
-from nightlatch.model.services import VNC
+from nightlatch.model.services import SSH, VNC
 from nightlatch.model.sockets import CONSOLE, CONSOLE_WORD
 from nightlatch.model.sources import COMMON, NOWHERE, Sources, joined
 from nightlatch.net.literal import AddressError, parse_network
@@ -26,7 +27,21 @@ NOTHING_ASKED = ("none",)
 def address_spaces(estate: Estate) -> AddressSpaces:
     """The address spaces of the estate: the inside of every place that is seen as other addresses."""
     inside = tuple((p.name, p.inside, p.seen) for p in estate.places.values() if p.inside is not None)
-    return AddressSpaces(inside, arrivals(estate))
+    return AddressSpaces(inside, arrivals(estate), tuple(dict.fromkeys(_tunnelled(estate))))
+
+
+def _tunnelled(estate: Estate) -> Iterator[Tunnelled]:
+    """The places that sentences say are reached through a login on the guest itself."""
+    for spec in estate.grants:
+        for guest in spec.guests if spec.through is not None else ():
+            for who in spec.who:
+                person = estate.principals[who]
+                yield Tunnelled(_leg(spec, person, guest), spec.by.name, account_of(spec, person, guest))
+
+
+def _leg(spec: GrantSpec, person: Principal, guest: str) -> Leg:
+    assert spec.through is not None
+    return Leg(guest, SSH.name, spec.through.account or person.accounts.get(guest, person.name))
 
 
 def sources_of(estate: Estate, refs: Iterable[PlaceRef]) -> Sources:
@@ -74,21 +89,47 @@ def _sentence(estate: Estate, spec: GrantSpec, guest: str, at: datetime) -> Iter
         over = estate.over(spec.until, at) or estate.over(person.until, at)
         sources = NOWHERE if over else sources_of(estate, spec.places)
         own: Need = frozenset([Password(guest, account)])
+        keys = estate.keys_at(person, at)
+        shown = proofs(estate, spec.proofs, person, keys, guest, account, look=spec.view)
+        shape: tuple[Leg, ...] = ()
+        before: frozenset[Need] = frozenset()
+        if spec.through is not None:
+            leg = _leg(spec, person, guest)
+            before = proofs(estate, spec.through.proofs, person, keys, guest, leg.account)
+            yield _on_the_way(spec, leg, who, before, Bounds(sources, sources))
+            shape, shown = (leg,), frozenset(one | other for one in before for other in shown)
         yield Grant(
             guest=guest,
             account=account,
             who=who,
-            proofs=proofs(estate, spec.proofs, person, estate.keys_at(person, at), guest, account, look=spec.view),
+            proofs=shown,
+            shape=shape,
+            before=before,
             gives=gives(spec),
             callers=Bounds(sources, sources),
             origin=spec.origin,
             after=own if spec.after_password else frozenset(),
             service=spec.by.name,
-            seal=spec.seal,
+            seal=Seal.CLEAR if shape else spec.seal,  # inside SSH the last leg is sealed, however it is made
             port=spec.by.port + spec.screen if spec.screen is not None else 0,
             text=spec.text,
             where=", ".join(ref.text for ref in spec.places),
         )
+
+
+def _on_the_way(spec: GrantSpec, leg: Leg, who: str, shown: frozenset[Need], callers: Bounds[Sources]) -> Grant:
+    """The login on the way, which the sentence grants as well."""
+    return Grant(
+        guest=leg.guest,
+        account=leg.account,
+        who=who,
+        proofs=shown,
+        gives=frozenset([SHELL]),
+        callers=callers,
+        origin=spec.origin,
+        text=spec.text,
+        where=", ".join(ref.text for ref in spec.places),
+    )
 
 
 def gives(spec: GrantSpec) -> frozenset[Power]:

@@ -13,6 +13,7 @@ from datetime import datetime
 from nightlatch.access.address_spaces import DIRECT, AddressSpaces
 from nightlatch.access.arrivals import Arrival, outside, seen
 from nightlatch.access.layers import flow_to, layers
+from nightlatch.access.tunnels import composed
 from nightlatch.model.bounds import Addresses, Bounds
 from nightlatch.model.gaps import Gap
 from nightlatch.model.paths import AccessPath
@@ -129,6 +130,7 @@ class _Work:
         """The access paths of all servers."""
         if any(each.listeners for each in self.services):
             self.gaps.update(dict.fromkeys(self.reading.filter.gaps))
+        self.paths += list(composed(self.paths, self.spaces.through(self.reading.guest)))
         return GuestAccess(
             self.reading.guest,
             self.reading,

@@ -10,6 +10,7 @@ from nightlatch.access.chains import rule_line
 from nightlatch.access.differences import ShutOut
 from nightlatch.access.layers import flow_to
 from nightlatch.access.paths import GuestAccess
+from nightlatch.access.tunnels import opens, shuts_tunnels
 from nightlatch.access.verdicts import deciding
 from nightlatch.estate.model import Estate
 from nightlatch.model.bounds import Addresses
@@ -61,7 +62,9 @@ class ObstacleSearch:
 
     def first(self, missing: ShutOut) -> Obstacle:
         """The first thing that stands in the way of a grant."""
-        for find in (self._unserved, self._proof, self._account, self._filtered, self._refused, self._elsewhere, self._lacking):
+        direct = (self._unserved, self._proof, self._account, self._filtered, self._refused, self._elsewhere, self._lacking)
+        within = (self._unserved, self._proof, self._account, self._on_the_way, self._refused, self._lacking)
+        for find in within if missing.grant.shape else direct:
             found = find(missing)
             if found is not None:
                 return found
@@ -122,6 +125,19 @@ class ObstacleSearch:
                 if found is not None:
                     return found
         return None if those else self._no_way()
+
+    def _on_the_way(self, missing: ShutOut) -> Obstacle | None:
+        """What keeps a login on the guest itself from leading to the service."""
+        leg, grant = missing.grant.shape[0], missing.grant
+        mine = [path for path in self.access.paths if (path.service, path.account) == (leg.service, leg.account)]
+        logins = [path for path in mine if not path.shape and any(path.need <= need for need in grant.before)]
+        if not logins:
+            return Obstacle(ObstacleKind.ON_THE_WAY, (GrantSentence(grant.origin),), leg.account)
+        ports = [socket.port for each in self._servers(missing) for socket in each.listeners if grant.means(socket.port)]
+        if any(opens(path.power, port) for path in logins for port in ports):
+            return None
+        found = shuts_tunnels(self.access.ssh, leg.account, _where(missing)) or GrantSentence(grant.origin)
+        return Obstacle(ObstacleKind.NO_TUNNEL, (found,), found.origin)
 
     def _admitted(self, server: ServiceAccess, socket: Listener, way: Arrival) -> Addresses:
         flow = flow_to(self.access.reading, socket.address, socket.port)

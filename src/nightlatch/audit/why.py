@@ -14,6 +14,7 @@ from enum import StrEnum
 from nightlatch.access.chains import Chain, chains
 from nightlatch.access.differences import ShutOut, find_shut_out
 from nightlatch.access.grants import expand, proofs
+from nightlatch.access.inner_chains import through
 from nightlatch.access.paths import GuestAccess
 from nightlatch.audit.answers import holders
 from nightlatch.estate.model import Estate, Principal
@@ -251,6 +252,10 @@ class _Work:
     # Chains, and how they stand.
 
     def _chains(self, each: _Asked) -> Iterator[Chain]:
+        if each.grants and each.grants[0].shape:
+            for chain in through(self.access, self.kinds, self.estate, each.login, each.grants[0], each.sources):
+                yield replace(chain, grants=each.grants)
+            return
         for chain in chains(self.access, self.kinds, self.estate, each.login, each.service, each.sources):
             if chain.asked:
                 yield replace(chain, grants=each.grants)

@@ -19,8 +19,8 @@ class Work:
     estate: Estate
 
     def of(self, service: str) -> tuple[Grant, ...]:
-        """The grants by one service."""
-        return tuple(grant for grant in self.grants if grant.service == service)
+        """The grants of a direct way by one service."""
+        return tuple(grant for grant in self.grants if grant.service == service and not grant.shape)
 
     def case(self, server: ServiceAccess) -> ServiceCase:
         """The case of one server: what its service needs to know of the guest."""

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Protocol, TypeVar
 from zoneinfo import ZoneInfo
 
+from nightlatch.estate.through import ThroughSpec
 from nightlatch.formats.keys import PublicKey
 from nightlatch.formats.krl import RevocationList
 from nightlatch.model.routes import Seal
@@ -272,7 +273,8 @@ class GuestSpec:
 @dataclass(frozen=True, slots=True)
 class GrantSpec:
     """One grant sentence, `by` a service. `proofs` are alternatives, each a tuple of words, such as key or password.
-    `view` limits it to a look; `screen` is the number of a display."""
+    `view` limits it to a look; `screen` is the number of a display; `through` the login
+    by SSH on the way."""
 
     number: int
     who: tuple[str, ...]
@@ -292,6 +294,7 @@ class GrantSpec:
     until: date | None = None
     view: bool = False
     screen: int | None = None
+    through: ThroughSpec | None = None
 
 
 @dataclass(frozen=True, slots=True)

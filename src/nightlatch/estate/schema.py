@@ -40,6 +40,7 @@ def _named(schema: _Schema) -> _Schema:
 
 _PROOFS = tuple(dict.fromkeys(proof for each in SERVICES for proof in each.proofs))
 _PROOF = {"type": "string", "pattern": "^({one})( *\\+ *({one}))*$".format(one="|".join(_PROOFS))}
+_SSH_PROOF = {"type": "string", "pattern": "^({one})( *\\+ *({one}))*$".format(one="|".join(SSH.proofs))}
 _SCREEN: _Schema = {"type": "integer", "minimum": 0, "maximum": LAST_SCREEN}
 _ONLY = {
     "command": _closed({"command": _TEXT}, ("command",)),
@@ -150,6 +151,10 @@ def _grant() -> _Schema:
         "may": {"const": "administer"},
         "after": {"enum": ["own password", "nothing"]},
         "only": {"anyOf": list(_ONLY.values())},
+        "through": _told(
+            "The login by SSH on the same guest whose tunnel leads there, and no other way",
+            _closed({"ssh": _TEXT, "as": _TEXT, "with": _some(_SSH_PROOF)}, ("ssh", "with")),
+        ),
         "screen": _told(
             "The number of a display; its port is 5900 and the number", {"type": "integer", "minimum": 0, "maximum": LAST_SCREEN}
         ),
@@ -169,6 +174,8 @@ def _by(words: ServiceWords) -> _Schema:
     if words != VNC:
         keys["screen"] = False
     if words == SSH:
+        keys["through"] = False
+    if words == SSH:
         keys["seal"] = False
     return {"if": {"properties": {"by": {"const": words.name}}}, "then": {"properties": keys}}
 
@@ -186,7 +193,7 @@ def _service() -> _Schema:
 
 
 def _emergency() -> _Schema:
-    ssh = _closed({"from": _PLACES, "with": _some(_PROOF), "keys": _KEYS}, ("from", "with"))
+    ssh = _closed({"from": _PLACES, "with": _some(_SSH_PROOF), "keys": _KEYS}, ("from", "with"))
     by = _closed({"console": _closed({"with": {"const": "password"}}, ("with",)), "ssh": ssh})
     keys = {
         "account": _TEXT,

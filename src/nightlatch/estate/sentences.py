@@ -21,6 +21,7 @@ from nightlatch.estate.model import (
     Waiver,
 )
 from nightlatch.estate.only import only
+from nightlatch.estate.through import through
 from nightlatch.faults import nearest
 from nightlatch.formats.keys import PublicKey
 from nightlatch.formats.yaml_tree import Node, Source
@@ -30,9 +31,8 @@ from nightlatch.net.addresses import EVERY_ADDRESS, AddressSet
 from nightlatch.net.literal import AddressError, parse_network, parse_range
 
 MOST_PREFIXES = 12  # of a range that is written out for somebody
-GRANT_KEYS = ("let", "into", "by", "from", "with", "as", "shared", "may", "after", "only", "screen", "seal", "until")
+GRANT_KEYS = ("let", "into", "by", "from", "with", "as", "shared", "may", "after", "only", "through", "screen", "seal", "until")
 LATER_GRANT = {
-    "through": "ways through another guest come later",
     "channels": "what a session shares with its caller comes later",
 }
 LATER_SERVICES = ("winrm",)
@@ -192,11 +192,11 @@ def grant(source: Source, node: Node, number: int, names: KnownNames) -> GrantSp
     who = principals(source, found["let"], names)
     account = reader.text(source, found["as"], "as") if "as" in found else ""
     shared = reader.text(source, found["shared"], "shared") if "shared" in found else ""
-    given = only(source, found.get("only"), by)
+    given, into = only(source, found.get("only"), by), guests(source, found["into"], names)
     spec = GrantSpec(
         number,
         who,
-        guests(source, found["into"], names),
+        into,
         places(source, found["from"], names),
         proofs(source, found["with"], by.proofs),
         source.origin(node),
@@ -212,6 +212,7 @@ def grant(source: Source, node: Node, number: int, names: KnownNames) -> GrantSp
         until=reader.day(source, found["until"], "until") if "until" in found else None,
         view=given.view,
         screen=_screen(source, found, what, by),
+        through=through(source, found.get("through"), what, by, into, lambda node: proofs(source, node, SSH.proofs)),
     )
     if account and len(who) > 1 and not shared:
         source.fault(found["as"], f"{what} lets {len(who)} into one account, {account}", "shared: and the reason, or no as:")
@@ -280,7 +281,8 @@ def _holders(source: Source, node: Node, spec: GrantSpec, names: KnownNames) -> 
         person = names.principals[who]
         if who in names.faulty:
             continue  # what is wrong with them is told where they stand
-        wanted = {part for proof in spec.proofs for part in proof}
+        before = spec.through.proofs if spec.through is not None else ()
+        wanted = {part for proof in (*spec.proofs, *before) for part in proof}
         if "key" in wanted and not person.keys:
             source.fault(node, f"{who} has no key", f"keys: under {who}, or another proof")
         if "hardware key" in wanted and not any(key.on_hardware for key in person.keys):

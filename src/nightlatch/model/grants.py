@@ -30,7 +30,8 @@ class Grant:
     """One sentence of the estate for one principal, guest and account. `after` is what root's rights ask on top.
 
     `who` and `text` are for people; `origin` is the place in the estate file; `seal` is the least that the connection must have;
-    `port` the one port that is meant, 0 where any is.
+    `port` the one port that is meant, 0 where any is; `before` the proofs of the login on the way (`shape`), whose secrets are
+    among those of `proofs` as well.
     """
 
     guest: str
@@ -46,6 +47,7 @@ class Grant:
     shape: tuple[Leg, ...] = ()
     seal: Seal = Seal.TLS
     port: int = 0
+    before: frozenset[Need] = frozenset()
     text: str = ""
     where: str = ""
     names: Mapping[str, str] = field(default_factory=dict, compare=False)

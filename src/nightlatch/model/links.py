@@ -25,6 +25,7 @@ class LinkKind(StrEnum):
     FORWARD = "forward"
     FILTER = "filter"
     LISTENER = "listener"
+    TUNNEL = "tunnel"
     SETTINGS = "settings"
     ACCOUNT = "account"
     PROOF = "proof"

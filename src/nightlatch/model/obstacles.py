@@ -35,6 +35,8 @@ class ObstacleKind(StrEnum):
     NO_SUDO = "no sudo rule"
     NO_SESSION = "no session starts"
     NO_SCREEN = "no server shows this screen"
+    NO_TUNNEL = "no tunnel to its port"
+    ON_THE_WAY = "the login on the way does not come through"
     UNSEALED = "not sealed as granted"
     LINE = "a line for some addresses"
     NARROW = "narrower than the grant"

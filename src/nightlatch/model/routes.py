@@ -32,6 +32,15 @@ class Leg:
 
 
 @dataclass(frozen=True, slots=True)
+class Tunnelled:
+    """A place that is reached by a login on the way (`leg`): a service of the leg's guest, and the account there."""
+
+    leg: Leg
+    service: str
+    account: str
+
+
+@dataclass(frozen=True, slots=True)
 class FilterMet:
     """A rule set that callers meet on the way: the layer that it is, and what it is called there; empty for the guest's own
     packet filter."""

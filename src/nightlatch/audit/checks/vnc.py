@@ -67,8 +67,9 @@ def _found(context: Context) -> Iterator[_Vnc]:
     for each in context.access.of(VNC.name):
         if isinstance(each, VncAccess) and each.start is not None and each.serving is not None:
             ports = {socket.port for socket in each.listeners}
-            mine = (path for path in context.access.paths if path.service == VNC.name and path.account == each.screen)
-            paths = tuple(path for path in mine if path.route.port in ports and _outside(path))
+            direct = (path for path in context.access.paths if path.service == VNC.name and not path.shape)
+            mine = (path for path in direct if path.account == each.screen and path.route.port in ports)
+            paths = tuple(path for path in mine if _outside(path))
             yield _Vnc(each, each.start, each.serving, paths)
 
 

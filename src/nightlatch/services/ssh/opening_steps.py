@@ -34,6 +34,7 @@ def open_up(work: ClosingSteps, grant: Grant, why: str) -> Iterator[Candidate]:
     yield from privilege_steps.gives(work.reading, grant, account, why)
     yield from _modes(work, account, why)
     yield from _lists(work, account, why)
+    yield from _tunnels(work, grant, why)
     yield from _widen(work, grant, why)
     opened = next(iter(sorted(_enabled(work, account, why), key=len, reverse=True)), ())
     for need in sorted(grant.proofs, key=lambda n: (len(n), str(sorted(map(str, n))))):
@@ -41,6 +42,25 @@ def open_up(work: ClosingSteps, grant: Grant, why: str) -> Iterator[Candidate]:
             yield proof
             if opened:  # neither lets anybody in without the other
                 yield (*opened, *proof)
+
+
+def _tunnels(work: ClosingSteps, grant: Grant, why: str) -> Iterator[Candidate]:
+    """The settings that let a granted tunnel be opened: tunnels at all, and its target among those that are named."""
+    targets = [power.what for power in grant.gives if power.gives is PowerKind.TUNNEL]
+    if not targets:
+        return
+    [settings] = work.access.settings(grant.account, seen_by_guest([grant]))[:1]
+    off, tcp, named = (settings[each] for each in ("disableforwarding", "allowtcpforwarding", "permitopen"))
+    steps: list[Candidate] = []
+    if off.word != "no":
+        steps.append(work.setting("disableforwarding", "no", off.origin, why, opens=True))
+    if tcp.word not in ("yes", "local"):
+        steps.append(work.setting("allowtcpforwarding", "local" if tcp.word == "no" else "yes", tcp.origin, why, opens=True))
+    if named.value != ("any",) and not set(targets) & set(named.value):
+        listed = [*(named.value if named.value != ("none",) else ()), targets[0]]
+        steps.append(work.setting("permitopen", " ".join(listed), named.origin, why, opens=True))
+    if steps and all(steps):
+        yield tuple(step for each in steps for step in each)
 
 
 def _enabled(work: ClosingSteps, account: Account, why: str) -> Iterator[Candidate]:
