@@ -43,7 +43,7 @@ SPOKEN = {
         "not-started asks-nothing open-on-guest clear no-certificate no-tls password-file password-on-line short-password root "
         "mirrors same-port no-lockout not-at-boot ends-after-one unknown-start starts-for-everybody announced"
     ).split()
-} | {"grant.clear", "grant.asks-nothing"}
+} | {"grant.clear", "grant.asks-nothing", "screen.xdmcp", "screen.x-over-tcp", "screen.own-sharing"}
 
 
 def unit(line: str, user: str = "mara", more: str = "") -> dict[str, str | bytes]:
@@ -409,6 +409,42 @@ def test_why_follows_a_login_on_the_way_to_its_end(tmp_path: Path) -> None:
     shut = why_of(made, forwarding("AllowTcpForwarding no"), AT, WhyQuestion("mara", "gauge", ("vnc",))).answer.chains[0]
     assert [each.kind.value for each in shut[1].broken] == ["tunnel"]
     assert shut[0] is Standing.SHUT_OUT
+
+
+DISPLAYS = [
+    ("screen.xdmcp", "/etc/gdm3/daemon.conf", "[xdmcp]\nEnable=true\n", "[xdmcp]\nEnable=false\n"),
+    ("screen.xdmcp", "/etc/lightdm/lightdm.conf", "[XDMCPServer]\nenabled=true\n", "[XDMCPServer]\n#enabled=true\n"),
+    ("screen.x-over-tcp", "/etc/gdm3/daemon.conf", "[security]\nDisallowTCP=false\n", "[security]\nDisallowTCP=true\n"),
+    (
+        "screen.x-over-tcp",
+        "/etc/lightdm/lightdm.conf",
+        "[Seat:*]\nxserver-allow-tcp=true\n",
+        "[Seat:*]\nxserver-allow-tcp=false\n",
+    ),
+    ("screen.x-over-tcp", "/etc/sddm.conf", "[X11]\nServerArguments=-listen  tcp\n", "[X11]\nServerArguments=-nolisten tcp\n"),
+]
+
+
+@pytest.mark.parametrize("check, path, bad, good", DISPLAYS)
+def test_what_a_display_manager_opens_is_told(tmp_path: Path, check: str, path: str, bad: str, good: str) -> None:
+    assert len(told(screens(files={path: bad}), tmp_path / "a").get(check, ())) == 1
+    assert check not in told(screens(files={path: good}), tmp_path / "b")
+
+
+@pytest.mark.parametrize(
+    "program, address, port, check",
+    [
+        ("gnome-remote-de", "0.0.0.0", 3389, "screen.own-sharing"),
+        ("qemu-system-x86", "0.0.0.0", 5900, "screen.own-sharing"),
+        ("Xorg", "[::]", 6000, "screen.x-over-tcp"),
+        ("Xorg", "127.0.0.1", 6000, ""),
+        ("krfb", "127.0.0.1", 5900, ""),
+    ],
+)
+def test_what_shares_a_screen_by_itself_is_named(tmp_path: Path, program: str, address: str, port: int, check: str) -> None:
+    rows = {**listening(("tcp", "0.0.0.0", 22, "sshd", 7), ("tcp", address, port, program, 9)), **sshd(7, 1000)}
+    found = told(replace(screens(at_boot=False, users=""), listings=rows), tmp_path)
+    assert {each for each in found if each.startswith("screen.")} == ({check} if check else set())
 
 
 LINES = st.lists(
