@@ -26,6 +26,8 @@ from nightlatch.ops.why import why_of
 from nightlatch.origin import Origin
 from nightlatch.readings import guest as readings
 from nightlatch.services.base import ServerState
+from nightlatch.services.posix.x_sessions import STARTED
+from nightlatch.services.vnc.session import OWN
 from nightlatch.services.vnc.starts import command, starts
 from tests.guests import AT, HASH, UIDS, Guest, estate, lifted, listening, pub, sshd
 
@@ -40,7 +42,7 @@ GOOD = '$localhost = "no";\n$SecurityTypes = "X509Vnc";\n1;\n'
 SPOKEN = {
     f"vnc.{name}"
     for name in (
-        "not-started asks-nothing open-on-guest clear no-certificate no-tls password-file password-on-line short-password root "
+        "not-started no-session asks-nothing open-on-guest clear no-certificate no-tls password-file password-on-line short-password root "
         "mirrors same-port no-lockout not-at-boot ends-after-one unknown-start starts-for-everybody announced"
     ).split()
 } | {"grant.clear", "grant.asks-nothing", "screen.xdmcp", "screen.x-over-tcp", "screen.own-sharing"}
@@ -70,6 +72,10 @@ def screens(
         "/home/mara/.vnc/passwd": "x" * secret,
         "/etc/pam.d/tigervnc": "auth required pam_unix.so\naccount required pam_unix.so\n",
         f"{WANTS}/other.service": "",
+        "/etc/X11/Xtigervnc-session": "exec /etc/X11/Xsession\n",
+        "/etc/X11/Xsession": "",
+        "/usr/bin/x-session-manager": "",
+        "/usr/bin/startxfce4": "",
         **({f"{WANTS}/tigervncserver@:1.service": TEMPLATE} if at_boot else {}),
         **dict.fromkeys(("/usr/bin/Xtigervnc", "/usr/bin/tigervncserver", "/usr/bin/x11vnc"), ""),
         **(files or {}),
@@ -83,10 +89,16 @@ def screens(
     gone += [f"/home/{name}/.x11vncrc" for name in ("mara", "joon", "keeper")]
     gone += ["/root/.x11vncrc", "/etc/pam.d/vnc"]
     gone += [f"/etc/tigervnc/vncserver-config-{kind}" for kind in ("defaults", "mandatory")]
-    gone += [f"/home/mara/.vnc/{name}" for name in ("vnc.conf", "config", "passwdfile")]
+    gone += [f"/home/mara/.vnc/{name}" for name in ("vnc.conf", "config", "passwdfile", *OWN)]
+    gone += [f"/home/{name}/.vnc/{file}" for name in ("joon", "keeper") for file in OWN]
     known = {path: Entry(EntryKind.ABSENT) for path in (*gone, *absent) if path not in held or path in absent}
     secret_file = made.entries["/home/mara/.vnc/passwd"]
     return made.with_files({**known, "/home/mara/.vnc/passwd": replace(secret_file, content=None)} if absent == () else known)
+
+
+def xstartup(text: str, mode: int = 0o755) -> Snapshot:
+    """A guest whose wrapper starts mara's own script."""
+    return screens(files={"/home/mara/.vnc/xstartup": text}, modes={"/home/mara/.vnc/xstartup": (mode, MARA, MARA)})
 
 
 JOONS = screens(
@@ -158,6 +170,10 @@ def test_a_screen_by_number_is_the_port_that_is_meant(tmp_path: Path) -> None:
             "a VNC server does not start: others may read /home/mara/.vnc/passwd, so the wrapper removes it and asks for another "
             "password",
         ),
+        (
+            xstartup("startxfce4 &\n"),
+            "a login as mara ends at once: /home/mara/.vnc/xstartup: its last command, startxfce4, runs in the background",
+        ),
         (JOONS, "no server of VNC shows the screen of mara"),
         (screens(at_boot=False), "a VNC server does not run"),
         (
@@ -183,6 +199,19 @@ def test_the_console_is_granted_by_its_name(tmp_path: Path) -> None:
 
 
 CHECKS = [
+    (
+        "vnc.no-session",
+        xstartup("#!/bin/sh\nunset DBUS_SESSION_BUS_ADDRESS\nstartxfce4 &\n"),
+        xstartup("#!/bin/sh\nexec startxfce4\n"),
+    ),
+    ("vnc.no-session", xstartup("#!/bin/sh\nexec startxfce4\n", 0o644), screens()),
+    ("vnc.no-session", screens(f"$vncStartup = undef;\n{GOOD}"), screens()),
+    ("vnc.no-session", xstartup("#!/bin/sh\nexec icewm-session\n"), xstartup("startxfce4\n")),
+    (
+        "vnc.no-session",
+        screens(absent=("/usr/bin/x-session-manager", *STARTED[1:])),
+        screens(),
+    ),
     ("vnc.not-started", screens('$localhost = "no";\n$SecurityTypes = "None";\n'), screens()),
     ("vnc.not-started", screens(users=":1=nobody-there\n"), screens()),
     ("vnc.not-started", screens(conf='$localhost = "off";\n'), screens()),
@@ -403,12 +432,13 @@ def test_a_tunnel_that_is_permitted_by_any_spelling_serves(tmp_path: Path, named
 
 def test_why_follows_a_login_on_the_way_to_its_end(tmp_path: Path) -> None:
     made = estate(tmp_path, THROUGH)
-    chains = [chain for _, chain in why_of(made, screens(INSIDE), AT, WhyQuestion("mara", "gauge", ("vnc",))).answer.chains]
-    assert [each.kind.value for each in chains[0].links][-5:] == ["tunnel", "listener", "account", "settings", "proof"]
-    assert not chains[0].broken
-    shut = why_of(made, forwarding("AllowTcpForwarding no"), AT, WhyQuestion("mara", "gauge", ("vnc",))).answer.chains[0]
-    assert [each.kind.value for each in shut[1].broken] == ["tunnel"]
-    assert shut[0] is Standing.SHUT_OUT
+    told_of = why_of(made, screens(INSIDE), AT, WhyQuestion("mara", "gauge", ("vnc",))).answer.chains
+    [good] = [chain for standing, chain in told_of if standing is Standing.AS_GRANTED]
+    assert [each.kind.value for each in good.links][-5:] == ["tunnel", "listener", "account", "settings", "proof"]
+    assert not good.broken
+    told_of = why_of(made, forwarding("AllowTcpForwarding no"), AT, WhyQuestion("mara", "gauge", ("vnc",))).answer.chains
+    assert {standing for standing, _ in told_of} == {Standing.SHUT_OUT}
+    assert ["tunnel"] in [[each.kind.value for each in chain.broken] for _, chain in told_of]
 
 
 DISPLAYS = [

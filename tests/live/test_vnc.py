@@ -25,7 +25,8 @@ from nightlatch.net.literal import parse_network
 from nightlatch.origin import Origin
 from nightlatch.readings import guest as readings
 from nightlatch.services.base import LoginEntry, ServerState
-from nightlatch.services.vnc import layers, parameters, server
+from nightlatch.services.rdp.collected import COLLECTED as OF_SESSIONS
+from nightlatch.services.vnc import layers, parameters, server, session
 from nightlatch.services.vnc.collected import COLLECTED
 from nightlatch.services.vnc.entries import VncAccess, VncServer
 from nightlatch.services.vnc.layers import DEFAULTS, MANDATORY
@@ -85,6 +86,7 @@ def pilot(station: Station) -> Guest:
     made = station.guest("pilot", bare=True, unit="", more=more, programs=(SCREENS,))
     made.image.write("/root/driver.py", Path(__file__).with_name("vnc_driver.py").read_text())
     made.image.write("/var/lib/dpkg/status", STATUS)
+    made.image.link("/usr/bin/x-window-manager", "openbox")
     made.boot()
     made.inside("sh", "-c", PREPARED)
     return made
@@ -95,7 +97,7 @@ def base(pilot: Guest) -> Snapshot:
     """What is read of it."""
     named = ExtraPaths(looked=(*FILES, *PRIVATE, f"{KEYS}/plain", f"{KEYS}/plain-two"), files=(*CERTIFICATES, f"{KEYS}/both.pem"))
     with Folder(pilot.root) as source:
-        return collect(source, "pilot", COLLECTED | named)
+        return collect(source, "pilot", COLLECTED | named | OF_SESSIONS)
 
 
 @dataclass
@@ -420,3 +422,64 @@ def test_x11vnc(pilot: Guest, base: Snapshot, tell: Callable[[str], None]) -> No
     wrong = held(pilot, base, made, parse_network("127.0.0.1"))
     tell(f"x11vnc: {len(made)} sets of options, {len(wrong)} otherwise than said; {len(makes.used)} constructs used")
     assert not wrong, "\n".join(wrong[:8])
+
+
+SH = "#!/bin/sh\n"
+HOMES: list[dict[str, tuple[int, str]]] = [
+    {},
+    {".vnc/xstartup": (0o755, f"{SH}exec openbox\n")},
+    {".vnc/xstartup": (0o644, f"{SH}exec openbox\n")},
+    {".vnc/xstartup": (0o755, f"{SH}unset SESSION_MANAGER\nopenbox &\n")},
+    {".vnc/xstartup": (0o755, "exec openbox\n")},
+    {".vnc/xstartup": (0o755, f"{SH}exec openbox\n".replace("\n", "\r\n"))},
+    {".vnc/xstartup": (0o755, f"{SH}exec startxfce4\n")},
+    {".vnc/xstartup": (0o755, SH)},
+    {".vnc/xstartup": (0o755, f"{SH}openbox &\n"), ".vnc/Xvnc-session": (0o755, f"{SH}exec openbox\n")},
+    {".vnc/xstartup": (0o755, f"{SH}exec openbox\n"), ".vnc/Xtigervnc-session": (0o755, f"{SH}openbox &\n")},
+    {".xsession": (0o644, "exec openbox\n")},
+    {".xsession": (0o644, "openbox &\n")},
+    {".xsession": (0o644, "openbox &\n"), ".vnc/tigervnc.conf": (0o644, "$vncStartup = undef;\n")},
+    {".vnc/xstartup": (0o755, f"{SH}xterm &\nopenbox\n")},
+    {".vnc/xstartup": (0o755, f"{SH}openbox &\n")},
+    {".vnc/xstartup": (0o755, f"{SH}exec openbox\n")},
+    {},
+]
+MORE = {14: ["-autokill", "no"], 15: ["-noxstartup"], 16: ["-noxstartup", "-autokill=no"]}
+
+
+def test_whether_a_session_stays_and_the_server_with_it(pilot: Guest, base: Snapshot, tell: Callable[[str], None]) -> None:
+    given, foretold_of = list[Any](), list[bool | None]()
+    for number, home in enumerate(HOMES):
+        folder = f"{HOME}/s{number}"
+        files = {f"{folder}/{path}": (mode, UID, text) for path, (mode, text) in home.items()}
+        files[f"{folder}/.vnc/passwd"] = (0o600, UID, "x" * 8)
+        words = [f":{40 + number}", "-localhost", "yes", *MORE.get(number, [])]
+        snapshot = pilot_with(base, folder, files)
+        account = replace(readings.read(snapshot).accounts.by_name["pilot"], home=folder)
+        found = layers.gathered(snapshot, account, words, Origin("x", 1))
+        begins = session.start(snapshot, account, found.folder, words, wanted=found.session)
+        assert found.gap is None
+        foretold_of.append(None if begins is not None and begins.gap else begins is None or begins.refused is None)
+        given.append(
+            {"uid": UID, "home": folder, "files": packed(files), "words": ["tigervncserver", *words], "port": 5940 + number}
+        )
+    [real] = pilot.inside("python3", "/root/driver.py", stdin=json.dumps({"staying": given}) + "\n", timeout=120).splitlines()
+    wrong = [
+        f"{home}: said {said}, really {really}"
+        for home, said, really in zip(HOMES, foretold_of, json.loads(real), strict=True)
+        if said is not None and said is not really
+    ]
+    decided = sum(said is not None for said in foretold_of)
+    tell(f"tigervncserver's sessions: {len(HOMES)} homes, {decided} decided, {len(wrong)} otherwise than said")
+    assert not wrong, "\n".join(wrong)
+    assert decided > 10
+
+
+def pilot_with(base: Snapshot, folder: str, files: dict[str, tuple[int, int, str]]) -> Snapshot:
+    """What is read of the guest, with a home of its own."""
+    folders = {path: Entry(EntryKind.FOLDER, 0o755, UID, UID) for path in (folder, f"{folder}/.vnc")}
+    absent = {
+        f"{folder}/{name}": Entry(EntryKind.ABSENT)
+        for name in (".xsession", ".Xsession", ".profile", ".xsessionrc", *(f".vnc/{own}" for own in session.OWN))
+    }
+    return base.with_files({**folders, **absent, **entries(files)})

@@ -3,7 +3,8 @@ offers, and which of several logins it lets in.
 
 Standard input has a case on each line, as JSON: {"words": [...], "uid": N, "home": FOLDER, "files": {path: [mode, uid, base64]},
 "logins": [[type, proof, ...]]}. For each one line goes out: {"alive": ..., "sockets": [[family, address, port]], "types": [...],
-"let_in": [true or false]}. A line with a "batch" of cases asks the wrapper what it would start, in homes of their own.
+"let_in": [true or false]}. A line with a "batch" of cases asks the wrapper what it would start, in homes of their own;
+one with cases that are "staying" which of them still serve a while after their start.
 """
 
 from __future__ import annotations
@@ -203,6 +204,35 @@ def printed(case: dict[str, Any]) -> dict[str, Any]:
     return {"starts": starts[0][9:] if starts else "", "said": said[-400:]}
 
 
+def staying(cases: list[dict[str, Any]]) -> list[bool]:
+    """Whether a server that the wrapper starts is still there a while later, of several at once."""
+    for case in cases:
+        put(case["files"])
+        for path in (case["home"], f"{case['home']}/.vnc"):
+            os.makedirs(path, exist_ok=True)
+            os.chown(path, case["uid"], case["uid"])
+    null = subprocess.DEVNULL
+    for case in cases:
+        uid = str(case["uid"])
+        words = ["setpriv", "--reuid", uid, "--regid", uid, "--clear-groups", *case["words"]]
+        environment = {"HOME": case["home"], "PATH": "/usr/bin:/bin:/usr/sbin", "USER": "pilot", "SHELL": "/bin/bash"}
+        subprocess.Popen(words, stdin=null, stdout=null, stderr=null, env=environment, cwd=case["home"], start_new_session=True)
+    end = time.monotonic() + 25
+    found: list[bool] = []
+    since = time.monotonic()
+    while time.monotonic() < end and time.monotonic() - since < 6:
+        taken = {port for _, _, port in sockets()}
+        now = [case["port"] in taken for case in cases]
+        if now != found:
+            found, since = now, time.monotonic()
+        time.sleep(0.1)
+    for each in os.listdir("/proc"):
+        with contextlib.suppress(OSError, ValueError):
+            if os.stat(f"/proc/{int(each)}").st_uid == cases[0]["uid"]:
+                os.kill(int(each), signal.SIGKILL)
+    return found
+
+
 def run(case: dict[str, Any]) -> dict[str, Any]:
     """One case: its files, a process, its sockets, its answers, its end."""
     put(case.get("files", {}))
@@ -245,4 +275,5 @@ def run(case: dict[str, Any]) -> dict[str, Any]:
 
 for line in sys.stdin:
     given = json.loads(line)
-    print(json.dumps(batch(given) if "batch" in given else run(given)), flush=True)
+    told = batch(given) if "batch" in given else staying(given["staying"]) if "staying" in given else run(given)
+    print(json.dumps(told), flush=True)

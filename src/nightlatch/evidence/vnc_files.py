@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping
 
+from nightlatch.evidence.screen_files import IN_HOME as SESSION
 from nightlatch.evidence.selection import Purpose
 from nightlatch.evidence.snapshot import ABSENT, Entry, EntryKind
 
@@ -18,7 +19,8 @@ _NAMES = "Xtigervnc Xvnc tigervncserver vncserver X0tigervnc x0tigervncserver x1
 PROGRAMS = tuple(f"/usr/bin/{name}" for name in _NAMES.split())
 # In a home; of passwords' files only mode, owner and size are looked at.
 IN_HOME = (
-    *((Purpose.TEXT, f".vnc/{name}") for name in ("tigervnc.conf", "vnc.conf", "config", "xstartup", "Xtigervnc-session")),
+    *((Purpose.TEXT, f".vnc/{name}") for name in ("tigervnc.conf", "vnc.conf", "config")),
+    *((Purpose.TEXT, f".vnc/{name}") for name in ("xstartup", "Xvnc-session", "Xtigervnc-session")),
     *((Purpose.NAME, f".vnc/{name}") for name in ("passwd", "passwdfile")),
     (Purpose.TEXT, ".x11vncrc"),
 )
@@ -63,4 +65,5 @@ def _starts(path: str, entry: Entry) -> bool:
 def in_homes(entries: Mapping[str, Entry]) -> tuple[tuple[Purpose, str], ...]:
     """The files below each home; none where no such server is installed."""
     there = (EntryKind.FILE, EntryKind.LINK)
-    return IN_HOME if any(entries.get(path, ABSENT).kind in there for path in PROGRAMS) else ()
+    installed = any(entries.get(path, ABSENT).kind in there for path in PROGRAMS)
+    return (*IN_HOME, *((use, name) for name, use in SESSION)) if installed else ()

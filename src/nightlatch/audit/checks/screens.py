@@ -1,4 +1,4 @@
-"""Checks of screens that are opened by something else than a server that is read: display managers, desktops' own sharing, hosts."""
+"""Checks of screens that are opened by something else than a server that is read: display managers, desktops, hosts."""
 
 from __future__ import annotations
 

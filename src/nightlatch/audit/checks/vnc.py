@@ -87,6 +87,18 @@ def not_started(context: Context) -> Iterator[CheckResult]:
             )
 
 
+@check("vnc.no-session", MEDIUM, source="tigervncserver(1); Xsession(5)")
+def no_session(context: Context) -> Iterator[CheckResult]:
+    """A VNC server ends as soon as it is started, for its session does."""
+    for each in _found(context):
+        cause = each.serving.ends
+        if cause is not None and each.access.state is ServerState.STOPPED and each.start.at_boot is not False:
+            text = (
+                f"The session of the VNC server for {each.name} ends at once, and the server with it: {cause_words.words(cause)}."
+            )
+            yield CheckResult(text, (cause_words.proof(cause), each.line), each.subjects)
+
+
 @check("vnc.asks-nothing", CRITICAL, source="RFC 6143, 7.2.1; x11vnc(1)")
 def asks_nothing(context: Context) -> Iterator[CheckResult]:
     """A screen is served to callers from elsewhere without asking for anything."""

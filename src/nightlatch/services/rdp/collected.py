@@ -5,16 +5,15 @@ from __future__ import annotations
 from nightlatch.evidence.extra_paths import ExtraPaths
 from nightlatch.evidence.screen_files import MAIN, PROGRAM, SESMAN
 from nightlatch.readings.units.unit_state import paths_of
-from nightlatch.services.rdp import scripts
+from nightlatch.services.posix import scripts
+from nightlatch.services.posix.x_sessions import STARTED, XMESSAGE, XSESSION, XSESSION_OPTIONS
 from nightlatch.services.rdp.seal import STOCK
 from nightlatch.services.rdp.settings import OPTION_FILES, SESMAN_UNIT, UNIT
 from nightlatch.systems import posix
 
-XSESSION, XSESSION_OPTIONS, WRAPPER = "/etc/X11/Xsession", "/etc/X11/Xsession.options", "/etc/X11/Xwrapper.config"
+WRAPPER = "/etc/X11/Xwrapper.config"
 WINDOW_MANAGER = "/etc/xrdp/startwm.sh"
-XTERM, XMESSAGE = "/usr/bin/xterm", "/usr/bin/xmessage"
-# What Debian's Xsession starts where an account has no file of its own, the first that is there (Xsession(5)).
-STARTED = ("/usr/bin/x-session-manager", "/usr/bin/x-window-manager", "/usr/bin/x-terminal-emulator")
+XTERM = "/usr/bin/xterm"
 XORG, WRAPS, XORG_DRIVER = "/usr/lib/xorg/Xorg", "/usr/lib/xorg/Xorg.wrap", "/usr/lib/xorg/modules/libxorgxrdp.so"
 XVNC = "/usr/bin/Xvnc"
 

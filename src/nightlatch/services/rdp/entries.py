@@ -29,11 +29,12 @@ from nightlatch.readings.guest import GuestReading
 from nightlatch.services.base import LoginEntries, LoginEntry, ServerState
 from nightlatch.services.posix.privilege import Sudo
 from nightlatch.services.posix.rights import rights
+from nightlatch.services.posix.x_sessions import SessionStart
 from nightlatch.services.rdp import seal
 from nightlatch.services.rdp.manager import Manager
 from nightlatch.services.rdp.ports import Listening
 from nightlatch.services.rdp.seal import Seals
-from nightlatch.services.rdp.sessions import LIBRARIES, Sessions, SessionStart
+from nightlatch.services.rdp.sessions import LIBRARIES, Sessions
 from nightlatch.services.rdp.settings import RdpSettings
 
 OWN = ("", "-1")  # a port of a section that has an X server started, in place of dialling one

@@ -11,45 +11,21 @@ from dataclasses import dataclass, field
 from nightlatch.evidence.screen_files import FOLDER
 from nightlatch.evidence.snapshot import Entry, EntryKind, Snapshot
 from nightlatch.formats import shell_vars
-from nightlatch.model.causes import Cause, SessionProgram, SettingLine, UnusableFile
-from nightlatch.model.gaps import Gap
+from nightlatch.model.causes import SessionProgram, SettingLine, UnusableFile
 from nightlatch.origin import Origin
 from nightlatch.readings.accounts import Account
-from nightlatch.services.posix import readable
-from nightlatch.services.rdp import scripts
+from nightlatch.services.posix import readable, scripts
+from nightlatch.services.posix.x_sessions import SessionStart, XSessions, unknown
 from nightlatch.services.rdp.collected import (
-    STARTED,
     WRAPPER,
     WRAPS,
-    XMESSAGE,
     XORG,
     XORG_DRIVER,
-    XSESSION,
-    XSESSION_OPTIONS,
     XTERM,
 )
-from nightlatch.services.rdp.scripts import Lasts
 from nightlatch.services.rdp.settings import RdpSettings
 
 LIBRARIES = {"libxup.so": "Xorg", "libvnc.so": "Xvnc"}  # which section of sesman.ini has their X server
-
-
-@dataclass(frozen=True, slots=True)
-class SessionStart:
-    """Whether a session starts: `refused` says why none does, `gap` why that is not known; `by` what it is made by."""
-
-    by: tuple[Cause, ...] = ()
-    refused: Cause | None = None
-    gap: Gap | None = None
-
-    @property
-    def stays(self) -> bool:
-        """Whether it surely starts, and stays."""
-        return self.refused is None and self.gap is None
-
-
-def _unknown(because: str, path: str) -> SessionStart:
-    return SessionStart(gap=Gap("session", because, Origin(path)))
 
 
 @dataclass(frozen=True)
@@ -58,7 +34,11 @@ class Sessions:
 
     settings: RdpSettings
     snapshot: Snapshot
+    x: XSessions = field(init=False, compare=False, repr=False)
     _known: dict[str, SessionStart] = field(default_factory=dict, compare=False, repr=False)  # what is the same for all accounts
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "x", XSessions(self.snapshot))
 
     def start(self, account: Account, library: str) -> SessionStart:
         """Whether an account gets a session by a section with this library."""
@@ -73,7 +53,7 @@ class Sessions:
     def _home(self, account: Account) -> SessionStart:
         entry = self.snapshot.resolve(account.home).entry
         if entry is None:
-            return _unknown(f"{account.home} was not looked at", account.home)
+            return unknown(f"{account.home} was not looked at", account.home)
         at = Origin(account.home)
         if entry.kind is not EntryKind.FOLDER or account.home in ("", "/"):
             return SessionStart(refused=UnusableFile(account.home, f"{account.name} has no home there", at))
@@ -91,12 +71,12 @@ class Sessions:
         section = LIBRARIES[library]
         named = self.settings.sesman.every(section.lower(), "param")
         if not named:
-            return _unknown(f"the session manager's file names no program under [{section}]", f"{FOLDER}/sesman.ini")
+            return unknown(f"the session manager's file names no program under [{section}]", f"{FOLDER}/sesman.ini")
         word = named[0].value
         path = word if word.startswith("/") else f"/usr/bin/{word}"
-        missing = self._runs(path)
+        missing = self.x.runs(path)
         if missing is None and section == "Xorg":
-            missing = self._there(XORG_DRIVER)
+            missing = self.x.there(XORG_DRIVER)
         if missing is not None:
             return missing
         return self._wrapped() if section == "Xorg" and path != XORG else SessionStart()
@@ -105,7 +85,7 @@ class Sessions:
         """Xorg by its usual name goes through a program that lets only who sits at the console start it."""
         entry = self.snapshot.resolve(WRAPS).entry
         if entry is None:
-            return _unknown("whether Xorg's wrapper is installed was not looked at", WRAPS)
+            return unknown("whether Xorg's wrapper is installed was not looked at", WRAPS)
         if entry.kind is not EntryKind.FILE:
             return SessionStart()
         stated = shell_vars.parse(self.snapshot.content(WRAPPER) or b"").last("allowed_users")
@@ -121,18 +101,18 @@ class Sessions:
             return own
         setting = self.settings.of_sesman("Globals", "DefaultWindowManager")
         if not setting.value:
-            return _unknown("which program is started is not set", f"{FOLDER}/sesman.ini")
+            return unknown("which program is started is not set", f"{FOLDER}/sesman.ini")
         path = setting.value if setting.value.startswith("/") else f"{FOLDER}/{setting.value}"
         entry, content = self.snapshot.resolve(path).entry, self.snapshot.content(path)
         if entry is None or (content is None and entry.kind is EntryKind.FILE):
-            return _unknown(f"{path} was not read", path)
+            return unknown(f"{path} was not read", path)
         broken = content is None or not entry.mode & 0o111 or not content.startswith(b"#!") or b"\r\n" in content
         if broken:  # the session manager starts a terminal in its place
-            return self._there(XTERM) or SessionStart((SessionProgram(XTERM, Origin(path)),))
+            return self.x.there(XTERM) or SessionStart((SessionProgram(XTERM, Origin(path)),))
         assert content is not None
         if b"/etc/X11/Xsession" in content:
-            return self._debian(account)
-        return self._judged(scripts.read(content), path)
+            return self.x.debian(account)
+        return self.x.judged(scripts.read(content), path)
 
     def _own(self, account: Account) -> SessionStart | None:
         """The account's own window manager, where there is one that can be run."""
@@ -143,91 +123,14 @@ class Sessions:
         path = f"{account.home}/{named.value}"
         entry, content = self.snapshot.resolve(path).entry, self.snapshot.content(path)
         if entry is None:
-            return _unknown(f"{path} was not looked at", path)
+            return unknown(f"{path} was not looked at", path)
         if entry.kind is not EntryKind.FILE or not _executable(entry, account):
             return None
         if content is None:
-            return _unknown(f"{path} was not read", path)
+            return unknown(f"{path} was not read", path)
         if not content.startswith(b"#!") or b"\r\n" in content:
             return None
-        return self._judged(scripts.read(content), path)
-
-    def _debian(self, account: Account) -> SessionStart:
-        """Debian's Xsession: the account's own file, else the first of the system's programs that is there."""
-        entry = self.snapshot.resolve(XSESSION).entry
-        if entry is None:
-            return _unknown(f"{XSESSION} was not looked at", XSESSION)
-        if entry.kind is not EntryKind.FILE:
-            return SessionStart(refused=UnusableFile(XSESSION, "there is no such file", Origin(XSESSION)))
-        for name in (".profile", ".xsessionrc"):
-            before = self.snapshot.content(f"{account.home}/{name}")
-            if before is not None and scripts.may_leave(before):
-                return _unknown("it may end the session before it begins", f"{account.home}/{name}")
-        options = self.snapshot.content(XSESSION_OPTIONS)
-        if options is not None and b"\nallow-user-xsession" in b"\n" + options:
-            for name in (".xsession", ".Xsession"):
-                found = self._of_user(account, f"{account.home}/{name}")
-                if found is not None:
-                    return found
-        if XSESSION not in self._known:
-            self._known[XSESSION] = self._of_all()
-        return self._known[XSESSION]
-
-    def _of_user(self, account: Account, path: str) -> SessionStart | None:
-        found = self.snapshot.resolve(path)
-        if found.problem or found.entry is None or found.entry.kind is EntryKind.ABSENT:
-            return None if found.entry is not None or found.problem else _unknown(f"{path} was not looked at", path)
-        at = Origin(path)
-        if found.entry.kind is not EntryKind.FILE:
-            return SessionStart(refused=UnusableFile(path, "it is no regular file", at))
-        why = readable.unreadable(self.snapshot, found, account)
-        if why is not None:
-            return SessionStart(refused=why)
-        content = found.entry.content
-        return self._judged(scripts.read(content), path) if content is not None else _unknown(f"{path} was not read", path)
-
-    def _of_all(self) -> SessionStart:
-        for path in STARTED:
-            entry = self.snapshot.resolve(path).entry
-            if entry is None:
-                return _unknown(f"{path} was not looked at", path)
-            if entry.kind is EntryKind.FILE and entry.mode & 0o111:
-                return SessionStart((SessionProgram(path, Origin(XSESSION)),))
-        shown = "; its message box is all that comes up" if self._there(XMESSAGE) is None else ""
-        return SessionStart(refused=UnusableFile(STARTED[0], f"no desktop is installed{shown}", Origin(XSESSION)))
-
-    def _judged(self, script: scripts.Script, path: str) -> SessionStart:
-        at = Origin(path, script.line)
-        if script.lasts is Lasts.ENDS:
-            return SessionStart(refused=UnusableFile(path, script.because, at))
-        if script.lasts is Lasts.UNKNOWN:
-            return SessionStart(gap=Gap("session", f"{path}: {script.because}", at))
-        name = script.program.rpartition("/")[2]
-        program = script.program if script.program.startswith("/") else f"/usr/bin/{name}"
-        missing = self._runs(program)
-        if missing is not None:
-            return missing
-        if name not in scripts.LAST:
-            return SessionStart(gap=Gap("session", f"whether {script.program} lasts is not known", at))
-        return SessionStart((SessionProgram(script.program, at),))
-
-    def _runs(self, path: str) -> SessionStart | None:
-        """Why a program can't be run, or is not known to be there; None where it can."""
-        entry = self.snapshot.resolve(path).entry
-        if entry is None:
-            return _unknown(f"{path} was not looked at", path)
-        if entry.kind is EntryKind.FILE and entry.mode & 0o111:
-            return None
-        because = "there is no such program" if entry.kind is EntryKind.ABSENT else "it can't be run"
-        return SessionStart(refused=UnusableFile(path, because, Origin(path)))
-
-    def _there(self, path: str) -> SessionStart | None:
-        entry = self.snapshot.resolve(path).entry
-        if entry is None:
-            return _unknown(f"{path} was not looked at", path)
-        if entry.kind is EntryKind.FILE:
-            return None
-        return SessionStart(refused=UnusableFile(path, "there is no such file", Origin(path)))
+        return self.x.judged(scripts.read(content), path)
 
 
 def _executable(entry: Entry, account: Account) -> bool:

@@ -30,6 +30,8 @@ def unserved(case: ServiceCase) -> Obstacle | None:
     at = access.start.origin if access.start is not None else Origin(PROGRAMS[0])
     if access.state is ServerState.BROKEN and access.serving is not None:
         return Obstacle(ObstacleKind.REFUSED, (Gap("VNC server", access.serving.fault, at, refused=True),), at)
+    if access.state is ServerState.STOPPED and access.serving is not None and access.serving.ends is not None:
+        return Obstacle(ObstacleKind.NO_SESSION, (access.serving.ends,), at=access.serving.ends.origin)
     if access.state is ServerState.STOPPED:
         because = "nothing starts it" if access.start is None else "it is not started"
         return Obstacle(ObstacleKind.STOPPED, (Gap("VNC server", because, at),), at)

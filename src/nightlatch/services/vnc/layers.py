@@ -49,6 +49,7 @@ class _Gathered:
     gap: Gap | None = None
     insecure: bool = False
     folder: str = ""
+    session: bool = True
 
     def put(self, name: str, value: str | None, origin: Origin) -> None:
         """One setting of a layer; `undef` takes it back, and is yes for a switch."""
@@ -70,10 +71,13 @@ class _Gathered:
 
 @dataclass(frozen=True, slots=True)
 class Gathered:
-    """The parameters that a wrapper comes to, and why that is not sure."""
+    """The parameters that a wrapper comes to, why that is not sure, the `folder` of the account's settings, and whether it starts
+    a session beside the server."""
 
     parameters: Parameters
     gap: Gap | None = None
+    folder: str = ""
+    session: bool = True
 
 
 def gathered(snapshot: Snapshot, account: Account, words: Sequence[str], origin: Origin) -> Gathered:
@@ -85,7 +89,7 @@ def gathered(snapshot: Snapshot, account: Account, words: Sequence[str], origin:
     _perl(snapshot, MANDATORY, account, found)
     if not found.fault:
         _derive(snapshot, account, origin, found)
-    return Gathered(Parameters(found.values, found.display, found.fault, wrapped=True), found.gap)
+    return Gathered(Parameters(found.values, found.display, found.fault, wrapped=True), found.gap, found.folder, found.session)
 
 
 def user_file(snapshot: Snapshot, folder: str) -> str:
@@ -140,6 +144,8 @@ def _perl(snapshot: Snapshot, path: str, account: Account, found: _Gathered) -> 
         other_case = known is not None and line.name != known[0] and line.name not in FILE_NAMES
         if line.name == "vncUserDir":
             found.folder = line.value or found.folder
+        elif line.name == "vncStartup":
+            found.session = line.value is not None
         elif line.name not in FILE_ONLY and not other_case:
             found.put(line.name, line.value, Origin(path, line.number, line.column))
 
@@ -161,6 +167,8 @@ def _command_line(words: Sequence[str], origin: Origin, found: _Gathered) -> Non
         elif name in OWN_WITH_A_WORD and not (known and name == "passwd"):
             value = value if sign else (rest.pop(0) if rest else "")
             _own_word(name, value, origin, found)
+        elif name == "autokill" and not sign:  # what it comes to is for the session to say
+            _following(Form.SWITCH, rest, word, found)
         elif name in OWN:
             continue
         elif known is None:

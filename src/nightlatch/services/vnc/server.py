@@ -16,7 +16,7 @@ from nightlatch.readings import accounts as accounts_reading
 from nightlatch.readings.guest import GuestReading
 from nightlatch.readings.units.service_reading import OpenSocket
 from nightlatch.services.base import Server, ServerState, SilentServer
-from nightlatch.services.vnc import layers, mirror, parameters, tiger
+from nightlatch.services.vnc import layers, mirror, parameters, session, tiger
 from nightlatch.services.vnc.entries import VncAccess, VncServer
 from nightlatch.services.vnc.serving import BASE, Serving
 from nightlatch.services.vnc.starts import Program, Start, starts
@@ -77,8 +77,14 @@ def served(snapshot: Snapshot, start: Start, shown: dict[int, str]) -> Serving:
         display = int(stated[1]) if stated is not None else display or 0
         screen, port = shown.get(display, CONSOLE), display if start.program is Program.SCRAPER_WRAPPER else 0
     serving = tiger.serving(snapshot, account, values, screen, _version(snapshot), port)
-    gap = gathered.gap if gathered is not None else None
-    return replace(serving, display=display, gaps=(*serving.gaps, *([gap] if gap is not None else [])))
+    if gathered is None:
+        return replace(serving, display=display)
+    begins = None
+    if start.program is Program.WRAPPER:
+        begins = session.start(snapshot, account, gathered.folder, start.words, wanted=gathered.session)
+    unsure = (gathered.gap, begins.gap if begins is not None else None)
+    gaps = (*serving.gaps, *(gap for gap in unsure if gap is not None))
+    return replace(serving, display=display, gaps=gaps, session=begins)
 
 
 def listening(reading: GuestReading) -> Iterator[Listener]:
@@ -110,7 +116,8 @@ def _stand(reading: GuestReading) -> Iterator[VncAccess]:
         if serving.fault and not (reading.service.is_live and ports & set(taken)):
             yield VncAccess(reading, ServerState.BROKEN, start, serving)
             continue
-        running = bool(ports & set(taken)) if reading.service.is_live else start.at_boot is not False
+        stays = start.at_boot is not False and serving.ends is None
+        running = bool(ports & set(taken)) if reading.service.is_live else stays
         told |= ports if running else set()
         yield VncAccess(
             reading, ServerState.SERVES if running else ServerState.STOPPED, start, serving, serving.listeners if running else ()

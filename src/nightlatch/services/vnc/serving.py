@@ -8,6 +8,7 @@ from nightlatch.model.bounds import EVERYBODY, Addresses
 from nightlatch.model.causes import Cause, SettingLine
 from nightlatch.model.gaps import Gap
 from nightlatch.model.sockets import CONSOLE, Listener
+from nightlatch.services.posix.x_sessions import SessionStart
 from nightlatch.services.vnc.security import SecurityType
 
 BASE = 5900  # the port of display 0 (RFC 6143, 7.1; Xvnc(1))
@@ -52,9 +53,15 @@ class Serving:
     touches: bool = True
     fault: str = ""
     gaps: tuple[Gap, ...] = ()
+    session: SessionStart | None = None  # that of the wrapper, with which the server ends
     lockout: Cause | None = None  # why it turns nobody away after wrong passwords; None where it does
     once: bool = False  # it ends after the first caller
     callers: Addresses = EVERYBODY  # those whom the server itself takes, as it sees them
+
+    @property
+    def ends(self) -> Cause | None:
+        """Why it ends as soon as it is started, with its session."""
+        return self.session.refused if self.session is not None else None
 
     @property
     def mirrors(self) -> bool:

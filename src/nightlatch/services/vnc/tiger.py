@@ -53,7 +53,7 @@ def serving(
         touches,
         fault,
         tuple(gaps),
-        _lockout(parameters),
+        lockout=_lockout(parameters),
     )
 
 
