@@ -29,7 +29,7 @@ from nightlatch.services.base import ServerState
 from nightlatch.services.posix.x_sessions import STARTED
 from nightlatch.services.vnc.session import OWN
 from nightlatch.services.vnc.starts import command, starts
-from tests.guests import AT, HASH, UIDS, Guest, estate, lifted, listening, pub, sshd
+from tests.guests import AT, HASH, NFT, UIDS, Guest, estate, lifted, listening, pub, sshd
 
 GRANT = "let: mara, into: gauge, by: vnc, from: bench, with: screen password"
 KEY = "let: mara, into: gauge, by: ssh, from: bench, with: key"
@@ -347,6 +347,32 @@ def test_a_draft_seals_what_is_granted_and_shuts_what_is_not(tmp_path: Path) -> 
         assert not again.draft.steps
         findings = guest_audit(guest_access(readings.read(shut.after), AT, lifted(other)), AT, other).findings
         assert not [each for each in findings if each.group is Group.HOLE and each.service == "vnc"]
+
+
+def test_each_screen_has_a_door_of_its_own_in_the_filter(tmp_path: Path) -> None:
+    """Two screens on one guest, granted to callers from different places."""
+    words = "-SecurityTypes X509Vnc -rfbauth /etc/screen.pw -X509Cert /etc/c.pem -X509Key /etc/k.pem"
+    files = unit(f"/usr/bin/Xtigervnc :2 {words}", "joon")
+    files |= {
+        path.replace("screen", "third"): str(text).replace(":2", ":3").replace("joon", "keeper") for path, text in files.items()
+    }
+    more: dict[str, str | bytes] = {"/etc/c.pem": PEM, "/etc/k.pem": "", "/etc/screen.pw": "x" * 8}
+    more |= {
+        "/etc/nftables.conf": NFT.format(rule="tcp dport 5902-5903 accept"),
+        f"{WANTS.replace('multi-user', 'sysinit')}/nftables.service": "",
+    }
+    snapshot = screens(files={**files, **more}, at_boot=False, users="")
+    grants = f"""let: mara, into: gauge, by: vnc, as: joon, from: bench, with: screen password
+let: joon, into: gauge, by: vnc, as: keeper, from: [198.51.100.0/24], with: screen password
+{KEY}"""
+    made = estate(tmp_path / "a", grants)
+    assert len(told(snapshot, tmp_path / "b", grants)["hole"]) == 2
+    proved = prove(made, draft(made, snapshot, AT), snapshot, AT)
+    assert "hole" not in told(proved.after, tmp_path / "c", grants)
+    assert "shut-out" not in told(proved.after, tmp_path / "d", grants)
+    gate = (proved.after.content("/etc/nightlatch.nft") or b"").decode()
+    assert "5902" in gate
+    assert "5903" in gate
 
 
 def test_of_a_running_guest_a_restart_is_left_to_a_person(tmp_path: Path) -> None:

@@ -64,19 +64,34 @@ def keeps_out(work: Work, service: str, sources: AddressSet, why: str) -> Iterat
 
 
 def _gate(work: Work, service: str, ports: tuple[int, ...], *, closed: bool) -> Gate:
-    """The door of one service, beside those that stand there of others."""
+    """The doors of one service, beside those that stand there of others."""
     now = _doors_now(work.access.reading)
-    doors = [GateOpening(ports, _callers(work, service), closed)]
+    doors = _doors(work, service, ports, closed=closed)
     for other in dict.fromkeys(each.words.name for each in work.access.services if each.words.name != service):
         mine = tuple(port for port in _ports(work, other) if port in now and port not in ports)
         if mine:
-            doors.append(GateOpening(mine, _callers(work, other), any(now[port] for port in mine)))
+            doors += _doors(work, other, mine, closed=any(now[port] for port in mine))
     return Gate(tuple(sorted(doors, key=lambda door: door.ports)))
 
 
-def _callers(work: Work, service: str) -> AddressSet:
-    """All callers that a grant of a service, management access or an emergency account by it lets in, as the guest sees them."""
-    return seen_by_guest(work.of(service))
+def _doors(work: Work, service: str, ports: tuple[int, ...], *, closed: bool) -> list[GateOpening]:
+    """The doors of a service: ports that the same callers are granted are one. A port that nobody is granted has none where
+    others have."""
+    found: dict[AddressSet, list[int]] = {}
+    for port in ports:
+        found.setdefault(_callers(work, service, port), []).append(port)
+    some = {callers: held for callers, held in found.items() if callers} or found
+    return [GateOpening(tuple(held), callers, closed) for callers, held in some.items()]
+
+
+def _callers(work: Work, service: str, port: int = 0) -> AddressSet:
+    """All callers that a grant of a service, management access or an emergency account by it lets in, as the guest sees them;
+    with a port, those of grants that speak of it."""
+    screens = {server.screen for server, socket in work.access.sockets(service) if socket.port == port}
+    grants = work.of(service)
+    if port and screens:
+        grants = tuple(each for each in grants if each.means(port) and {"", each.account} & screens)
+    return seen_by_guest(grants)
 
 
 def _ports(work: Work, service: str) -> tuple[int, ...]:
