@@ -14,7 +14,7 @@ from nightlatch.model.candidates import Candidate
 from nightlatch.model.grants import Grant
 from nightlatch.model.paths import AccessPath
 from nightlatch.model.routes import Seal
-from nightlatch.model.secrets import Password
+from nightlatch.model.secrets import Password, ScreenPassword
 from nightlatch.model.steps import AddLine, ReplaceLine
 from nightlatch.origin import Kind
 from nightlatch.services.base import ServiceCase
@@ -58,6 +58,11 @@ def hand(path: AccessPath, case: ServiceCase) -> str:
             else ""
         )
     told = [f"{_written(wish, access.start, access)}, {ANEW}" for wish in _closing(path, case, access)]
+    if any(isinstance(secret, ScreenPassword) and secret.look for secret in path.need):
+        file = access.serving.secret.file if access.serving is not None and access.serving.secret is not None else ""
+        told.append(f"set the password {f'in {file} ' if file else ''}anew without one for a look only")
+    if access.start.program is Program.X11VNC and not path.need:
+        told.append(f"have x11vnc ask for a password with -rfbauth FILE, which x11vnc -storepasswd makes, {ANEW}")
     return "; or ".join(told)
 
 

@@ -106,7 +106,7 @@ class VncServer:
     def _entered(self, way: _Way, seen: Addresses, listens: Cause) -> Iterator[LoginEntry]:
         gaps = (*([way.gap] if way.gap is not None else []), *(seen.because if seen.surely != seen.perhaps else ()))
         callers = only_perhaps(seen) if way.gap is not None else seen
-        causes = (listens, *way.causes)
+        causes = (*way.causes[:1], listens, *way.causes[1:])
         yield LoginEntry(self.serving.screen, way.need, way.power, callers, causes, gaps, way.seal)
         account = self.reading.accounts.by_name.get(self.serving.screen)
         if way.power != DESKTOP or account is None:
@@ -135,7 +135,7 @@ class VncServer:
             if door.accounts != () or door.type.asks is Asks.ACCOUNT:
                 yield from self._by_account(door, whole, kind)
             elif door.type.asks is Asks.NOTHING:
-                yield _Way(frozenset(), whole, door.type.seal, (kind,), door.gap)
+                yield _Way(frozenset(), whole, door.type.seal, (door.cause, kind), door.gap)
             else:
                 yield from self._by_secret(door, whole, kind)
 
@@ -144,7 +144,7 @@ class VncServer:
         if secret is None or secret.lacking is not None:
             return
         gap = door.gap
-        causes = (kind, *([secret.cause] if secret.cause is not None else []))
+        causes = (door.cause, kind, *([secret.cause] if secret.cause is not None and secret.cause != door.cause else []))
         for there, look in ((secret.whole, whole == VIEW), (secret.view, True)):
             if there is not False:
                 unsure = Gap("VNC server", "what this file holds is not read", Origin(secret.file)) if there is None else None
@@ -174,4 +174,4 @@ class VncServer:
             return
         need: Need = frozenset([Password(self.reading.guest, account.name)])
         free = any(not need for need in asked.needs)
-        yield _Way(frozenset() if free else need, whole, door.type.seal, (kind,), gap)
+        yield _Way(frozenset() if free else need, whole, door.type.seal, (door.cause, kind), gap)

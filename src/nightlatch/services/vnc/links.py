@@ -53,7 +53,7 @@ def _proof(asked: Login, seen: AddressSet, access: VncAccess, case: ServiceCase)
     if opens:
         unsure = tuple(gap for path in opens for gap in path.callers.because)
         admits = Bounds(NO_ADDRESS if unsure else EVERY_ADDRESS, EVERY_ADDRESS, unsure)
-        return link(LinkKind.PROOF, seen, admits, opens[0].causes[1:2])
+        return link(LinkKind.PROOF, seen, admits, opens[0].causes[:1])
     secret = access.serving.secret if access.serving is not None else None
     shut = next((cause for name, cause in access.shut), None)
     offered = next((door.cause for door in access.serving.doors), None) if access.serving is not None else None

@@ -55,9 +55,10 @@ _KINDS = {  # by whether it asks, and the seal
 
 @dataclass(frozen=True)
 class Options:
-    """The options that count, by their names without dashes."""
+    """The options that count, by their names without dashes; `origin` is the line that starts the server."""
 
     values: Mapping[str, Setting]
+    origin: Origin
     gaps: tuple[Gap, ...] = ()
 
     def of(self, name: str) -> Setting:
@@ -95,7 +96,7 @@ def options(snapshot: Snapshot, account: Account, words: Sequence[str], origin: 
     unread = next((each for name, each in found.items() if name in UNREAD), None)
     if unread is not None:
         gaps.append(Gap("VNC server", f"what -{unread.keyword} does is not followed", unread.origin))
-    return Options(found, tuple(gaps))
+    return Options(found, origin, tuple(gaps))
 
 
 def _put(found: dict[str, Setting], more: Iterable[tuple[str, Setting]]) -> None:
@@ -227,7 +228,7 @@ def _doors(snapshot: Snapshot, account: Account, found: Options, asks: Asks, sec
     cause = (
         secret.cause
         if secret is not None and isinstance(secret.cause, SettingLine)
-        else SettingLine("passwd", "not set", default("passwd"))
+        else SettingLine("passwd", "not set", found.origin)
     )
     if not found.has("ssl"):
         yield Door(SecurityType(_KINDS[asks, Seal.CLEAR], Seal.CLEAR, asks), cause)
