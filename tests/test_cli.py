@@ -287,9 +287,24 @@ def test_the_demo_tells_its_story_in_time_and_leaves_nothing(tmp_path: Path) -> 
     started = time.perf_counter()
     text = run("demo", cwd=tmp_path)
     assert time.perf_counter() - started < 15
-    for part in ("1. audit", "2. draft", "3. enact", "4. audit again", "6. people", "7. undo", "That was the whole loop"):
+    for part in (
+        "1. audit",
+        "2. draft",
+        "3. enact",
+        "4. audit again",
+        "6. people",
+        "7. screens",
+        "8. undo",
+        "That was the whole loop",
+    ):
         assert part in text
     assert "nothing undecided" in text
+    told = text.partition("7. screens")[2]
+    for step in ("+AllowTcpForwarding local", '+$localhost = "yes";'):
+        assert step in told
+    if os.geteuid() == 0:  # an ordinary user can't give the key to the group that may read it
+        assert "put xrdp into the group ssl-cert" in told
+        assert "1 hole, 1 shut out" in told
     left = run("demo", "--leave", "--folder", "kept", cwd=tmp_path)
     assert "Try next" in left
     assert (tmp_path / "kept/estate.yaml").exists()

@@ -61,7 +61,7 @@ def kind_of(path: AccessPath) -> str:
         return "code"
     if Certificate in kinds:
         return "certificate"
-    return "key" if Key in kinds else "password"
+    return "key" if Key in kinds or ScreenPassword in kinds else "password"
 
 
 def cause_of(path: AccessPath) -> Cause:

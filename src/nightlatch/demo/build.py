@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
@@ -199,6 +199,16 @@ def build(folder: Path) -> Path:
     return folder / "estate.yaml"
 
 
+def write_guest(root: Path, story: Story, programs: Iterable[str] = (), passwd: str = "", group: str = "") -> None:
+    """Write one guest more: its story, with `programs` and lines of passwd(5) and group(5) beside the usual ones."""
+    _guest(root, story, _host_key(story.name))
+    for program in programs:
+        _write(root, program, b"# stands for the program\n", {program: (0o755, 0, 0)})
+    for name, lines in (("passwd", passwd), ("group", group)):
+        with (root / "etc" / name).open("a") as stream:
+            stream.write(lines)
+
+
 def _host_key(name: str) -> tuple[bytes, bytes]:
     from cryptography.hazmat.primitives import serialization
     from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
@@ -264,7 +274,7 @@ def _base(story: Story) -> dict[str, str]:
         "/etc/ssh/sshd_config": (HERE / "sshd_config").read_text(),
         "/var/lib/dpkg/status": status,
         **{f"/etc/pam.d/{name}": text for name, text in PAM.items()},
-        **NETWORKS[story.name],
+        **NETWORKS.get(story.name, {}),
         **FILTERS.get(story.name, {}),
     }
 

@@ -9,7 +9,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 import nightlatch
-from nightlatch.demo import people, table_service
+from nightlatch.demo import people, screens, table_service
 from nightlatch.demo.build import build
 from nightlatch.faults import RefusedError
 from nightlatch.report import audit_text, change_text, page, perimeter
@@ -98,7 +98,14 @@ def _tell(sheet: page.Page, path: Path) -> None:
         "means on each guest is drafted; here on gauge.",
     )
     people.tell(sheet, path, at)
-    chapter(sheet, "7. undo", "Any change can be taken back: every byte, mode and owner.")
+    chapter(
+        sheet,
+        "7. screens",
+        "Two guests more, with an estate file of their own: watch shows the tides on a screen by VNC, berth is a desktop by RDP. "
+        "Both were set up by a recipe. mara's screen is granted through SSH, and so by no other way.",
+    )
+    screens.tell(sheet, path.parent, at)
+    chapter(sheet, "8. undo", "Any change can be taken back: every byte, mode and owner.")
     change_text.undone(sheet, nightlatch.undo(estate, "gate", at).changed)
     sheet.blank()
     sheet.line(f"That was the whole loop, in {time.perf_counter() - started:.1f} seconds.")
@@ -130,6 +137,8 @@ def _next(sheet: page.Page, home: Path) -> None:
         "nightlatch perimeter estate.yaml",
         "nightlatch demo --outer outer",
         "nightlatch survey estate.yaml",
+        "nightlatch audit screens.yaml",
+        "nightlatch why joon berth screens.yaml",
         "nightlatch checks",
     ):
         sheet.line("  ", (command, "next"))

@@ -172,7 +172,7 @@ def _fault(snapshot: Snapshot, account: Account, found: Options, secret: ScreenS
 def _listeners(found: Options) -> Iterator[Listener]:
     """The sockets: beside another port the usual one stays open on IPv6, whatever else is said."""
     port = whole(found.of("rfbport").value, 5) or BASE
-    at = found.of("rfbport").origin
+    at = found.of("rfbport").origin if found.has("rfbport") else found.origin
     named, local = found.of("listen"), found.values.get("localhost")
     if local is not None or (named.value == LOCAL_NAME and found.is_local):
         kept = local.origin if local is not None else named.origin
