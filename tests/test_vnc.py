@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from dataclasses import replace
 from pathlib import Path
 
@@ -13,6 +14,7 @@ from nightlatch.access.paths import guest_access
 from nightlatch.audit.findings import Group
 from nightlatch.audit.run import guest_audit
 from nightlatch.audit.why import Standing, WhyQuestion
+from nightlatch.evidence.collect import collect
 from nightlatch.evidence.snapshot import Entry, EntryKind, Snapshot
 from nightlatch.faults import EstateError
 from nightlatch.formats import crontab, perl_settings
@@ -27,8 +29,10 @@ from nightlatch.origin import Origin
 from nightlatch.readings import guest as readings
 from nightlatch.services.base import ServerState
 from nightlatch.services.posix.x_sessions import STARTED
+from nightlatch.services.vnc.collected import COLLECTED
 from nightlatch.services.vnc.session import OWN
 from nightlatch.services.vnc.starts import command, starts
+from nightlatch.transports.folder import Folder
 from tests.guests import AT, HASH, NFT, UIDS, Guest, estate, lifted, listening, pub, sshd
 
 GRANT = "let: mara, into: gauge, by: vnc, from: bench, with: screen password"
@@ -322,6 +326,27 @@ def test_of_a_table_of_cron_only_what_runs_at_a_boot_is_carried() -> None:
     made = reduce_jobs(raw)
     assert made == b"{not carried}\n{not carried}\n\n  @Reboot x11vnc -passwd {secret} -forever\n{not carried}\n"
     assert [job.command for job in crontab.parse(made, "mara")] == ["x11vnc -passwd {secret} -forever"]
+
+
+def test_what_only_root_may_read_is_not_carried_because_an_account_names_it(tmp_path: Path) -> None:
+    root = tmp_path / "gauge"
+    for path, text in {
+        "etc/passwd": "mara:x:1001:1001::/home/mara:/bin/sh\n",
+        "usr/bin/x11vnc": "",
+        "root/plan": "the plan of the harbour\n",
+        "home/mara/.x11vncrc": "rc /root/plan\nssl /root/plan\n",
+        "home/mara/.vnc/config": "localhost=1\n",
+    }.items():
+        (root / path).parent.mkdir(parents=True, exist_ok=True)
+        (root / path).write_text(text)
+        (root / path).chmod(0o600 if path.startswith("root") else 0o644)
+    (root / "home/mara/.vnc/tigervnc.conf").symlink_to("/root/plan")
+    (root / "home/mara/.xsession").symlink_to("/root/plan")
+    with Folder(root) as source:
+        found = collect(source, "gauge", COLLECTED)
+    assert found.content("/home/mara/.vnc/config") == b"localhost=1\n"
+    if os.geteuid() == 0:
+        assert all(b"harbour" not in (entry.content or b"") for entry in found.entries.values())
 
 
 def test_a_draft_seals_what_is_granted_and_shuts_what_is_not(tmp_path: Path) -> None:

@@ -58,7 +58,7 @@ def collect(source: Source, guest: str, more: ExtraPaths = NO_MORE, mains: Itera
     collector.beside(more)
     collector.accounts(per_account)
     for path, use in tuple(vnc_files.named(collector.entries)):
-        collector.visit(path, use)
+        collector.visit(path, Purpose.NAME if collector.is_roots_alone(path) else use)
     if source.owners_lost:
         collector.guess_owners()
     return Snapshot(guest, collector.entries, frozenset(collector.listed), tuple(collector.notes))
@@ -145,6 +145,12 @@ class _Collector:
         if real is not None and use is not Purpose.NAME and self.entries[real].kind is EntryKind.FILE:
             self._content(real, use)
         return real
+
+    def is_roots_alone(self, path: str) -> bool:
+        """Whether a path leads to a file that only root may read: an account that names it must not have it carried."""
+        real = self._real(path)
+        entry = self.entries[real] if real is not None else ABSENT
+        return entry.kind is EntryKind.FILE and entry.uid == 0 and not entry.mode & 0o004
 
     def _real(self, path: str) -> str | None:
         above, _, last = path.rpartition("/")
@@ -302,7 +308,9 @@ class _Collector:
         records = (*account_files.first(accounts.passwd(content)), *self.others)
         for path, use in account_files.wanted(records, per_account, self.entries):
             if path.startswith("/"):
-                self.visit(path, use)
+                # Settings are read where an account's own file holds them, not where a link of its leads to root's.
+                leads_away = use is Purpose.TEXT and self._real(path) not in (path, None)
+                self.visit(path, Purpose.NAME if leads_away and self.is_roots_alone(path) else use)
         for record in records:
             if record.home.startswith("/") and self.visit(f"{record.home}/.ssh", Purpose.NAME):
                 for name in self.names(f"{record.home}/.ssh"):
