@@ -269,13 +269,13 @@ def test_the_filters_of_other_units_count_for_what_is_exposed(station: Station, 
             (found,) = survey(load(station.estate(GRANTS)), ["gauge"], client=client)
         assert found.snapshot is not None, found.problem
         exposed = {each.port: each for each in exposure(readings.read(found.snapshot)) if each.protocol == "tcp"}
-        for port, unit in ((8080, "tide-web.service"), (8081, "tide-log.socket")):
+        for port, place in ((8080, "systemctl show tide-web.service"), (8081, "/etc/systemd/system/tide-log.socket")):
             calls = [[node.run("python3", "-c", CALLED % port, check=False).strip() for node in (station.desk, boat)]]
             assert calls == [["in", ""]], (port, calls)
             assert "192.168.40.7" in exposed[port].sources(Fate.IN)
             assert "203.0.113.9" in exposed[port].sources(Fate.DROPPED), exposed[port]
             said = [piece.origin.path for piece in exposed[port].pieces if piece.fate is Fate.DROPPED and piece.origin]
-            assert said == [f"systemctl show {unit}"]
+            assert said == [place], "what is loaded counts, with the lines of its file where there is one"
         assert "203.0.113.9" in exposed[22].sources(Fate.IN)
     finally:
         guest.inside("systemctl", "stop", "tide-web.service", "tide-log.socket")
