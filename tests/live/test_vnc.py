@@ -277,7 +277,9 @@ def opens(serving: Serving, logins: list[LoginEntry], login: list[str]) -> bool 
     ]
     shown: set[Any] = set()
     if proof and len(proof) == 1:
-        shown.add(ScreenPassword("pilot", serving.screen, proof[0] == LOOK))
+        if proof[0] == LOOK and not serving.touches:
+            return None  # both passwords give a look there, and are one to us
+        shown.add(ScreenPassword("pilot", serving.screen, proof[0] == LOOK or not serving.touches))
     elif proof:
         shown.add(Password("pilot", proof[0]))
     fits = [entry for entry in mine if entry.need <= shown and entry.seen.perhaps]

@@ -170,20 +170,17 @@ def _fault(snapshot: Snapshot, account: Account, found: Options, secret: ScreenS
 
 
 def _listeners(found: Options) -> Iterator[Listener]:
-    """The sockets: beside another port the usual one stays open on IPv6, whatever else is said."""
+    """The sockets: on IPv6 the usual port is opened for all besides, unless `-localhost` says otherwise."""
     port = whole(found.of("rfbport").value, 5) or BASE
     at = found.of("rfbport").origin if found.has("rfbport") else found.origin
     named, local = found.of("listen"), found.values.get("localhost")
-    if local is not None or (named.value == LOCAL_NAME and found.is_local):
-        kept = local.origin if local is not None else named.origin
-        yield Listener("127.0.0.1", port, "inet", kept)
-        yield Listener("::1", port, "inet6", kept)
-    else:
-        kept = named.origin if named.value else at
-        stated = "127.0.0.1" if named.value == LOCAL_NAME else named.value
-        where = stated if address_or_none(stated) is not None else "0.0.0.0"
-        yield Listener(where, port, "inet", kept)
-        yield Listener("::", port, "inet6", kept)
+    kept = local.origin if local is not None else named.origin if named.value else at
+    inside = local is not None or named.value == LOCAL_NAME
+    stated = named.value if address_or_none(named.value) is not None else "0.0.0.0"
+    yield Listener("127.0.0.1" if inside else stated, port, "inet", kept)
+    # Where all of IPv6 has the port already, the loopback address of it can't be had beside.
+    alone = local is not None or (inside and (port != BASE or found.has("ssl")))
+    yield Listener("::1" if alone else "::", port, "inet6", kept)
     if local is None and port != BASE:
         yield Listener("::", BASE, "inet6", kept)
 
