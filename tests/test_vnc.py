@@ -309,6 +309,19 @@ def test_what_starts_servers_is_found_wherever_it_stands() -> None:
     }
 
 
+@pytest.mark.parametrize(
+    "files",
+    [
+        {"/etc/os-release": "ID=fedora\n"},
+        {"/var/lib/dpkg/status": "Package: tigervnc-standalone-server\nStatus: install ok installed\nVersion: 1.15.0+dfsg-2\n\n"},
+    ],
+)
+def test_another_wrapper_than_the_one_that_is_known_is_undecided(files: dict[str, str | bytes]) -> None:
+    paths = [p for p in guest_access(readings.read(screens(files=files)), AT).paths if p.service == "vnc"]
+    assert paths
+    assert not any(path.callers.surely for path in paths)
+
+
 @pytest.mark.parametrize("text", ["x11vnc $OPTIONS", "sh -c 'x11vnc -rfbport `port`'", "tigervncserver %h"])
 def test_what_can_t_be_followed_is_said(text: str) -> None:
     [found] = command(text, "mara", Origin("/etc/x", 1))

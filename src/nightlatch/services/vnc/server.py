@@ -11,15 +11,19 @@ from nightlatch.evidence.remembered import remembered
 from nightlatch.evidence.snapshot import EntryKind, Snapshot
 from nightlatch.evidence.vnc_files import PROGRAMS
 from nightlatch.formats import dpkg_status
+from nightlatch.model.gaps import Gap
 from nightlatch.model.sockets import CONSOLE, Listener, family_of
 from nightlatch.readings import accounts as accounts_reading
+from nightlatch.readings import release
 from nightlatch.readings.guest import GuestReading
 from nightlatch.readings.units.service_reading import OpenSocket
 from nightlatch.services.base import Server, ServerState, SilentServer
 from nightlatch.services.vnc import layers, mirror, parameters, session, tiger
 from nightlatch.services.vnc.entries import VncAccess, VncServer
+from nightlatch.services.vnc.security import NEWER
 from nightlatch.services.vnc.serving import BASE, Serving
 from nightlatch.services.vnc.starts import Program, Start, starts
+from nightlatch.systems import posix
 
 # The names that such programs' processes bear; a name is anybody's, so it only makes a socket worth telling of.
 PROCESSES = ("Xtigervnc", "Xvnc", "X0tigervnc", "x0vncserver", "x0tigervncserv", "x11vnc")
@@ -79,12 +83,22 @@ def served(snapshot: Snapshot, start: Start, shown: dict[int, str]) -> Serving:
     serving = tiger.serving(snapshot, account, values, screen, _version(snapshot), port)
     if gathered is None:
         return replace(serving, display=display)
+    other = _other_wrapper(snapshot)
+    if other:
+        return replace(serving, display=display, fault="", gaps=(*serving.gaps, Gap("VNC server", other, start.origin)))
     begins = None
     if start.program is Program.WRAPPER:
         begins = session.start(snapshot, account, gathered.folder, start.words, wanted=gathered.session)
     unsure = (gathered.gap, begins.gap if begins is not None else None)
     gaps = (*serving.gaps, *(gap for gap in unsure if gap is not None))
     return replace(serving, display=display, gaps=gaps, session=begins)
+
+
+def _other_wrapper(snapshot: Snapshot) -> str:
+    """Why the wrapper's settings are not read: only Debian's is known, of the releases before TigerVNC 1.13."""
+    if release.system(snapshot) not in posix.DEBIAN_LIKE:
+        return "the wrapper of another system than Debian is not read"
+    return "the wrapper of this release reads other files, which are not read" if _version(snapshot) >= NEWER else ""
 
 
 def listening(reading: GuestReading) -> Iterator[Listener]:
