@@ -18,7 +18,7 @@ from nightlatch.model.routes import Seal
 from nightlatch.model.secrets import Certificate, Code, Key, Need, Password, ScreenPassword
 from nightlatch.model.services import SSH
 from nightlatch.model.sources import COMMON
-from nightlatch.net.addresses import NO_ADDRESS, AddressSet, union
+from nightlatch.net.addresses import LOOPBACK, NO_ADDRESS, AddressSet, union
 from nightlatch.origin import Origin
 
 RANK = (PowerKind.SHELL, PowerKind.COMMAND, PowerKind.FILES, PowerKind.VIEW)
@@ -82,7 +82,9 @@ def of(guests: Iterable[GuestAccess], holders: Holders) -> SentenceSet:
 
 
 def _sources(path: AccessPath) -> AddressSet:
-    return path.callers.surely.get(COMMON, NO_ADDRESS)
+    """Its callers; the guest itself is none of them by services other than SSH, where it ends somebody's tunnel."""
+    found = path.callers.surely.get(COMMON, NO_ADDRESS)
+    return found if path.service == SSH.name else found - LOOPBACK
 
 
 def _logins(access: GuestAccess, holders: Holders, out: SentenceSet) -> Iterator[_Login]:
