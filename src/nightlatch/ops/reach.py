@@ -268,7 +268,8 @@ def _judged(estate: Estate, way: _Way, seen: _Seen, names: Names, at: datetime, 
 
 def _others(estate: Estate, way: _Way, at: datetime, evidence: Path | None, kinds: Kinds) -> Iterator[_Way]:
     """The other services that grants speak of, each where it listens by the evidence, or else at its usual port."""
-    granted = {grant.service for grant in way.grants}
+    direct = [grant for grant in way.grants if not grant.shape]  # what goes through a login is not dialled from here
+    granted = {grant.service for grant in direct}
     for kind in (each for name, each in kinds.items() if name in granted):
         service, handshake = kind.words.name, kind.handshake
         if handshake is None:
