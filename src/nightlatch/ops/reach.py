@@ -275,10 +275,9 @@ def _others(estate: Estate, way: _Way, at: datetime, evidence: Path | None, kind
         if handshake is None:
             continue
         access = _predicted(estate, way.spec, at, evidence, kinds).access
-        for port, screens in _ports(kind, way.grants, access):
-            meant = [
-                grant for grant in way.grants if grant.service == service and grant.means(port) and {"", grant.account} & screens
-            ]
+        for port, screens in _ports(kind, direct, access):
+            mine = [grant for grant in direct if grant.service == service and {"", grant.account} & screens]
+            meant = [grant for grant in mine if grant.means(port)]
             accounts = wire.granted_accounts(meant, service)
             if accounts:
                 host, at_port = _dialled(estate, way, port)
