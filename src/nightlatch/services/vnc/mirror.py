@@ -65,14 +65,6 @@ class Options:
         """An option."""
         return self.values.get(name) or Setting(name, "", default(name))
 
-    @property
-    def is_local(self) -> bool:
-        """Whether only the guest itself is taken: an option says so, and no list of callers behind it says otherwise."""
-        said = False
-        for name, setting in self.values.items():
-            said = name == "localhost" or (name == "listen" and setting.value == LOCAL_NAME) or (said and name != "allow")
-        return said
-
     def has(self, *names: str) -> bool:
         """Whether one of these is set."""
         return any(name in self.values for name in names)
@@ -170,7 +162,7 @@ def _fault(snapshot: Snapshot, account: Account, found: Options, secret: ScreenS
 
 
 def _listeners(found: Options) -> Iterator[Listener]:
-    """The sockets: on IPv6 the usual port is opened for all besides, unless `-localhost` says otherwise."""
+    """The sockets: on IPv6 the usual port is opened for all besides, unless `-localhost` or `-ssl` says otherwise."""
     port = whole(found.of("rfbport").value, 5) or BASE
     at = found.of("rfbport").origin if found.has("rfbport") else found.origin
     named, local = found.of("listen"), found.values.get("localhost")
@@ -181,7 +173,7 @@ def _listeners(found: Options) -> Iterator[Listener]:
     # Where all of IPv6 has the port already, the loopback address of it can't be had beside.
     alone = local is not None or (inside and (port != BASE or found.has("ssl")))
     yield Listener("::1" if alone else "::", port, "inet6", kept)
-    if local is None and port != BASE:
+    if local is None and port != BASE and not found.has("ssl"):
         yield Listener("::", BASE, "inet6", kept)
 
 
@@ -253,10 +245,13 @@ def _doors(snapshot: Snapshot, account: Account, found: Options, asks: Asks, sec
 def _callers(found: Options) -> Addresses:
     """The callers that a list leaves: whole addresses of IPv4, and beginnings of them that end with a dot. It is asked once a
     connection stands; the loopback address of IPv6 counts as that of IPv4."""
-    if found.is_local:
+    if found.has("localhost"):  # it counts before a list, wherever both stand
         return exactly(ITSELF)
     if not found.has("allow"):
         return exactly(EVERY_ADDRESS)
+    if found.has("ssl"):
+        because = "with -ssl a helper calls in place of its callers, so whom the list keeps out is not known"
+        return Bounds(NO_ADDRESS, EVERY_ADDRESS, (Gap("VNC server", because, found.of("allow").origin),))
     stated = found.of("allow")
     taken: list[AddressSet] = []
     for word in filter(None, stated.value.split(",")):
