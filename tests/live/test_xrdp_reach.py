@@ -105,7 +105,11 @@ def test_a_running_guest_without_an_estate_is_told_with_its_desktop(station: Sta
     station.nightlatch("survey", "estate.yaml", "--on", "pilot", "--into", "kept")
     document: Any = station.json("audit", "kept/pilot.evidence.tar.gz", code=None)
     [found] = document["guests"]
-    assert [(each["by"], each["state"]) for each in found["services"]] == [("ssh", "serves"), ("rdp", "serves")]
+    assert [(each["by"], each["state"]) for each in found["services"]] == [
+        ("ssh", "serves"),
+        ("rdp", "serves"),
+        ("vnc", "does not run"),
+    ]
     checks = {each["check"] for each in found["findings"]}
     assert {"rdp.falls-back", "rdp.no-limits"} <= checks
     assert not [each for each in found["findings"] if each["check"] == "service.exposed-listener" and "3389" in each["text"]]
