@@ -418,7 +418,13 @@ def test_x11vnc(pilot: Guest, base: Snapshot, tell: Callable[[str], None]) -> No
             (
                 start,
                 files,
-                {"words": ["/usr/bin/x11vnc", *words], "seconds": 3, "source": "127.0.0.1", "environment": {"DISPLAY": ":60"}},
+                {
+                    "words": ["/usr/bin/x11vnc", *words],
+                    "seconds": 4,
+                    "still": 0.5,
+                    "source": "127.0.0.1",
+                    "environment": {"DISPLAY": ":60"},
+                },
             )
         )
     wrong = held(pilot, base, made, parse_network("127.0.0.1"))

@@ -150,14 +150,14 @@ def lets_in(place: list[Any], name: str, proof: list[str]) -> bool:
         return False
 
 
-def settle(started: subprocess.Popen[bytes], seconds: float) -> list[list[Any]]:
+def settle(started: subprocess.Popen[bytes], seconds: float, still: float) -> list[list[Any]]:
     """What listens once that stays the same for a while, or the process is over."""
     end, found, since = time.monotonic() + seconds, sockets(), time.monotonic()
     while time.monotonic() < end:
         now = sockets()
         if now != found:
             found, since = now, time.monotonic()
-        if started.poll() not in (None, 0) or (found and time.monotonic() - since > 0.15):
+        if started.poll() not in (None, 0) or (found and time.monotonic() - since > still):
             break
         time.sleep(0.03)
     return found
@@ -249,7 +249,7 @@ def run(case: dict[str, Any]) -> dict[str, Any]:
     started = subprocess.Popen(
         case["words"], stdin=null, stdout=null, stderr=null, preexec_fn=demote, env=environment, cwd=case["home"]
     )
-    found = settle(started, case.get("seconds", 1.5))
+    found = settle(started, case.get("seconds", 1.5), case.get("still", 0.15))
     told: dict[str, Any] = {"alive": bool(found) or started.poll() is None, "sockets": found, "types": [], "let_in": []}
     if found and case.get("logins") is not None:
         with contextlib.suppress(OSError):
