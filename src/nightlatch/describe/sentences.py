@@ -82,7 +82,7 @@ def of(guests: Iterable[GuestAccess], holders: Holders) -> SentenceSet:
 
 
 def _sources(path: AccessPath) -> AddressSet:
-    """Its callers; the guest itself is none of them by services other than SSH, where it ends somebody's tunnel."""
+    """Its callers. The guest itself counts by SSH only; by other services a call from it is the end of a tunnel."""
     found = path.callers.surely.get(COMMON, NO_ADDRESS)
     return found if path.service == SSH.name else found - LOOPBACK
 

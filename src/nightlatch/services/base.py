@@ -82,7 +82,7 @@ class ServiceAccess(Protocol):
     def behind(self) -> tuple[Rules, ...]: ...
     @property
     def screen(self) -> str:
-        """The one account that it lets in as, whoever calls; empty where callers choose."""
+        """The account that every caller gets; empty where callers choose one."""
 
 
 class Server(Protocol):

@@ -34,7 +34,7 @@ def xdmcp(context: Context) -> Iterator[CheckResult]:
 
 @check("screen.x-over-tcp", Severity.HIGH, source="Xserver(1), -listen tcp; X11's connections are not encrypted")
 def x_over_tcp(context: Context) -> Iterator[CheckResult]:
-    """An X server takes connections from the network: whoever is let in sees and types all of the screen."""
+    """An X server takes connections from the network: a caller who is let in sees the whole screen and types on it."""
     yield from _opened(context, Opened.X_OVER_TCP, "X servers take connections over TCP.")
     for socket in context.access.reading.service.sockets:
         if FIRST_X <= socket.port <= LAST_X and any(name in ("Xorg", "X", "Xwayland") for name, _ in socket.programs):

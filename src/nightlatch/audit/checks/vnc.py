@@ -188,7 +188,7 @@ def short_password(context: Context) -> Iterator[CheckResult]:
 
 @check("vnc.root", HIGH, source="Xvnc(1): the session is that of the account that starts it")
 def root(context: Context) -> Iterator[CheckResult]:
-    """A VNC server serves a session of root's: whoever is let in is root, and the log does not say who it was."""
+    """A VNC server serves a session of root's: each caller who is let in acts as root, and the log names nobody."""
     by_name = context.access.reading.accounts.by_name
     for each in _found(context):
         account = by_name.get(each.serving.screen)
@@ -198,10 +198,10 @@ def root(context: Context) -> Iterator[CheckResult]:
 
 @check("vnc.mirrors", MEDIUM, source="x11vnc(1); x0vncserver(1)")
 def mirrors(context: Context) -> Iterator[CheckResult]:
-    """The screen at the guest itself is served to callers from elsewhere: they get what whoever sits there may do."""
+    """The screen at the guest itself is served to callers from elsewhere: they act as the person logged in there."""
     for each in _found(context):
         if each.serving.mirrors and each.paths:
-            text = f"Callers from {_where(context, each.paths)} get the session of whoever is logged in at the console."
+            text = f"Callers from {_where(context, each.paths)} get the session of the person logged in at the console."
             yield CheckResult(text, (each.line,), each.subjects)
 
 

@@ -1,6 +1,6 @@
 """The login entries of one VNC server: the screen that it shows, or a look at it, by each security type that is offered.
 
-The account of an entry is the one whose session is shown, whoever's password opens it (RFC 6143, 7.2).
+The account of an entry is the one whose session is shown; the password names no account (RFC 6143, 7.2).
 """
 
 from __future__ import annotations

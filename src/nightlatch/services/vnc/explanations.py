@@ -17,7 +17,7 @@ from nightlatch.services.vnc.entries import VncAccess
 from nightlatch.services.vnc.security import Asks
 from nightlatch.services.vnc.serving import Door
 
-NOTHING_KNOWN = SettingLine("SecurityTypes", "none that is known", default("SecurityTypes"))
+NOTHING_KNOWN = SettingLine("SecurityTypes", "no known type", default("SecurityTypes"))
 
 
 def unserved(case: ServiceCase) -> Obstacle | None:

@@ -1,4 +1,4 @@
-"""How one VNC server serves: where it listens, and by which security types it lets in whom."""
+"""How one VNC server serves: where it listens, and which callers its security types let in."""
 
 from __future__ import annotations
 
@@ -56,7 +56,7 @@ class Serving:
     session: SessionStart | None = None  # that of the wrapper, with which the server ends
     lockout: Cause | None = None  # why it turns nobody away after wrong passwords; None where it does
     once: bool = False  # it ends after the first caller
-    callers: Addresses = EVERYBODY  # those whom the server itself takes, as it sees them
+    callers: Addresses = EVERYBODY  # addresses that the server itself accepts, as it sees them
 
     @property
     def ends(self) -> Cause | None:
