@@ -5,6 +5,7 @@ from __future__ import annotations
 import shutil
 import tempfile
 import time
+from collections.abc import Iterator
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -71,11 +72,7 @@ def _tell(sheet: page.Page, path: Path) -> None:
         "The fewest steps that close the differences. They are worked out on the evidence, and the whole reasoning runs "
         "again on the result, before a byte is written.",
     )
-    proved = []
-    for surveyed in nightlatch.survey(estate):
-        if surveyed.snapshot is not None:
-            made = nightlatch.draft(estate, surveyed.snapshot, at)
-            proved.append(nightlatch.prove(estate, made, surveyed.snapshot, at))
+    proved = list(_proved(estate, at))
     for each in proved:
         change_text.draft(sheet, each)
     chapter(sheet, "3. enact", "Survey again, prove again, then apply. Every original is kept on the guest.")
@@ -109,6 +106,14 @@ def _tell(sheet: page.Page, path: Path) -> None:
     change_text.undone(sheet, nightlatch.undo(estate, "gate", at).changed)
     sheet.blank()
     sheet.line(f"That was the whole loop, in {time.perf_counter() - started:.1f} seconds.")
+
+
+def _proved(estate: nightlatch.Estate, at: datetime) -> Iterator[nightlatch.ProvedDraft]:
+    """The drafts of all guests that were read, each proved."""
+    for surveyed in nightlatch.survey(estate):
+        if surveyed.snapshot is not None:
+            made = nightlatch.draft(estate, surveyed.snapshot, at)
+            yield nightlatch.prove(estate, made, surveyed.snapshot, at)
 
 
 def _outside(sheet: page.Page, path: Path, at: datetime) -> None:

@@ -12,8 +12,9 @@ from nightlatch.audit.findings import Proof, Severity
 from nightlatch.audit.names import listed
 from nightlatch.evidence.screen_files import LIBRARY_FOLDERS, MAIN, SESMAN
 from nightlatch.evidence.snapshot import EntryKind, Snapshot
+from nightlatch.formats import xrdp_ini
 from nightlatch.formats.xrdp_ini import Line
-from nightlatch.model.causes import Cause, UnusableFile
+from nightlatch.model.causes import Cause, SettingLine, UnusableFile
 from nightlatch.model.powers import DESKTOP
 from nightlatch.model.services import RDP
 from nightlatch.model.sources import Sources, joined
@@ -23,7 +24,7 @@ from nightlatch.services.base import ServerState
 from nightlatch.services.rdp import seal
 from nightlatch.services.rdp.entries import ASKED, OWN, RdpAccess
 from nightlatch.services.rdp.manager import ALWAYS, GROUPS
-from nightlatch.services.rdp.settings import UNIT, RdpSettings, Setting
+from nightlatch.services.rdp.settings import UNIT, RdpSettings
 
 CRITICAL, HIGH, MEDIUM, LOW = Severity.CRITICAL, Severity.HIGH, Severity.MEDIUM, Severity.LOW
 STOCK_KEYS = ("/etc/ssl/private/ssl-cert-snakeoil.key",)
@@ -49,7 +50,7 @@ def _found(context: Context) -> Iterator[_Rdp]:
             yield _Rdp(each, each.settings)
 
 
-def _proof(setting: Setting, missing: str = "not set") -> Proof:
+def _proof(setting: SettingLine, missing: str = "not set") -> Proof:
     return Proof(f"{setting.keyword} {setting.value or missing}", setting.origin)
 
 
@@ -157,7 +158,7 @@ def group_not_enforced(context: Context) -> Iterator[CheckResult]:
     known = {each.name for each in context.access.reading.accounts.groups}
     for each in _found(context):
         group, always = each.settings.of_sesman("Security", GROUPS), each.settings.of_sesman("Security", ALWAYS)
-        if each.serves and group.value and group.value not in known and not always.is_true:
+        if each.serves and group.value and group.value not in known and not xrdp_ini.is_true(always.value):
             several = " It is one name, and no list." if "," in group.value else ""
             text = f'There is no group "{group.value}", so the session manager lets in every account.{several}'
             yield CheckResult(text, (_proof(group), _proof(always, "not set: false")))
@@ -168,7 +169,7 @@ def no_limits(context: Context) -> Iterator[CheckResult]:
     """Sessions that nobody is connected to, or sits at, stay for ever, with all that is open in them."""
     for each in _found(context):
         kills, after, idle = (each.settings.of_sesman("Sessions", key) for key in LIMITS)
-        ends = kills.is_true and each.settings.number(after, 0) > 0
+        ends = xrdp_ini.is_true(kills.value) and each.settings.number(after, 0) > 0
         if each.serves and not ends and each.settings.number(idle, 0) <= 0:
             proofs = tuple(_proof(setting, "not set: no limit") for setting in (kills, after, idle))
             yield CheckResult("Sessions of the remote desktop end by no limit, left or idle.", proofs)

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from nightlatch.formats import xrdp_ini
 from nightlatch.model.causes import AccountState, Cause, Condition, PamEnd, PamSays, PasswordField, SettingLine, UserList
 from nightlatch.model.causes import Effect as ListEffect
 from nightlatch.model.gaps import Gap
@@ -16,7 +17,7 @@ from nightlatch.readings.accounts import Account
 from nightlatch.readings.guest import GuestReading
 from nightlatch.services.posix.login_stack import PASSWORD, LoginStack
 from nightlatch.services.posix.pam import PamOutcome
-from nightlatch.services.rdp.settings import FIRST_WITHOUT_COUNT, RdpSettings, Setting
+from nightlatch.services.rdp.settings import FIRST_WITHOUT_COUNT, RdpSettings
 
 STACK = "xrdp-sesman"
 GROUPS, ALWAYS = "TerminalServerUsers", "AlwaysGroupCheck"
@@ -73,7 +74,7 @@ class Manager:
     def _root(self, account: Account) -> Cause | None:
         """Only the name root is compared, in the older releases; a second account of its number gets in there."""
         allowed = self.settings.of_sesman("Security", "AllowRootLogin")
-        if account.name != "root" or allowed.is_true:
+        if account.name != "root" or xrdp_ini.is_true(allowed.value):
             return None
         return _line(allowed, "false")
 
@@ -83,7 +84,7 @@ class Manager:
         groups = self.reading.accounts.groups
         named = next((each for each in groups if each.name == group.value), None) if group.value else None
         if named is None:
-            return _line(always, always.value) if always.is_true else None
+            return _line(always, always.value) if xrdp_ini.is_true(always.value) else None
         # It looks for the name first, and then for the members of the first group of that number.
         counts = next(each for each in groups if each.gid == named.gid)
         inside = account.gid == counts.gid or account.name in counts.members
@@ -95,7 +96,7 @@ class Manager:
         return _line(most, most.value or "0") if self._is_older and self.settings.number(most, 0) <= 0 else None
 
 
-def _line(setting: Setting, value: str) -> SettingLine:
+def _line(setting: SettingLine, value: str) -> SettingLine:
     return SettingLine(setting.keyword, value, setting.origin)
 
 

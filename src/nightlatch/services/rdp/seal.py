@@ -19,7 +19,7 @@ from nightlatch.model.gaps import Gap
 from nightlatch.origin import Origin
 from nightlatch.readings.accounts import Account, Accounts
 from nightlatch.services.posix import readable
-from nightlatch.services.rdp.settings import RdpSettings, Setting
+from nightlatch.services.rdp.settings import RdpSettings
 
 STOCK = {"certificate": "/etc/xrdp/cert.pem", "key_file": "/etc/xrdp/key.pem"}
 VERSIONS = ("SSLv2", "SSLv3", "TLSv1", "TLSv1.1", "TLSv1.2", "TLSv1.3")
@@ -34,7 +34,7 @@ class Seals:
     asks for it, though the handshake may fail then. `causes` are the lines that it follows from, `lacking` why there is no TLS
     where it is wanted."""
 
-    layer: Setting
+    layer: SettingLine
     tls: bool
     clear: bool
     selects: bool = True
@@ -48,7 +48,7 @@ class Seals:
         return self.tls and self.clear
 
 
-def layer_of(settings: RdpSettings) -> tuple[str, Setting]:
+def layer_of(settings: RdpSettings) -> tuple[str, SettingLine]:
     """The layer as it counts (tls, negotiate or rdp), and the setting."""
     found = settings.of_main("security_layer")
     if found.origin.line == 0:
@@ -73,7 +73,7 @@ def seals(settings: RdpSettings, snapshot: Snapshot, accounts: Accounts) -> Seal
     return Seals(layer, tls=not failing, clear=word == "negotiate", unsure=unsure, lacking=failing, causes=(cause, *failing))
 
 
-def files(settings: RdpSettings) -> dict[str, tuple[str, Setting]]:
+def files(settings: RdpSettings) -> dict[str, tuple[str, SettingLine]]:
     """The certificate and the key, by the names of their settings: where each is looked for."""
     out = {}
     for key, stock in STOCK.items():
@@ -129,7 +129,7 @@ def certificate_of(settings: RdpSettings, snapshot: Snapshot) -> tuple[str, str]
         return None
 
 
-def versions_of(setting: Setting) -> frozenset[str]:
+def versions_of(setting: SettingLine) -> frozenset[str]:
     """The versions of TLS that a value names; words are known in their exact spelling alone."""
     if setting.origin.line == 0:
         return SERVED

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 
 from nightlatch.evidence.screen_files import FOLDER
 from nightlatch.evidence.snapshot import Entry, EntryKind, Snapshot
-from nightlatch.formats import shell_vars
+from nightlatch.formats import shell_vars, xrdp_ini
 from nightlatch.model.causes import SessionProgram, SettingLine, UnusableFile
 from nightlatch.origin import Origin
 from nightlatch.readings.accounts import Account
@@ -118,7 +118,7 @@ class Sessions:
         """The account's own window manager, where there is one that can be run."""
         allowed = self.settings.of_sesman("Globals", "EnableUserWindowManager")
         named = self.settings.of_sesman("Globals", "UserWindowManager")
-        if not allowed.is_true or not named.value:
+        if not xrdp_ini.is_true(allowed.value) or not named.value:
             return None
         path = f"{account.home}/{named.value}"
         entry, content = self.snapshot.resolve(path).entry, self.snapshot.content(path)

@@ -13,6 +13,7 @@ from nightlatch.evidence.snapshot import EntryKind, Snapshot
 from nightlatch.formats import dpkg_status, sections, shell_vars, xrdp_ini
 from nightlatch.formats.sections import Dialect
 from nightlatch.formats.xrdp_ini import Document, Line
+from nightlatch.model.causes import SettingLine
 from nightlatch.model.gaps import Gap
 from nightlatch.net.numbers import whole
 from nightlatch.origin import Kind, Origin, default
@@ -24,20 +25,6 @@ FIRST_WITHOUT_COUNT = (0, 10)  # from here on MaxSessions of 0 is no limit
 NO_SESSIONS = frozenset(["globals", "logging", "loggingperlogger", "channels"])
 ROOTS = default("User")
 EMPTY = xrdp_ini.parse(b"")
-
-
-@dataclass(frozen=True, slots=True)
-class Setting:
-    """One value with its place; `keyword` as the manual spells it, an empty `value` where nothing is set."""
-
-    keyword: str
-    value: str
-    origin: Origin
-
-    @property
-    def is_true(self) -> bool:
-        """Whether it means yes."""
-        return xrdp_ini.is_true(self.value)
 
 
 @dataclass(frozen=True)
@@ -54,18 +41,18 @@ class RdpSettings:
     gaps: tuple[Gap, ...] = ()
 
     @property
-    def ports(self) -> Setting:
+    def ports(self) -> SettingLine:
         """The value that says where xrdp listens: that of its own option, else of its file."""
         for number, word in enumerate(self.options[:-1]):
             if word in ("-p", "--port"):
-                return Setting("port", self.options[number + 1], Origin(OPTION_FILES[-1]))
+                return SettingLine("port", self.options[number + 1], Origin(OPTION_FILES[-1]))
         return self.of_main("port")
 
-    def of_main(self, key: str, section: str = "Globals") -> Setting:
+    def of_main(self, key: str, section: str = "Globals") -> SettingLine:
         """A setting of xrdp.ini."""
         return _setting(self.main, MAIN, section, key)
 
-    def of_sesman(self, section: str, key: str) -> Setting:
+    def of_sesman(self, section: str, key: str) -> SettingLine:
         """A setting of sesman.ini."""
         return _setting(self.sesman, SESMAN, section, key)
 
@@ -73,7 +60,7 @@ class RdpSettings:
         """Why one of the files was not read."""
         return next((gap for gap in self.gaps if gap.origin.path == path), None)
 
-    def number(self, setting: Setting, otherwise: int) -> int:
+    def number(self, setting: SettingLine, otherwise: int) -> int:
         """A setting as a whole number; another word counts as nothing (atoi(3))."""
         if setting.origin.kind is Kind.DEFAULT:
             return otherwise
@@ -87,11 +74,11 @@ class RdpSettings:
         return tuple(line for line in named if self.main.last(line.section, "lib") is not None)
 
 
-def _setting(document: Document, path: str, section: str, key: str) -> Setting:
+def _setting(document: Document, path: str, section: str, key: str) -> SettingLine:
     line = document.last(section.lower(), key.lower())
     if line is None:
-        return Setting(key, "", default(key))
-    return Setting(key, line.value, Origin(path, line.number, line.column))
+        return SettingLine(key, "", default(key))
+    return SettingLine(key, line.value, Origin(path, line.number, line.column))
 
 
 def is_installed(snapshot: Snapshot) -> bool | None:

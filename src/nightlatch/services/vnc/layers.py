@@ -13,12 +13,13 @@ from dataclasses import dataclass, field
 from nightlatch.evidence.snapshot import EntryKind, Snapshot
 from nightlatch.formats import perl_settings
 from nightlatch.formats.lines import split, text_of
+from nightlatch.model.causes import SettingLine
 from nightlatch.model.gaps import Gap
 from nightlatch.net.numbers import whole
 from nightlatch.origin import Origin, default
 from nightlatch.readings.accounts import Account
 from nightlatch.services.posix import readable
-from nightlatch.services.vnc.parameters import DISPLAY, PARAMETERS, Form, Parameters, Setting, key_of
+from nightlatch.services.vnc.parameters import DISPLAY, PARAMETERS, Form, Parameters, key_of
 
 FOLDER = "/etc/tigervnc"
 DEFAULTS, MANDATORY = f"{FOLDER}/vncserver-config-defaults", f"{FOLDER}/vncserver-config-mandatory"
@@ -43,7 +44,7 @@ _TEXT_LINE = re.compile(r"[ \t]*(?P<name>\w+)[ \t]*(?:=[ \t]*(?P<value>.*))?")
 class _Gathered:
     """What the layers came to so far."""
 
-    values: dict[str, Setting] = field(default_factory=dict)
+    values: dict[str, SettingLine] = field(default_factory=dict)
     display: int | None = None
     fault: str = ""
     gap: Gap | None = None
@@ -66,7 +67,7 @@ class _Gathered:
             value = "1" if value in YES else "0"
         if key == "interface":
             self.values.pop("localhost", None)
-        self.values[key] = Setting(known[0], value, origin)
+        self.values[key] = SettingLine(known[0], value, origin)
 
 
 @dataclass(frozen=True, slots=True)
@@ -199,7 +200,7 @@ def _derive(snapshot: Snapshot, account: Account, line: Origin, found: _Gathered
     values, by = found.values, default("tigervncserver")
 
     def add(name: str, value: str) -> None:
-        values.setdefault(key_of(name), Setting(name, value, by))
+        values.setdefault(key_of(name), SettingLine(name, value, by))
 
     local, stated = values.get("localhost"), values.get("passwordfile")
     typed = stated is not None and stated.origin == line
@@ -232,7 +233,7 @@ def _derive(snapshot: Snapshot, account: Account, line: Origin, found: _Gathered
         add("rfbport", str(5900 + found.display))
 
 
-def _not_copied(snapshot: Snapshot, account: Account, stated: Setting | None) -> str:
+def _not_copied(snapshot: Snapshot, account: Account, stated: SettingLine | None) -> str:
     """The wrapper starts a server on copies of these files, and does not start it where it can't make one."""
     if stated is None or not stated.value:
         return ""
@@ -243,7 +244,7 @@ def _not_copied(snapshot: Snapshot, account: Account, stated: Setting | None) ->
     return f"it can't copy {stated.value}: {why.because}" if why is not None else ""
 
 
-def _asks_for_a_password(snapshot: Snapshot, stated: Setting, *, by_hand: bool) -> str:
+def _asks_for_a_password(snapshot: Snapshot, stated: SettingLine, *, by_hand: bool) -> str:
     """Where the file is not there, or others may read it, the wrapper asks for a new password: nobody is there to type one."""
     entry = snapshot.resolve(stated.value).entry
     if by_hand or entry is None:

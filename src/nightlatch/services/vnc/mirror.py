@@ -23,7 +23,6 @@ from nightlatch.net.numbers import whole
 from nightlatch.origin import Origin, default
 from nightlatch.readings.accounts import Account
 from nightlatch.services.posix import readable
-from nightlatch.services.vnc.parameters import Setting
 from nightlatch.services.vnc.security import Asks, SecurityType
 from nightlatch.services.vnc.serving import BASE, Door, ScreenSecret, Serving
 
@@ -57,13 +56,13 @@ _KINDS = {  # by whether it asks, and the seal
 class Options:
     """The options that count, by their names without dashes; `origin` is the line that starts the server."""
 
-    values: Mapping[str, Setting]
+    values: Mapping[str, SettingLine]
     origin: Origin
     gaps: tuple[Gap, ...] = ()
 
-    def of(self, name: str) -> Setting:
+    def of(self, name: str) -> SettingLine:
         """An option."""
-        return self.values.get(name) or Setting(name, "", default(name))
+        return self.values.get(name) or SettingLine(name, "", default(name))
 
     def has(self, *names: str) -> bool:
         """Whether one of these is set."""
@@ -72,7 +71,7 @@ class Options:
 
 def options(snapshot: Snapshot, account: Account, words: Sequence[str], origin: Origin) -> Options:
     """The options of a server: those of its file first, for the command line counts before it."""
-    found: dict[str, Setting] = {}
+    found: dict[str, SettingLine] = {}
     gaps: list[Gap] = []
     typed = dict(_read(words, origin))
     path = typed["rc"].value if "rc" in typed else f"{account.home}/{OWN_FILE}"
@@ -91,14 +90,14 @@ def options(snapshot: Snapshot, account: Account, words: Sequence[str], origin: 
     return Options(found, origin, tuple(gaps))
 
 
-def _put(found: dict[str, Setting], more: Iterable[tuple[str, Setting]]) -> None:
+def _put(found: dict[str, SettingLine], more: Iterable[tuple[str, SettingLine]]) -> None:
     """Add options in the order in which they are read: of two that decide the same, the later one counts."""
     for name, setting in more:
         found.pop(name, None)
         found[name] = setting
 
 
-def _of_file(content: bytes, path: str) -> Iterator[tuple[str, Setting]]:
+def _of_file(content: bytes, path: str) -> Iterator[tuple[str, SettingLine]]:
     for number, piece in enumerate(split(content), 1):
         text = text_of(piece).partition("#")[0].strip()
         if text:
@@ -106,13 +105,13 @@ def _of_file(content: bytes, path: str) -> Iterator[tuple[str, Setting]]:
             yield from _read([f"-{name.lstrip('-')}", *([rest.strip()] if rest.strip() else [])], Origin(path, number))
 
 
-def _read(words: Sequence[str], origin: Origin) -> Iterator[tuple[str, Setting]]:
+def _read(words: Sequence[str], origin: Origin) -> Iterator[tuple[str, SettingLine]]:
     rest = list(words)
     while rest:
         name = rest.pop(0).lstrip("-")
         takes = name in WITH_A_WORD and bool(rest)
         value = rest.pop(0) if takes and not (name in MAY_TAKE_A_WORD and rest[0].startswith("-")) else ""
-        yield name, Setting(name, value, origin)
+        yield name, SettingLine(name, value, origin)
 
 
 def serving(snapshot: Snapshot, account: Account, found: Options, screen: str) -> Serving:
@@ -185,8 +184,8 @@ def _secret(snapshot: Snapshot, account: Account, found: Options) -> ScreenSecre
     if found.has("passwdfile"):
         kind, _, path = lines.value.rpartition(":")
         if kind in ("cmd", "custom"):
-            return ScreenSecret("", whole=None, view=None, cause=_line(lines))
-        return _of_file_at(snapshot, account, Setting(lines.keyword, path, lines.origin), view=None, least=1)
+            return ScreenSecret("", whole=None, view=None, cause=lines)
+        return _of_file_at(snapshot, account, SettingLine(lines.keyword, path, lines.origin), view=None, least=1)
     if found.has("usepw"):
         for name in ("passwd", "passwdfile"):
             path = f"{account.home}/.vnc/{name}"
@@ -194,7 +193,7 @@ def _secret(snapshot: Snapshot, account: Account, found: Options) -> ScreenSecre
             if entry is not None and entry.kind is EntryKind.FILE:
                 used = found.of("usepw")
                 return _of_file_at(
-                    snapshot, account, Setting("usepw", path, used.origin), view=False, least=8 if name == "passwd" else 1
+                    snapshot, account, SettingLine("usepw", path, used.origin), view=False, least=8 if name == "passwd" else 1
                 )
     if found.has("passwd"):
         view = found.has("viewpasswd")
@@ -202,8 +201,8 @@ def _secret(snapshot: Snapshot, account: Account, found: Options) -> ScreenSecre
     return None
 
 
-def _of_file_at(snapshot: Snapshot, account: Account, setting: Setting, *, view: bool | None, least: int = 8) -> ScreenSecret:
-    cause, path = _line(setting), setting.value
+def _of_file_at(snapshot: Snapshot, account: Account, setting: SettingLine, *, view: bool | None, least: int = 8) -> ScreenSecret:
+    cause, path = setting, setting.value
     why: Cause | None = readable.opened(snapshot, path, account)
     entry = snapshot.resolve(path).entry
     if why is None and entry is None:
@@ -250,7 +249,7 @@ def _callers(found: Options) -> Addresses:
     if not found.has("allow"):
         return exactly(EVERY_ADDRESS)
     if found.has("ssl"):
-        because = "with -ssl a helper calls in place of its callers, so whom the list keeps out is not known"
+        because = "with -ssl a helper calls in place of its callers, so the addresses that the list refuses are not known"
         return Bounds(NO_ADDRESS, EVERY_ADDRESS, (Gap("VNC server", because, found.of("allow").origin),))
     stated = found.of("allow")
     taken: list[AddressSet] = []
@@ -262,11 +261,7 @@ def _callers(found: Options) -> Addresses:
         try:
             taken.append(parse_network(word))
         except AddressError:
-            because = f'whom "{word[:60]}" stands for is not known'
+            because = f'the addresses of "{word[:60]}" are not known'
             return Bounds(NO_ADDRESS, EVERY_ADDRESS, (Gap("VNC server", because, stated.origin),))
     four = union(taken)
     return exactly(four | (ITSELF & EVERY_V6) if ITSELF & EVERY_V4 & four else four)
-
-
-def _line(setting: Setting) -> SettingLine:
-    return SettingLine(setting.keyword, setting.value, setting.origin)

@@ -10,6 +10,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from enum import Enum
 
+from nightlatch.model.causes import SettingLine
 from nightlatch.origin import Origin, default
 
 
@@ -20,7 +21,7 @@ class Form(Enum):
     SWITCH = "switch"
 
 
-# Those that decide who gets in, or take a word that could be taken for another parameter.
+# Those that decide about callers, or take a word that could be taken for another parameter.
 PARAMETERS = {
     name.lower(): (name, form)
     for form, names in (
@@ -52,35 +53,26 @@ WITH_A_WORD = frozenset(
 DISPLAY = re.compile(r":([0-9]{1,4})(?:\.[0-9]+)?")
 
 
-@dataclass(frozen=True, slots=True)
-class Setting:
-    """One value with its place; `keyword` as the manual spells it, an empty `value` where nothing is set."""
-
-    keyword: str
-    value: str
-    origin: Origin
-
-    @property
-    def is_set(self) -> bool:
-        """Whether somebody set it."""
-        return self.origin.line > 0 or self.value != ""
-
-
 @dataclass(frozen=True)
 class Parameters:
     """The parameters that a server is started with, by their names in small letters. `display` is None where none is named;
     `fault` says why the server does not start, `by_socket` that a socket unit hands it each connection, `wrapped` that the
     wrapper starts it, which makes a certificate where none is named."""
 
-    values: Mapping[str, Setting]
+    values: Mapping[str, SettingLine]
     display: int | None = None
     fault: str = ""
     by_socket: bool = False
     wrapped: bool = False
 
-    def of(self, name: str) -> Setting:
+    def of(self, name: str) -> SettingLine:
         """A parameter, by its name in the manual."""
-        return self.values.get(name.lower()) or Setting(name, "", default(name))
+        return self.values.get(name.lower()) or SettingLine(name, "", default(name))
+
+    def is_set(self, name: str) -> bool:
+        """Whether somebody set a parameter, be it to nothing in a file."""
+        found = self.of(name)
+        return found.origin.line > 0 or found.value != ""
 
     def switch(self, name: str, otherwise: bool) -> bool:
         """A switch; what is neither yes nor no leaves it as it is."""
@@ -96,7 +88,7 @@ def key_of(name: str) -> str:
 
 def read(words: Sequence[str], origin: Origin) -> Parameters:
     """The words that Xtigervnc or X0tigervnc itself is started with."""
-    values: dict[str, Setting] = {}
+    values: dict[str, SettingLine] = {}
     display, fault, by_socket = None, "", False
     rest = iter(words)
     for word in rest:
@@ -110,13 +102,13 @@ def read(words: Sequence[str], origin: Origin) -> Parameters:
             by_socket = by_socket or word == "-inetd"
             fault = fault or _unknown(word, rest)
         elif sign:
-            values[key_of(name)] = Setting(known[0], value, origin)
+            values[key_of(name)] = SettingLine(known[0], value, origin)
         elif known[1] is Form.SWITCH:
-            values[key_of(name)] = Setting(known[0], "1", origin)
+            values[key_of(name)] = SettingLine(known[0], "1", origin)
         else:
             following = next(rest, None)
             fault = fault or ("" if following is not None else f"nothing stands behind {word}")
-            values[key_of(name)] = Setting(known[0], following or "", origin)
+            values[key_of(name)] = SettingLine(known[0], following or "", origin)
     return Parameters(values, display, fault, by_socket)
 
 

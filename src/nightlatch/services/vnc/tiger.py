@@ -36,12 +36,12 @@ def serving(
     for name in ("HostsFile", "QueryConnect"):
         setting = parameters.of(name)
         if setting.value and setting.value.lower() not in ("0", "off", "false", "no"):
-            gaps.append(Gap("VNC server", f"whom {name} lets in is not read", setting.origin))
+            gaps.append(Gap("VNC server", f"the callers that {name} lets in are not read", setting.origin))
     touches = parameters.switch("AcceptPointerEvents", True) or parameters.switch("AcceptKeyEvents", True)
     types = parameters.of("SecurityTypes")
     doors = [
         _door(snapshot, account, parameters, version, each, SettingLine(types.keyword, types.value or BUILT_IN, types.origin))
-        for each in offered(types.value if types.is_set else BUILT_IN, version)
+        for each in offered(types.value if parameters.is_set("SecurityTypes") else BUILT_IN, version)
     ]
     return Serving(
         account.name,
@@ -60,10 +60,9 @@ def serving(
 def _lockout(parameters: Parameters) -> Cause | None:
     """Why it turns nobody away; a threshold that is no positive number counts as one."""
     if not parameters.switch("UseBlacklist", True):
-        used = parameters.of("UseBlacklist")
-        return SettingLine(used.keyword, used.value, used.origin)
+        return parameters.of("UseBlacklist")
     timeout = parameters.of("BlacklistTimeout")
-    return SettingLine(timeout.keyword, timeout.value, timeout.origin) if timeout.value == "0" else None
+    return timeout if timeout.value == "0" else None
 
 
 def _listeners(parameters: Parameters, display: int | None) -> tuple[tuple[Listener, ...], str]:
