@@ -362,6 +362,9 @@ def test_questions_are_narrowed(home: Path) -> None:
     assert 'did you mean "mara"?' in " ".join(slip.stdout.split())
     assert "there is no account maar" in slip.stdout
     assert run(home, "mara", "gauge", "--with", "fingerprint").returncode == 2
+    misspelt = run(home, "mara", "gauge", "--with", "key + pasword")
+    assert misspelt.returncode == 2
+    assert '"pasword" is no proof; did you mean "password"?' in misspelt.stderr
 
 
 def test_programs_get_the_same(home: Path) -> None:

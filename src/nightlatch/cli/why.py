@@ -21,6 +21,7 @@ from nightlatch.cli.options import (
     ssh_config,
     supposed,
 )
+from nightlatch.faults import nearest
 
 if TYPE_CHECKING:
     from nightlatch.ops.reach import Reach
@@ -41,7 +42,21 @@ PROOFS = ("key", "password", "screen password", "certificate", "code")
 
 def _proof(_: click.Context, param: click.Parameter, given: tuple[str, ...]) -> tuple[str, ...]:
     """Words after `with:`, fingerprints, or files of public keys."""
-    return tuple(each if _is_proof(each) else key_of(each, param) for each in given)
+    return tuple(each if _is_proof(each) else _key(each, param) for each in given)
+
+
+def _key(given: str, param: click.Parameter) -> str:
+    """The fingerprint of a key; what can be no file's name is most likely one of the words, misspelt."""
+    if "/" in given or given.endswith(".pub") or given.startswith("SHA256:") or Path(given).exists():
+        return key_of(given, param)
+    wrong = next(part.strip() for part in given.split("+") if part.strip() not in PROOFS)
+    near = nearest(wrong, PROOFS)
+    hint = f'; did you mean "{near}"?' if near else "."
+    raise click.BadParameter(
+        f'"{wrong}" is no proof{hint} Expected {", ".join(PROOFS)}, several with + between them, a fingerprint (SHA256:...), or '
+        "a file with a public key",
+        param=param,
+    )
 
 
 def _is_proof(text: str) -> bool:
